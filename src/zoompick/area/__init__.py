@@ -1,0 +1,1 @@
+"""Study areas: what they are and how they are read."""

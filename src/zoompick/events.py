@@ -1,0 +1,60 @@
+"""Frozen events by which the core tells what happens; it never prints.
+
+A :data:`Report` is any callable that takes one event. The command line draws them as bars and lines, tests
+collect them in a list, and :func:`ignore` drops them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Started:
+    """A piece of work begins. ``total`` counts ``unit`` (``"B"`` for bytes); 0 when not known."""
+
+    task: str
+    total: int = 0
+    unit: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Advanced:
+    """``amount`` more units of ``task`` are done."""
+
+    task: str
+    amount: int
+
+
+@dataclass(frozen=True, slots=True)
+class Finished:
+    """``task`` ended; ``outcome`` says in a few words what came of it."""
+
+    task: str
+    outcome: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Retrying:
+    """A request failed and is tried again after ``wait_s`` seconds."""
+
+    what: str
+    why: str
+    attempt: int
+    wait_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Noted:
+    """Something a person should know that is no error."""
+
+    text: str
+
+
+Event = Started | Advanced | Finished | Retrying | Noted
+Report = Callable[[Event], None]
+
+
+def ignore(event: Event) -> None:
+    """Drop an event: the default hook."""

@@ -1,0 +1,177 @@
+"""Files on disk: atomic writes, digests, safe names, one lock a folder.
+
+A killed run leaves a whole file or none: everything is written under a temporary name beside its target,
+flushed, and renamed.
+"""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import json
+import os
+import re
+import tempfile
+import unicodedata
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from zoompick.errors import BusyError, DataError, DiskError
+
+_NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
+_MULTIHASH_SHA256 = "1220"
+"""Prefix of a multihash: function code 0x12 (sha2-256), length 0x20 (multiformats table)."""
+_PART = ".part"
+
+
+@contextmanager
+def disk_errors(path: Path) -> Iterator[None]:
+    """Turn what the operating system says about ``path`` into :class:`DiskError`."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno in _NO_ROOM:
+            raise DiskError(
+                f"There is no room left on the disk for {path}.",
+                "Nothing was kept of the unfinished file. Free some space, then give the same command again.",
+            ) from error
+        if isinstance(error, PermissionError | IsADirectoryError | NotADirectoryError | FileExistsError):
+            raise DiskError(
+                f"{path} cannot be written: {error.strerror}.", "Check the folder and its permissions."
+            ) from error
+        raise
+
+
+def temporary_beside(path: Path) -> tuple[int, Path]:
+    """Open a new temporary file in the folder of ``path``, which is made if missing."""
+    with disk_errors(path):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=_PART, dir=path.parent)
+    return handle, Path(name)
+
+
+@contextmanager
+def writing(path: Path) -> Iterator[BinaryIO]:
+    """Give a binary file that takes the name ``path`` only when the block ends well.
+
+    Raises
+    ------
+    DiskError
+        No room or no permission; nothing is left behind.
+    """
+    with disk_errors(path):
+        handle, part = temporary_beside(path)
+        try:
+            with os.fdopen(handle, "w+b") as stream:
+                yield stream
+                stream.flush()
+                os.fsync(stream.fileno())
+            umask = os.umask(0)
+            os.umask(umask)
+            part.chmod(0o666 & ~umask)
+            part.replace(path)
+        except BaseException:
+            part.unlink(missing_ok=True)
+            raise
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write ``text`` atomically as UTF-8."""
+    with writing(path) as stream:
+        stream.write(text.encode())
+
+
+def write_json(path: Path, value: Any) -> None:
+    """Write ``value`` atomically as indented JSON; keys keep their order, NaN is refused."""
+    write_text(path, json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False) + "\n")
+
+
+def read_json(path: Path) -> Any:
+    """Read a JSON file.
+
+    Raises
+    ------
+    DataError
+        The file is missing, not UTF-8 or not JSON.
+    """
+    try:
+        return json.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise DataError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
+    except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise DataError(f"{path} is not valid JSON: {error}.", "Open it in an editor, or make it again.") from error
+
+
+def sha256_hex(path: Path) -> str:
+    """SHA-256 of a file, in hexadecimal."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+def multihash(sha256: str) -> str:
+    """The multihash (as STAC's file extension wants it) of a hexadecimal SHA-256."""
+    return _MULTIHASH_SHA256 + sha256
+
+
+def sha256_of_multihash(text: str) -> str | None:
+    """The hexadecimal SHA-256 in a multihash, or None when it holds another function's digest."""
+    text = text.lower()
+    return text[4:] if re.fullmatch(_MULTIHASH_SHA256 + "[0-9a-f]{64}", text) else None
+
+
+def safe_name(text: str, limit: int = 120) -> str:
+    """A file name that every system takes and that cannot leave its folder."""
+    plain = unicodedata.normalize("NFKC", text)
+    plain = re.sub(r"[^\w.+-]+", "-", plain).strip(".-")[:limit]
+    reserved = re.fullmatch(r"(?i)(con|prn|aux|nul|com\d|lpt\d)(\..*)?", plain)
+    return f"_{plain}" if reserved or not plain else plain
+
+
+def human_bytes(count: float) -> str:
+    """Bytes for people: ``12.3 MB`` (powers of ten)."""
+    for unit in ("B", "kB", "MB", "GB"):
+        if abs(count) < 1000 or unit == "GB":
+            return f"{count:.0f} B" if unit == "B" else f"{count:.1f} {unit}"
+        count /= 1000
+    raise AssertionError
+
+
+def sweep_parts(folder: Path) -> int:
+    """Remove unfinished files that a killed run left in ``folder`` or below; returns how many.
+
+    Call it only while holding the folder's lock: a live writer has such files too.
+    """
+    parts = [path for path in folder.rglob(f".*{_PART}") if path.is_file()]
+    for path in parts:
+        path.unlink(missing_ok=True)
+    return len(parts)
+
+
+@contextmanager
+def exclusive(folder: Path) -> Iterator[None]:
+    """Hold the lock of ``folder`` for the length of a block.
+
+    The lock is the operating system's: it ends with the process, however that ends.
+
+    Raises
+    ------
+    BusyError
+        Another process holds it.
+    """
+    import filelock
+
+    lock = filelock.FileLock(folder / ".lock", timeout=0)
+    with disk_errors(folder / ".lock"):
+        try:
+            lock.acquire()
+        except filelock.Timeout as error:
+            raise BusyError(
+                f"Another zoompick is working in {folder}.",
+                "Wait until it has ended, then give the command again. Nothing was changed.",
+            ) from error
+    try:
+        yield
+    finally:
+        lock.release()

@@ -1,0 +1,1 @@
+"""Coordinates and shapes: CRS door, bounds, geodesy, polygons."""

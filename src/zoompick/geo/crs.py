@@ -1,0 +1,123 @@
+"""The only door to pyproj: reference systems by code, point transforms, the ellipsoid."""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from functools import cache, lru_cache
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.errors import UsageError
+
+if TYPE_CHECKING:
+    import pyproj
+
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True)
+class Crs:
+    """A coordinate reference system, known by its EPSG number.
+
+    Axis order here is always x (easting, longitude) before y, whatever the register says.
+    """
+
+    epsg: int
+
+    @classmethod
+    def parse(cls, text: str) -> Crs:
+        """Read ``EPSG:32728`` or ``32728``.
+
+        Raises
+        ------
+        UsageError
+            The text is no EPSG code, or the code is not in the register.
+        """
+        match = re.fullmatch(r"(?i)\s*(?:epsg:)?(\d{4,6})\s*", text)
+        if not match:
+            raise UsageError(
+                f"'{text}' is not a coordinate reference system known here.", "Give an EPSG code, as EPSG:32728."
+            )
+        crs = cls(int(match[1]))
+        _definition(crs.epsg)
+        return crs
+
+    def __str__(self) -> str:
+        return f"EPSG:{self.epsg}"
+
+    @property
+    def is_geographic(self) -> bool:
+        """True when coordinates are degrees."""
+        return bool(_definition(self.epsg).is_geographic)
+
+    @property
+    def name(self) -> str:
+        """The register's name, as ``WGS 84 / UTM zone 28S``."""
+        return str(_definition(self.epsg).name)
+
+    @property
+    def metres_per_unit(self) -> float:
+        """Length of one unit of a projected CRS in metres."""
+        return float(_definition(self.epsg).axis_info[0].unit_conversion_factor)
+
+
+LONLAT = Crs(4326)
+"""WGS 84 longitude/latitude in degrees."""
+
+
+@cache
+def _definition(epsg: int) -> pyproj.CRS:
+    import pyproj
+
+    try:
+        return pyproj.CRS.from_epsg(epsg)
+    except pyproj.exceptions.CRSError as error:
+        raise UsageError(f"EPSG:{epsg} is not in the register.", "Check the number.") from error
+
+
+@lru_cache(maxsize=64)
+def _transformer(source: int, target: int) -> pyproj.Transformer:
+    import pyproj
+
+    return pyproj.Transformer.from_crs(_definition(source), _definition(target), always_xy=True)
+
+
+@cache
+def ellipsoid() -> pyproj.Geod:
+    """The WGS 84 ellipsoid for geodesic areas and lengths."""
+    import pyproj
+
+    return pyproj.Geod(ellps="WGS84")
+
+
+def transform(xs: Any, ys: Any, source: Crs, target: Crs) -> tuple[Floats, Floats]:
+    """Transform points between two systems.
+
+    Parameters
+    ----------
+    xs, ys : array_like
+        Coordinates of equal shape, x before y.
+
+    Returns
+    -------
+    tuple of ndarray
+        Arrays of the same shape; a point outside the target's domain comes back as infinity.
+    """
+    xs, ys = np.asarray(xs, dtype=float), np.asarray(ys, dtype=float)
+    if source == target:
+        return xs, ys
+    out_x, out_y = _transformer(source.epsg, target.epsg).transform(xs, ys)
+    return np.asarray(out_x), np.asarray(out_y)
+
+
+def utm_for(lon: float, lat: float) -> Crs:
+    """WGS 84 / UTM system whose zone holds a point, by the plain six-degree rule.
+
+    Source: EPSG guidance note 7-2: zone = floor((lon + 180) / 6) + 1; 326zz north, 327zz south.
+    """
+    zone = min(60, math.floor((lon + 180) / 6) + 1)
+    return Crs((32600 if lat >= 0 else 32700) + zone)

@@ -1,0 +1,129 @@
+"""Polygons: reading, checking, projecting and measuring them (shapely behind plain functions)."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import shapely
+from shapely.geometry import mapping, shape
+
+from zoompick.errors import AreaError
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import LONLAT, Crs, Floats, ellipsoid, transform
+
+Shape = Any
+"""A shapely Polygon or MultiPolygon."""
+
+_MAX_SEGMENT_DEG = 0.01
+"""Edges are cut to about a kilometre before they are projected, so that they stay where the degrees say."""
+
+
+def polygon_of(geometry: object, label: str = "The area") -> Shape:
+    """Make a checked polygon out of a GeoJSON geometry in longitude/latitude.
+
+    Raises
+    ------
+    AreaError
+        Not a polygon, empty, out of range, or crossing itself.
+    """
+    if not isinstance(geometry, dict) or geometry.get("type") not in ("Polygon", "MultiPolygon"):
+        kind = geometry.get("type") if isinstance(geometry, dict) else type(geometry).__name__
+        raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.", "Give the area as a polygon.")
+    try:
+        polygon = shape(geometry)
+    except (ValueError, TypeError, KeyError, AttributeError, IndexError, shapely.errors.ShapelyError) as error:
+        raise AreaError(
+            f"{label} is a {geometry['type']} whose coordinates cannot be read: {error}.",
+            "A ring is a list of [longitude, latitude] pairs, at least four of them, the last equal to the first.",
+        ) from error
+    return checked_polygon(shapely.force_2d(polygon), label)
+
+
+def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
+    """Return ``polygon`` when it is valid longitude/latitude ground, else raise :class:`AreaError`."""
+    if polygon.is_empty or polygon.area == 0:
+        raise AreaError(f"{label} is empty.", "Give a polygon with at least three corners that are not on one line.")
+    west, south, east, north = polygon.bounds
+    if not all(map(math.isfinite, (west, south, east, north))):
+        raise AreaError(f"{label} holds a coordinate that is no number.", "Mend the polygon.")
+    if south < -90 or north > 90 or west < -180 or east > 180:
+        worst = south if south < -90 else north if north > 90 else west if west < -180 else east
+        swapped = (south < -90 or north > 90) and max(abs(west), abs(east)) <= 90
+        metres = max(abs(south), abs(north), abs(west), abs(east)) > 400
+        hint = (
+            "It looks as if latitude was given first; GeoJSON wants longitude, latitude."
+            if swapped and not metres
+            else "GeoJSON holds degrees (longitude, latitude); project metres back to WGS 84 first."
+        )
+        raise AreaError(f"{label} has the coordinate {worst:g}, which is not on the globe.", hint)
+    if not polygon.is_valid:
+        reason = shapely.is_valid_reason(polygon)
+        raise AreaError(f"{label} crosses itself or overlaps: {reason}.", "Mend the polygon at that place.")
+    return polygon
+
+
+def box_polygon(bounds: Bounds) -> Shape:
+    """The rectangle as a polygon."""
+    return shapely.box(bounds.west, bounds.south, bounds.east, bounds.north)
+
+
+def geojson_of(polygon: Shape) -> dict[str, Any]:
+    """GeoJSON geometry (RFC 7946, section 3.1: exterior rings counter-clockwise)."""
+    return dict(mapping(shapely.orient_polygons(polygon)))
+
+
+def bounds_of(polygon: Shape) -> Bounds:
+    """Smallest rectangle around the polygon."""
+    return Bounds(*map(float, polygon.bounds))
+
+
+def area_km2(polygon: Shape) -> float:
+    """True size on the WGS 84 ellipsoid of a longitude/latitude polygon, in square kilometres; 0 when empty.
+
+    Source: C. F. F. Karney, Algorithms for geodesics, J. Geodesy 87 (2013), section 6.
+    """
+    if polygon.is_empty:
+        return 0.0
+    total = 0.0
+    for part in shapely.get_parts(polygon):
+        if part.geom_type != "Polygon":
+            continue
+        square_m, _ = ellipsoid().geometry_area_perimeter(shapely.orient_polygons(part))
+        total += abs(square_m)
+    return total / 1e6
+
+
+def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
+    """Carry a polygon into another CRS; long edges are cut first when the source is in degrees.
+
+    Raises
+    ------
+    AreaError
+        A corner lies outside the target's domain.
+    """
+    if source == target:
+        return polygon
+    if source.is_geographic:
+        polygon = shapely.segmentize(polygon, _MAX_SEGMENT_DEG)
+    coordinates = shapely.get_coordinates(polygon)
+    xs, ys = transform(coordinates[:, 0], coordinates[:, 1], source, target)
+    if not (np.isfinite(xs).all() and np.isfinite(ys).all()):
+        raise AreaError(f"A corner of the polygon has no place in {target}.", "Choose another CRS for the grid.")
+    return shapely.set_coordinates(polygon.__copy__(), np.column_stack([xs, ys]))
+
+
+def share(area: Shape, footprint: Shape) -> float:
+    """Part of ``area`` that ``footprint`` covers, 0 to 1, both in longitude/latitude."""
+    whole = area_km2(area)
+    return min(1.0, area_km2(shapely.intersection(area, footprint)) / whole) if whole else 0.0
+
+
+def rings_of(polygon: Shape) -> list[Floats]:
+    """All rings, holes included, as arrays of shape (n, 2), each closed."""
+    rings = []
+    for part in shapely.get_parts(polygon):
+        for ring in (part.exterior, *part.interiors):
+            rings.append(shapely.get_coordinates(ring))
+    return rings

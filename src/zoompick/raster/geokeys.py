@@ -1,0 +1,107 @@
+"""GeoTIFF keys to and from a grid's place on the globe.
+
+Source: OGC GeoTIFF 1.1 (OGC 19-008r4), sections 7.1 to 7.4 and annexes; tag and key numbers as there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zoompick.errors import FormatError
+from zoompick.geo.crs import Crs
+from zoompick.raster.grid import Grid
+
+PIXEL_SCALE_TAG = 33550
+TIEPOINT_TAG = 33922
+TRANSFORMATION_TAG = 34264
+DIRECTORY_TAG = 34735
+
+_MODEL_TYPE, _RASTER_TYPE, _GEODETIC_CRS, _PROJECTED_CRS = 1024, 1025, 2048, 3072
+_PROJECTED, _GEOGRAPHIC = 1, 2
+_PIXEL_IS_AREA, _PIXEL_IS_POINT = 1, 2
+_USER_DEFINED = 32767
+
+
+@dataclass(frozen=True, slots=True)
+class GeoTags:
+    """The georeferencing tags of one image, as stored; empty where a tag is missing."""
+
+    pixel_scale: Sequence[float] = ()
+    tiepoint: Sequence[float] = ()
+    transformation: Sequence[float] = ()
+    directory: Sequence[int] = ()
+
+
+def directory_for(crs: Crs) -> tuple[int, ...]:
+    """Key directory (tag 34735) of a CRS known by its EPSG number; pixels are areas."""
+    model, key = (_GEOGRAPHIC, _GEODETIC_CRS) if crs.is_geographic else (_PROJECTED, _PROJECTED_CRS)
+    entries = ((_MODEL_TYPE, model), (_RASTER_TYPE, _PIXEL_IS_AREA), (key, crs.epsg))
+    flat = [1, 1, 1, len(entries)]
+    for number, value in entries:
+        flat += [number, 0, 1, value]
+    return tuple(flat)
+
+
+def tags_for(grid: Grid) -> GeoTags:
+    """Tags that put a north-up grid on the globe."""
+    return GeoTags(
+        pixel_scale=(grid.pixel_x, grid.pixel_y, 0.0),
+        tiepoint=(0.0, 0.0, 0.0, grid.west, grid.north, 0.0),
+        directory=directory_for(grid.crs),
+    )
+
+
+def grid_from(tags: GeoTags, width: int, height: int, address: str) -> Grid:
+    """Grid of an image from its tags.
+
+    Raises
+    ------
+    FormatError
+        The image has no georeference, a rotated one, or a CRS without an EPSG number.
+    """
+    keys = _keys(tags.directory)
+    crs = _crs(keys, address)
+    pixel_x, pixel_y, west, north = _placement(tags, address)
+    if keys.get(_RASTER_TYPE) == _PIXEL_IS_POINT:
+        # The tie point names the centre of the pixel, not its corner (section 7.1.2.2.2).
+        west, north = west - pixel_x / 2, north + pixel_y / 2
+    if not (pixel_x > 0 and pixel_y > 0):
+        raise FormatError(
+            f"{address} has pixels of {pixel_x:g} x {pixel_y:g}; only north-up rasters are read.",
+            "Write it again north-up with the program that made it.",
+        )
+    return Grid(crs, pixel_x, pixel_y, west, north, width, height)
+
+
+def _keys(directory: Sequence[int]) -> dict[int, int]:
+    """Keys whose value stands in the directory itself."""
+    if len(directory) < 4:
+        return {}
+    entries = zip(*(directory[start::4] for start in range(4, 8)), strict=False)
+    return {number: value for number, location, _, value in entries if location == 0}
+
+
+def _crs(keys: dict[int, int], address: str) -> Crs:
+    number = keys.get(_GEODETIC_CRS) if keys.get(_MODEL_TYPE) == _GEOGRAPHIC else keys.get(_PROJECTED_CRS)
+    if number is None or number in (0, _USER_DEFINED):
+        raise FormatError(
+            f"{address} does not name its coordinate reference system by an EPSG number.",
+            "Write it again with one, as EPSG:32728.",
+        )
+    return Crs.parse(str(number))
+
+
+def _placement(tags: GeoTags, address: str) -> tuple[float, float, float, float]:
+    if len(tags.pixel_scale) >= 2 and len(tags.tiepoint) >= 6:
+        col, row, _, x, y = tags.tiepoint[:5]
+        pixel_x, pixel_y = tags.pixel_scale[:2]
+        return pixel_x, pixel_y, x - col * pixel_x, y + row * pixel_y
+    if len(tags.transformation) >= 8:
+        a, b, _, x, d, e, _, y = tags.transformation[:8]
+        if abs(b) > 1e-9 * abs(a) or abs(d) > 1e-9 * abs(e):
+            raise FormatError(f"{address} is rotated; only north-up rasters are read.", "Write it again north-up.")
+        return a, -e, x, y
+    raise FormatError(
+        f"{address} is a TIFF without a georeference.", "Give a GeoTIFF, with the position of its pixels inside."
+    )

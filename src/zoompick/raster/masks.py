@@ -1,0 +1,92 @@
+"""Polygons to pixels: which pixels of a window lie inside."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.geo.shapes import Shape, rings_of
+from zoompick.raster.grid import Grid, Window
+
+Mask = npt.NDArray[np.bool_]
+
+
+class PolygonMask:
+    """A polygon in a grid's CRS that answers, window by window, which pixels are in it.
+
+    Parameters
+    ----------
+    polygon : Shape
+        In the grid's CRS.
+    grid : Grid
+    touch : bool
+        False: a pixel is in when its centre is. True: also every pixel that the outline passes through.
+    """
+
+    def __init__(self, polygon: Shape, grid: Grid, touch: bool = False) -> None:
+        self.grid = grid
+        self.touch = touch
+        rings = [_to_pixels(ring, grid) for ring in rings_of(polygon)]
+        starts = np.concatenate([ring[:-1] for ring in rings])
+        ends = np.concatenate([ring[1:] for ring in rings])
+        self._edges = np.column_stack([starts, ends])
+
+    def read(self, window: Window) -> Mask:
+        """Boolean array (rows, cols) of the window."""
+        mask = self._centres(window)
+        if self.touch:
+            mask |= self._touched(window)
+        return mask
+
+    def _centres(self, window: Window) -> Mask:
+        """Even-odd rule along each row of centres: every crossing flips what lies to its right."""
+        x0, y0, x1, y1 = self._edges.T
+        centre = window.row + 0.5
+        first = np.ceil(np.minimum(y0, y1) - centre).astype(int)
+        # Half-open in y, so that a corner shared by two edges counts once.
+        stop = np.ceil(np.maximum(y0, y1) - centre).astype(int)
+        first, stop = np.clip(first, 0, window.height), np.clip(stop, 0, window.height)
+        counts = stop - first
+        edge = np.repeat(np.arange(len(counts)), counts)
+        row = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts) + first[edge]
+        slope = (row + centre - y0[edge]) / (y1[edge] - y0[edge])
+        crossing = x0[edge] + slope * (x1[edge] - x0[edge])
+        col = np.clip(np.ceil(crossing - window.col - 0.5).astype(int), 0, window.width)
+        flips = np.zeros((window.height, window.width + 1), np.uint32)
+        np.add.at(flips, (row, col), 1)
+        inside = np.cumsum(flips, axis=1)[:, :-1] & 1
+        return inside.astype(bool)
+
+    def _touched(self, window: Window) -> Mask:
+        """Pixels with a piece of the outline in them: edges are cut at every grid line they cross."""
+        out = np.zeros((window.height, window.width), bool)
+        for edge in self._edges_near(window):
+            x0, y0, x1, y1 = edge - np.array([window.col, window.row] * 2)
+            cuts = np.sort(np.concatenate([[0.0, 1.0], _crossings(x0, x1), _crossings(y0, y1)]))
+            middle = (cuts[:-1] + cuts[1:]) / 2
+            col = np.floor(x0 + middle * (x1 - x0)).astype(int)
+            row = np.floor(y0 + middle * (y1 - y0)).astype(int)
+            keep = (col >= 0) & (col < window.width) & (row >= 0) & (row < window.height)
+            out[row[keep], col[keep]] = True
+        return out
+
+    def _edges_near(self, window: Window) -> Any:
+        x0, y0, x1, y1 = self._edges.T
+        near = (np.maximum(x0, x1) >= window.col) & (np.minimum(x0, x1) <= window.stop_col)
+        near &= (np.maximum(y0, y1) >= window.row) & (np.minimum(y0, y1) <= window.stop_row)
+        return self._edges[near]
+
+
+def _to_pixels(ring: npt.NDArray[np.float64], grid: Grid) -> npt.NDArray[np.float64]:
+    return np.column_stack([(ring[:, 0] - grid.west) / grid.pixel_x, (grid.north - ring[:, 1]) / grid.pixel_y])
+
+
+def _crossings(start: float, stop: float) -> Sequence[float] | npt.NDArray[np.float64]:
+    """Where, from 0 to 1 along an edge, a coordinate passes whole numbers."""
+    if start == stop:
+        return []
+    low, high = min(start, stop), max(start, stop)
+    return (np.arange(np.ceil(low), np.floor(high) + 1) - start) / (stop - start)

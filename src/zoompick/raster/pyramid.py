@@ -1,0 +1,140 @@
+"""Tiles of all overview levels out of one pass over the full resolution.
+
+Tiles are visited along a Z-shaped curve, so that the four tiles under a parent come close after one another: what
+waits for its neighbours is a few tiles a level, whatever the size of the raster.
+Source of the curve: G. M. Morton, A computer oriented geodetic data base (1966).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from zoompick.raster import resample
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Pixels, fill_value
+
+
+@dataclass(frozen=True, slots=True)
+class TileKey:
+    """A tile's place: level (0 is the full resolution), row and column of tiles, and which bands it holds."""
+
+    level: int
+    row: int
+    col: int
+    bands: tuple[int, ...]
+
+    @property
+    def parent(self) -> TileKey:
+        """The tile one level up that covers this one."""
+        return TileKey(self.level + 1, self.row // 2, self.col // 2, self.bands)
+
+
+@dataclass(frozen=True)
+class Pyramid:
+    """Sizes of all levels of a tiled image, full resolution first, each half the one before.
+
+    The last level is the first that fits in one tile.
+    """
+
+    grid: Grid
+    side: int
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """Grids of all levels."""
+        grids = [self.grid]
+        while max(grids[-1].width, grids[-1].height) > self.side:
+            grids.append(self.grid.reduced(2 ** len(grids)))
+        return tuple(grids)
+
+    def counts(self, level: int) -> tuple[int, int]:
+        """Rows and columns of tiles in a level."""
+        grid = self.levels[level]
+        return -(-grid.height // self.side), -(-grid.width // self.side)
+
+    def window(self, key: TileKey) -> Window:
+        """Pixels of a tile in its level's grid, cut at the edges."""
+        whole = Window(key.col * self.side, key.row * self.side, self.side, self.side)
+        return whole.intersect(self.levels[key.level].window)
+
+    def children(self, key: TileKey) -> int:
+        """How many tiles of the level below lie under this one."""
+        down, across = self.counts(key.level - 1)
+        return min(2, down - 2 * key.row) * min(2, across - 2 * key.col)
+
+    def along_curve(self, bands: tuple[int, ...]) -> Iterator[TileKey]:
+        """Tiles of the full resolution in Z-order."""
+        down, across = self.counts(0)
+        top = max(down, across, 1)
+        stack = [(0, 0, 1 << (top - 1).bit_length())]
+        while stack:
+            row, col, span = stack.pop()
+            if row >= down or col >= across:
+                continue
+            if span == 1:
+                yield TileKey(0, row, col, bands)
+                continue
+            half = span // 2
+            stack += [(row + half, col + half, half), (row + half, col, half), (row, col + half, half)]
+            stack.append((row, col, half))
+
+    def along_rows(self, bands: int) -> Iterator[TileKey]:
+        """Tiles band by band and row by row: for sources stored in strips, which a curve would decode again."""
+        down, across = self.counts(0)
+        for band in range(bands):
+            for row in range(down):
+                for col in range(across):
+                    yield TileKey(0, row, col, (band,))
+
+
+class Gatherer:
+    """Collects the halved tiles of one level until a parent tile is whole."""
+
+    def __init__(self, pyramid: Pyramid, nodata: float | None) -> None:
+        self._pyramid = pyramid
+        self._nodata = nodata
+        self._waiting: dict[TileKey, tuple[Pixels, int]] = {}
+
+    def add(self, key: TileKey, halved: Pixels) -> tuple[TileKey, Pixels] | None:
+        """Put a halved tile in its parent; returns the parent when it is complete."""
+        parent = key.parent
+        half = self._pyramid.side // 2
+        held = self._waiting.get(parent)
+        if held is None:
+            side = self._pyramid.side
+            buffer = np.full((halved.shape[0], side, side), fill_value(self._nodata), halved.dtype)
+            held = buffer, self._pyramid.children(parent)
+        buffer, missing = held
+        row, col = key.row % 2 * half, key.col % 2 * half
+        buffer[:, row : row + half, col : col + half] = halved
+        if missing == 1:
+            self._waiting.pop(parent, None)
+            return parent, buffer
+        self._waiting[parent] = buffer, missing - 1
+        return None
+
+
+def halved(tile: Pixels, nodata: float | None, is_class: bool) -> Pixels:
+    """The tile at half the resolution; classes keep the majority."""
+    if not is_class:
+        return resample.halve(tile, nodata)
+    rows = resample.Axis(0, 2, tile.shape[1] // 2)
+    cols = resample.Axis(0, 2, tile.shape[2] // 2)
+    return resample.majority(tile, rows, cols, nodata)
+
+
+def padded(pixels: Pixels, side: int, nodata: float | None) -> Pixels:
+    """Fill a tile at the right or lower edge up to its full size.
+
+    With no-data, or where there is none by repeating the last row and column, so that averages stay inside.
+    """
+    bands, rows, cols = pixels.shape
+    if (rows, cols) == (side, side):
+        return pixels
+    gaps = ((0, 0), (0, side - rows), (0, side - cols))
+    if nodata is None:
+        return np.pad(pixels, gaps, mode="edge")
+    return np.pad(pixels, gaps, constant_values=nodata)

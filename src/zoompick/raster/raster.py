@@ -1,0 +1,110 @@
+"""The one idea: everything that yields pixels is a Raster."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.errors import UnknownNameError
+from zoompick.raster.grid import Grid, Window
+
+Pixels = npt.NDArray[Any]
+"""Array of shape (bands, rows, cols)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Band:
+    """One layer of a raster.
+
+    Attributes
+    ----------
+    name : str
+        Common name (``red``, ``nir``, ``swir16``, ``classes``), or ``band1`` when nothing tells.
+    scale, offset : float
+        Physical value = stored value * scale + offset.
+    unit : str
+        Unit of the physical value; empty for reflectance and other ratios.
+    """
+
+    name: str
+    scale: float = 1.0
+    offset: float = 0.0
+    unit: str = ""
+
+
+class Raster(Protocol):
+    """Pixels on a grid, read by windows. Thread-safe, opened lazily, picklable by its address."""
+
+    @property
+    def grid(self) -> Grid:
+        """Grid of the full resolution."""
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """Layers in stored order."""
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """Type of the pixels that :meth:`read` gives."""
+
+    @property
+    def nodata(self) -> float | None:
+        """Value of a missing pixel, NaN included; None when every value counts."""
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """Grids of the full resolution (level 0) and of the overviews, large to small."""
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """Rows and columns that are cheapest to read at once."""
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of a window in the coordinates of ``level``'s grid.
+
+        Parameters
+        ----------
+        window : Window
+            May reach outside the grid; what lies outside is no-data (0 when there is no no-data value).
+        bands : sequence of int, optional
+            Indices from 0, in the wished order; all by default.
+
+        Returns
+        -------
+        ndarray, shape (bands, rows, cols)
+        """
+
+
+def valid_mask(pixels: Pixels, nodata: float | None) -> npt.NDArray[np.bool_]:
+    """True where a pixel holds a value: not no-data, and for floats not NaN."""
+    if pixels.dtype.kind == "f":
+        mask = ~np.isnan(pixels)
+        if nodata is not None and not np.isnan(nodata):
+            mask &= pixels != pixels.dtype.type(nodata)
+        return mask
+    if nodata is None:
+        return np.ones(pixels.shape, dtype=bool)
+    return np.asarray(pixels != nodata)
+
+
+def fill_value(nodata: float | None) -> float:
+    """What to write where there is no pixel at all."""
+    return 0 if nodata is None else nodata
+
+
+def band_index(raster: Raster, name: str, where: str) -> int:
+    """Index of the band called ``name``.
+
+    Raises
+    ------
+    UnknownNameError
+        No band has this name; the message lists those there are.
+    """
+    names = [band.name for band in raster.bands]
+    if name not in names:
+        raise UnknownNameError.of("band", name, names, f"{where} has the bands {', '.join(names)}.")
+    return names.index(name)

@@ -1,0 +1,192 @@
+"""Resampling kernels on arrays: area averaging, bilinear, nearest, majority. All of them know no-data.
+
+A missing pixel never bleeds into its neighbours and never counts as zero: each value is a weighted mean of the
+*valid* pixels under it. Positions are given in source pixels with corners at whole numbers.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.raster.raster import Pixels, fill_value, valid_mask
+
+
+@dataclass(frozen=True, slots=True)
+class Axis:
+    """Where target pixels lie along one axis of the source.
+
+    Target pixel i covers the source from ``start + i * step`` to ``start + (i + 1) * step``.
+    """
+
+    start: float
+    step: float
+    count: int
+
+    def centres(self) -> npt.NDArray[np.float64]:
+        """Centres of the target pixels in source pixels."""
+        return self.start + (np.arange(self.count) + 0.5) * self.step
+
+    @property
+    def stop(self) -> float:
+        """End of the last target pixel."""
+        return self.start + self.count * self.step
+
+
+def _working_type(dtype: np.dtype[Any]) -> type[np.floating[Any]]:
+    """float32 holds whole numbers up to 2**24 exactly; larger ones need float64."""
+    return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
+
+
+def finish(values: Pixels, dtype: np.dtype[Any]) -> Pixels:
+    """Bring working values back to the pixel type: whole numbers are rounded and held in range."""
+    if dtype.kind == "f":
+        return values.astype(dtype, copy=False)
+    info = np.iinfo(dtype)
+    np.rint(values, out=values)
+    return np.clip(values, info.min, info.max, out=values).astype(dtype)
+
+
+def nearest(source: Pixels, rows: Axis, cols: Axis) -> Pixels:
+    """Value of the source pixel under each target centre; positions outside take the edge pixel."""
+    row = np.clip(np.floor(rows.centres()).astype(int), 0, source.shape[1] - 1)
+    col = np.clip(np.floor(cols.centres()).astype(int), 0, source.shape[2] - 1)
+    return source[:, row[:, None], col[None, :]]
+
+
+def _taps(axis: Axis, size: int) -> tuple[Any, Any, Any]:
+    """Indices of the two neighbours of each centre and the weight of the second."""
+    position = axis.centres() - 0.5
+    low = np.floor(position).astype(int)
+    weight = position - low
+    return np.clip(low, 0, size - 1), np.clip(low + 1, 0, size - 1), weight
+
+
+def _blend(source: Pixels, rows: tuple[Any, Any, Any], cols: tuple[Any, Any, Any]) -> Pixels:
+    """Separable linear interpolation of a (bands, rows, cols) array in its own type."""
+    low, high, weight = cols
+    weight = weight.astype(source.dtype)
+    left = np.take(source, low, axis=2)
+    across = np.take(source, high, axis=2)
+    across -= left
+    across *= weight
+    across += left
+    low, high, weight = rows
+    weight = weight.astype(source.dtype)[:, None]
+    top = np.take(across, low, axis=1)
+    out = np.take(across, high, axis=1)
+    out -= top
+    out *= weight
+    out += top
+    return out
+
+
+def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
+    """Bilinear interpolation between pixel centres.
+
+    Parameters
+    ----------
+    source : ndarray, shape (bands, rows, cols)
+        Must reach one pixel beyond the target where the raster goes on; at the end the edge value continues.
+    nodata : float or None
+        Missing neighbours are left out and the others' weights raised; a target pixel is missing when the
+        source pixel under its centre is.
+
+    Returns
+    -------
+    ndarray, shape (bands, rows.count, cols.count), same dtype
+    """
+    working = _working_type(source.dtype)
+    row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
+    valid = valid_mask(source, nodata)
+    if valid.all():
+        return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype)
+    weights = valid.astype(working)
+    values = np.where(valid, source, 0).astype(working)
+    numerator = _blend(values, row_taps, col_taps)
+    denominator = _blend(weights, row_taps, col_taps)
+    present = nearest(valid, rows, cols) & (denominator > 0)
+    np.divide(numerator, denominator, out=numerator, where=present)
+    out = finish(np.where(present, numerator, 0).astype(working, copy=False), source.dtype)
+    out[~present] = fill_value(nodata)
+    return out
+
+
+def _overlaps(axis: Axis, size: int, working: Any) -> Pixels:
+    """Matrix (targets, sources) of the length of each source pixel inside each target pixel."""
+    starts = axis.start + np.arange(axis.count)[:, None] * axis.step
+    pixels = np.arange(size)[None, :]
+    overlap = np.minimum(starts + axis.step, pixels + 1) - np.maximum(starts, pixels)
+    return np.clip(overlap, 0, None).astype(working)
+
+
+def area_average(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
+    """Mean of the valid source pixels under each target pixel, weighted by the area they share.
+
+    A target pixel is missing when less than half of the ground under it is valid.
+    """
+    working = np.float64
+    valid = valid_mask(source, nodata)
+    down, across = _overlaps(rows, source.shape[1], working), _overlaps(cols, source.shape[2], working).T
+    numerator = down @ np.where(valid, source, 0).astype(working) @ across
+    covered = down @ valid.astype(working) @ across
+    present = covered >= 0.5 * rows.step * cols.step - 1e-9
+    np.divide(numerator, covered, out=numerator, where=present & (covered > 0))
+    out = finish(np.where(present, numerator, 0), source.dtype)
+    out[~present] = fill_value(nodata)
+    return out
+
+
+def halve(source: Pixels, nodata: float | None) -> Pixels:
+    """Mean of each 2 x 2 group of pixels, the step between overviews; sides must be even.
+
+    A pixel is missing when all four are: thin features at the edge of the data stay in the overviews.
+    """
+    bands, rows, cols = source.shape
+    groups = source.reshape(bands, rows // 2, 2, cols // 2, 2)
+    corners = groups[:, :, 0, :, 0], groups[:, :, 0, :, 1], groups[:, :, 1, :, 0], groups[:, :, 1, :, 1]
+    if source.dtype.kind in "iu" and source.dtype.itemsize <= 2:
+        return _halve_whole(corners, source, nodata)
+    valid = valid_mask(source, nodata)
+    values = np.where(valid, source, 0).astype(np.float64)
+    total = values.reshape(groups.shape).sum(axis=(2, 4))
+    count = valid.reshape(groups.shape).sum(axis=(2, 4))
+    out = finish(np.divide(total, count, out=np.zeros_like(total), where=count > 0), source.dtype)
+    out[count == 0] = fill_value(nodata)
+    return out
+
+
+def _halve_whole(corners: tuple[Pixels, ...], source: Pixels, nodata: float | None) -> Pixels:
+    """Whole numbers of up to 16 bits: sums in 32 bits, rounded half up."""
+    total = corners[0].astype(np.int32)
+    for corner in corners[1:]:
+        total += corner
+    if nodata is None or not (source == nodata).any():
+        total += 2
+        total >>= 2
+        return total.astype(source.dtype)
+    missing = np.zeros(total.shape, np.int32)
+    for corner in corners:
+        missing += corner == nodata
+    count = 4 - missing
+    total -= (missing * int(nodata)).astype(np.int32)
+    safe = np.maximum(count, 1)
+    out = np.floor_divide(2 * total + safe, 2 * safe).astype(source.dtype)
+    out[count == 0] = source.dtype.type(nodata)
+    return out
+
+
+def majority(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
+    """Most frequent valid class by area under each target pixel; the smaller code wins a tie."""
+    down, across = _overlaps(rows, source.shape[1], np.float64), _overlaps(cols, source.shape[2], np.float64).T
+    best = np.zeros((source.shape[0], rows.count, cols.count))
+    out = np.full(best.shape, fill_value(nodata), source.dtype)
+    for code in np.unique(source[valid_mask(source, nodata)]):
+        area = down @ (source == code).astype(np.float64) @ across
+        wins = area > best + 1e-9
+        out[wins] = code
+        best[wins] = area[wins]
+    return out

@@ -1,0 +1,68 @@
+"""Statistics of a band, gathered block by block and merged exactly."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from zoompick.raster.raster import Pixels, valid_mask
+
+
+@dataclass(frozen=True, slots=True)
+class BandStatistics:
+    """Count of pixels and of valid ones, extremes, mean and sum of squared deviations of the stored values."""
+
+    total: int = 0
+    count: int = 0
+    minimum: float = 0.0
+    maximum: float = 0.0
+    mean: float = 0.0
+    deviations: float = 0.0
+
+    @classmethod
+    def of(cls, band: Pixels, nodata: float | None) -> BandStatistics:
+        """Statistics of one band's block of any shape; no-data is left out."""
+        if band.dtype.kind in "iu" and (nodata is None or not (band == nodata).any()):
+            values = band.reshape(-1)
+        else:
+            values = band[valid_mask(band, nodata)]
+        if values.size == 0:
+            return cls(total=band.size)
+        exact = values.astype(np.float64)
+        mean = float(exact.mean())
+        exact -= mean
+        deviations = float(np.dot(exact, exact))
+        return cls(band.size, values.size, float(values.min()), float(values.max()), mean, deviations)
+
+    def merged(self, other: BandStatistics) -> BandStatistics:
+        """Statistics of both sets of pixels.
+
+        Source: T. F. Chan, G. H. Golub, R. J. LeVeque, Updating formulae and a pairwise algorithm for computing
+        sample variances (1979), formula 2.1.
+        """
+        total = self.total + other.total
+        if not other.count or not self.count:
+            some = self if self.count else other
+            return BandStatistics(total, some.count, some.minimum, some.maximum, some.mean, some.deviations)
+        count = self.count + other.count
+        delta = other.mean - self.mean
+        return BandStatistics(
+            total,
+            count,
+            min(self.minimum, other.minimum),
+            max(self.maximum, other.maximum),
+            self.mean + delta * other.count / count,
+            self.deviations + other.deviations + delta * delta * self.count * other.count / count,
+        )
+
+    @property
+    def stddev(self) -> float:
+        """Standard deviation of the whole population."""
+        return math.sqrt(self.deviations / self.count) if self.count else 0.0
+
+    @property
+    def valid_percent(self) -> float:
+        """Share of valid pixels, 0 to 100."""
+        return 100 * self.count / self.total if self.total else 0.0

@@ -1,0 +1,109 @@
+"""What a TIFF tells about its bands beyond the standard's tags: names, scale and offset, statistics, no-data.
+
+Two private tags that many programs read and write carry it: 42112 holds an XML list of items, 42113 the no-data
+value as text. Neither is in TIFF 6.0; the layout here is the one in common use.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from xml.sax.saxutils import escape, quoteattr
+
+import defusedxml
+from defusedxml import ElementTree
+
+from zoompick.raster.raster import Band
+from zoompick.raster.statistics import BandStatistics
+
+METADATA_TAG, NODATA_TAG = 42112, 42113
+_ROOT = "GDALMetadata"
+"""Name of the root element: fixed by the convention, other readers look for it."""
+
+
+@dataclass(frozen=True)
+class Metadata:
+    """The two tags, read.
+
+    Attributes
+    ----------
+    items : mapping
+        (sample, key) to text; sample None for the whole file. Keys are in capitals.
+    nodata : float or None
+    """
+
+    items: Mapping[tuple[int | None, str], str] = field(default_factory=dict)
+    nodata: float | None = None
+
+    @classmethod
+    def parse(cls, xml: str, nodata: str) -> Metadata:
+        """Read the tags' texts; what cannot be read counts as missing."""
+        return cls(_items(xml), _number(nodata))
+
+    def bands_of(self, samples: int, names: Sequence[str] = ()) -> tuple[Band, ...]:
+        """Bands of a file with ``samples`` samples a pixel; ``names`` take the place of the file's."""
+        return tuple(self._band(sample, names[sample] if sample < len(names) else "") for sample in range(samples))
+
+    def _band(self, sample: int, name: str) -> Band:
+        scale, offset = _number(self.items.get((sample, "SCALE"), "")), _number(self.items.get((sample, "OFFSET"), ""))
+        return Band(
+            name or self.items.get((sample, "DESCRIPTION"), "").strip() or f"band{sample + 1}",
+            scale if scale and math.isfinite(scale) else 1.0,
+            offset if offset is not None and math.isfinite(offset) else 0.0,
+            self.items.get((sample, "UNITTYPE"), ""),
+        )
+
+
+def _items(xml: str) -> dict[tuple[int | None, str], str]:
+    if not xml.strip():
+        return {}
+    try:
+        root = ElementTree.fromstring(xml.strip("\0 \n"))
+    except (ElementTree.ParseError, defusedxml.DefusedXmlException, ValueError):
+        return {}
+    found = {}
+    for item in root.iter("Item"):
+        sample = item.get("sample", "")
+        key = (int(sample) if sample.isdigit() else None, item.get("name", "").upper())
+        found[key] = item.text or ""
+    return found
+
+
+def _number(text: str) -> float | None:
+    try:
+        return float(text.strip("\0 \n"))
+    except ValueError:
+        return None
+
+
+def nodata_text(nodata: float) -> str:
+    """Text of the no-data tag: ``nan``, or the shortest number that reads back the same."""
+    if math.isnan(nodata):
+        return "nan"
+    return str(int(nodata)) if float(nodata).is_integer() else repr(float(nodata))
+
+
+def xml_for(bands: Sequence[Band], statistics: Sequence[BandStatistics], scaled: bool) -> str:
+    """Text of the metadata tag."""
+    lines = [f"<{_ROOT}>"]
+    for sample, (band, stats) in enumerate(zip(bands, statistics, strict=True)):
+
+        def item(key: str, value: str, role: str = "", sample: int = sample) -> None:
+            roles = f" role={quoteattr(role)}" if role else ""
+            lines.append(f"  <Item name={quoteattr(key)} sample={quoteattr(str(sample))}{roles}>{escape(value)}</Item>")
+
+        item("DESCRIPTION", band.name, "description")
+        if scaled:
+            item("OFFSET", repr(band.offset), "offset")
+            item("SCALE", repr(band.scale), "scale")
+        if band.unit:
+            item("UNITTYPE", band.unit, "unittype")
+        if stats.count:
+            item("STATISTICS_MAXIMUM", repr(stats.maximum))
+            item("STATISTICS_MEAN", repr(stats.mean))
+            item("STATISTICS_MINIMUM", repr(stats.minimum))
+            item("STATISTICS_STDDEV", repr(stats.stddev))
+        item("STATISTICS_VALID_PERCENT", f"{stats.valid_percent:.4g}")
+    lines.append(f"</{_ROOT}>")
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,312 @@
+"""The one writer: pulls blocks of a Raster, encodes them on the workers, and lays out a Cloud Optimized GeoTIFF.
+
+One pass, in memory bounded by blocks: encoded tiles of all levels go to a spool file beside the target; when their
+lengths are known the head is built and the tiles follow it, smallest overview first, each level row by row.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import threading
+from collections.abc import Iterable, Iterator
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import imagecodecs
+import numpy as np
+
+from zoompick import settings
+from zoompick.errors import UsageError
+from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.files import disk_errors, temporary_beside, writing
+from zoompick.raster import cog, engine, tiffmeta
+from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
+from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.statistics import BandStatistics
+
+_COPY_BYTES = 1 << 20
+
+
+@dataclass(frozen=True)
+class WriteOptions:
+    """How a file is written; zero and None take the settings.
+
+    Attributes
+    ----------
+    is_class : bool
+        Overviews keep the majority in place of the mean.
+    is_rgb : bool
+        Three bands are a colour picture and lie together pixel by pixel.
+    """
+
+    side: int = 0
+    compression: str = "deflate"
+    effort: int = 0
+    is_class: bool = False
+    is_rgb: bool = False
+    workers: int = 0
+
+
+@dataclass(frozen=True)
+class Written:
+    """What was written."""
+
+    path: Path
+    size: int
+    sha256: str
+    statistics: tuple[BandStatistics, ...]
+
+
+@dataclass(frozen=True)
+class _Job:
+    key: TileKey
+    pixels: Pixels | None
+
+
+@dataclass(frozen=True)
+class _Tile:
+    key: TileKey
+    encoded: tuple[bytes, ...]
+    statistics: tuple[BandStatistics, ...]
+    halved: Pixels | None
+
+
+def write_geotiff(
+    raster: Raster,
+    path: Path,
+    options: WriteOptions | None = None,
+    report: Report = ignore,
+    executor: Executor | None = None,
+) -> Written:
+    """Write all of ``raster`` as a Cloud Optimized GeoTIFF with overviews, statistics and band names.
+
+    Parameters
+    ----------
+    executor : Executor, optional
+        Where blocks are computed and encoded; threads of this process by default.
+
+    Returns
+    -------
+    Written
+        Size, SHA-256 and statistics of the file.
+
+    Raises
+    ------
+    DiskError
+        No room; nothing is left behind.
+    DataError
+        An input block does not decode.
+    """
+    maker = _Maker(raster, path, _with_settings(options or WriteOptions()), report)
+    with disk_errors(path):
+        handle, spool_path = temporary_beside(path)
+        with os.fdopen(handle, "w+b", buffering=0) as spool:
+            # The spool has no use but ours: without a name it goes with the process, however that ends.
+            _unlink_open(spool_path)
+            try:
+                maker.fill(spool, executor)
+                written = maker.assemble(spool)
+            finally:
+                spool.close()
+                spool_path.unlink(missing_ok=True)
+    report(Finished(path.name))
+    return written
+
+
+def _unlink_open(path: Path) -> None:
+    if os.name == "posix":
+        path.unlink()
+
+
+def _with_settings(options: WriteOptions) -> WriteOptions:
+    if options.compression not in cog.COMPRESSION:
+        raise UsageError(
+            f"There is no compression called '{options.compression}'.", f"There is {', '.join(cog.COMPRESSION)}."
+        )
+    side = options.side or settings.whole("tile_px")
+    if side % 16:
+        raise UsageError(f"A tile side of {side} px is no multiple of 16.", "TIFF wants one: 256 or 512, say.")
+    return replace(options, side=side, effort=options.effort or settings.whole("deflate_level"))
+
+
+class _Maker:
+    """State of one file on its way."""
+
+    def __init__(self, raster: Raster, path: Path, options: WriteOptions, report: Report) -> None:
+        self.raster = raster
+        self.path = path
+        self.options = options
+        self.report = report
+        self.pyramid = Pyramid(raster.grid, options.side)
+        self.separate = not options.is_rgb and len(raster.bands) > 1
+        self.planes = len(raster.bands) if self.separate else 1
+        self.gatherer = Gatherer(self.pyramid, raster.nodata)
+        self.statistics = [BandStatistics()] * len(raster.bands)
+        self.counts = [np.zeros(self.planes * down * across, np.int64) for down, across in self._sizes()]
+        self.places = [np.zeros_like(counts) for counts in self.counts]
+        self._spooled = 0
+
+    def _sizes(self) -> list[tuple[int, int]]:
+        return [self.pyramid.counts(level) for level in range(len(self.pyramid.levels))]
+
+    @property
+    def predictor(self) -> int:
+        """Horizontal for whole numbers, floating-point for floats; none where nothing is compressed."""
+        if self.options.compression == "none":
+            return 1
+        return 3 if self.raster.dtype.kind == "f" else 2
+
+    def fill(self, spool: BinaryIO, executor: Executor | None) -> None:
+        """Compute, encode and spool every tile of every level."""
+        down, across = self.pyramid.counts(0)
+        self.report(Started(self.path.name, down * across * len(self.raster.bands), "tiles"))
+        with engine.executor_of(self.options.workers) as (threads, in_flight):
+            engine.drive(executor or threads, self._jobs(), self._work, lambda tile: self._take(tile, spool), in_flight)
+
+    def _jobs(self) -> Iterator[_Job]:
+        bands = len(self.raster.bands)
+        grid = self.raster.grid
+        in_strips = self.raster.block[1] >= grid.width > self.options.side
+        keys: Iterable[TileKey]
+        if in_strips and (self.separate or bands == 1):
+            keys = self.pyramid.along_rows(bands)
+        else:
+            keys = self.pyramid.along_curve(tuple(range(bands)))
+        return (_Job(key, None) for key in keys)
+
+    def _work(self, job: _Job) -> _Tile:
+        """On a worker: read or take the pixels, encode them, and halve them for the level above."""
+        key, pixels, nodata = job.key, job.pixels, self.raster.nodata
+        statistics: tuple[BandStatistics, ...] = ()
+        if pixels is None:
+            pixels = self.raster.read(self.pyramid.window(key), key.bands)
+            statistics = tuple(BandStatistics.of(band, nodata) for band in pixels)
+            pixels = padded(pixels, self.options.side, nodata)
+        elif nodata is None:
+            pixels = self._edge_repeated(key, pixels)
+        is_top = key.level == len(self.pyramid.levels) - 1
+        smaller = None if is_top else halved(pixels, nodata, self.options.is_class)
+        return _Tile(key, tuple(self._encode(pixels)), statistics, smaller)
+
+    def _edge_repeated(self, key: TileKey, pixels: Pixels) -> Pixels:
+        window = self.pyramid.window(key)
+        return padded(pixels[:, : window.height, : window.width], self.options.side, None)
+
+    def _encode(self, pixels: Pixels) -> Iterator[bytes]:
+        if self.separate or pixels.shape[0] == 1:
+            images = [band[:, :, np.newaxis] for band in pixels]
+        else:
+            images = [np.ascontiguousarray(np.moveaxis(pixels, 0, 2))]
+        for image in images:
+            if self.predictor == 2:
+                image = imagecodecs.delta_encode(image, axis=-2)
+            elif self.predictor == 3:
+                image = imagecodecs.floatpred_encode(np.ascontiguousarray(image), axis=-2)
+            yield _compress(self.options, image)
+
+    def _take(self, tile: _Tile, spool: BinaryIO) -> list[_Job]:
+        """Here: note where the tile's bytes lie, merge statistics, hand a completed parent on."""
+        key = tile.key
+        down, across = self.pyramid.counts(key.level)
+        for plane, data in zip(key.bands if self.separate else (0,), tile.encoded, strict=True):
+            index = (plane * down + key.row) * across + key.col
+            self.counts[key.level][index] = len(data)
+            self.places[key.level][index] = self._spooled
+            self._spooled += len(data)
+            _write_all(spool, data)
+        for band, statistics in zip(key.bands, tile.statistics, strict=False):
+            self.statistics[band] = self.statistics[band].merged(statistics)
+        if key.level == 0:
+            self.report(Advanced(self.path.name, len(key.bands)))
+        if tile.halved is None:
+            return []
+        parent = self.gatherer.add(key, tile.halved)
+        return [_Job(*parent)] if parent else []
+
+    def assemble(self, spool: BinaryIO) -> Written:
+        """Head, then tiles, smallest overview first; hashed on the way by a thread of its own."""
+        levels = [cog.LevelTiles(grid, counts) for grid, counts in zip(self.pyramid.levels, self.counts, strict=True)]
+        plan = cog.layout(self._form(), levels)
+        with writing(self.path) as out:
+            hasher = _Hasher()
+            try:
+                for data in self._in_order(plan.head, spool):
+                    out.write(data)
+                    hasher.add(data)
+            finally:
+                digest = hasher.finish()
+            size = out.tell()
+        return Written(self.path, size, digest, tuple(self.statistics))
+
+    def _form(self) -> cog.ImageForm:
+        bands = self.raster.bands
+        scaled = any((band.scale, band.offset) != (1.0, 0.0) for band in bands)
+        return cog.ImageForm(
+            dtype=np.dtype(self.raster.dtype),
+            samples=len(bands),
+            separate=self.separate,
+            side=self.options.side,
+            compression=self.options.compression,
+            predictor=self.predictor,
+            is_rgb=self.options.is_rgb,
+            nodata=self.raster.nodata,
+            xml=tiffmeta.xml_for(bands, self.statistics, scaled),
+        )
+
+    def _in_order(self, head: bytes, spool: BinaryIO) -> Iterator[bytes]:
+        yield head
+        held: list[bytes] = []
+        size = 0
+        for places, counts in zip(reversed(self.places), reversed(self.counts), strict=True):
+            for place, count in zip(places.tolist(), counts.tolist(), strict=True):
+                spool.seek(place)
+                held.append(spool.read(count))
+                size += count
+                if size >= _COPY_BYTES:
+                    yield b"".join(held)
+                    held, size = [], 0
+        yield b"".join(held)
+
+
+def _write_all(stream: BinaryIO, data: bytes) -> None:
+    """A raw file may take less than it was given when the disk is nearly full; the next call then says so."""
+    done = stream.write(data)
+    while done < len(data):
+        done += stream.write(data[done:])
+
+
+def _compress(options: WriteOptions, image: Any) -> bytes:
+    if options.compression == "deflate":
+        return bytes(imagecodecs.deflate_encode(image, level=options.effort))
+    if options.compression == "zstd":
+        return bytes(imagecodecs.zstd_encode(image, level=options.effort))
+    if options.compression == "lzw":
+        return bytes(imagecodecs.lzw_encode(image))
+    return bytes(np.ascontiguousarray(image).tobytes())
+
+
+class _Hasher:
+    """SHA-256 in a thread of its own, one chunk behind the writer: hashing and writing overlap."""
+
+    def __init__(self) -> None:
+        self._digest = hashlib.sha256()
+        self._thread: threading.Thread | None = None
+
+    def add(self, data: bytes) -> None:
+        """Hash ``data`` while the caller goes on."""
+        self._join()
+        self._thread = threading.Thread(target=self._digest.update, args=(data,))
+        self._thread.start()
+
+    def _join(self) -> None:
+        if self._thread is not None:
+            self._thread.join()
+            self._thread = None
+
+    def finish(self) -> str:
+        """The digest in hexadecimal."""
+        self._join()
+        return self._digest.hexdigest()

@@ -1,0 +1,90 @@
+"""The one table of settings: key, default, unit and help; a file and the environment feed it.
+
+Order of authority: environment (``ZOOMPICK_`` + key in capitals), ``settings.toml`` in the user's configuration
+folder, the default below.
+"""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+import platformdirs
+
+from zoompick.errors import UsageError
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One row of the table. ``default`` also fixes the type."""
+
+    key: str
+    default: int | float | str
+    unit: str
+    help: str
+
+
+TABLE = (
+    Setting("workers", 0, "threads", "Threads that read, compute and encode blocks; 0 takes one per core."),
+    Setting("parallel_downloads", 4, "files", "Files fetched at the same time from one source."),
+    Setting("connect_timeout_s", 10.0, "s", "How long to wait for a source to accept a connection."),
+    Setting("read_timeout_s", 120.0, "s", "How long to wait for the next bytes of an answer."),
+    Setting("retries", 4, "attempts", "How often a request that may succeed later is tried again."),
+    Setting("retry_wait_max_s", 60.0, "s", "The longest wait between two attempts."),
+    Setting("block_cache_mb", 48, "MB", "Memory for decoded blocks of input rasters, all rasters together."),
+    Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here."),
+    Setting("deflate_level", 6, "", "Effort of the deflate codec, 1 (fast) to 12 (small)."),
+    Setting("picture_side_px", 4096, "px", "Longest side of a plain picture (PNG)."),
+)
+_BY_KEY = {row.key: row for row in TABLE}
+
+
+def config_folder() -> Path:
+    """Folder of the user's own settings and sources (``ZOOMPICK_CONFIG`` overrides it)."""
+    return Path(os.environ.get("ZOOMPICK_CONFIG") or platformdirs.user_config_path("zoompick"))
+
+
+def cache_folder() -> Path:
+    """Folder of what can be made again at any time (``ZOOMPICK_CACHE`` overrides it)."""
+    return Path(os.environ.get("ZOOMPICK_CACHE") or platformdirs.user_cache_path("zoompick"))
+
+
+@cache
+def _file_values(path: Path) -> dict[str, object]:
+    try:
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        return {}
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise UsageError(f"The settings file {path} cannot be read: {error}.", "Mend or remove it.") from error
+
+
+def _value(key: str) -> int | float | str:
+    row = _BY_KEY[key]
+    path = config_folder() / "settings.toml"
+    raw: object = os.environ.get(f"ZOOMPICK_{key.upper()}", _file_values(path).get(key, row.default))
+    try:
+        return type(row.default)(raw)  # type: ignore[arg-type]
+    except (TypeError, ValueError) as error:
+        raise UsageError(
+            f"The setting {key} has the value {raw!r}, expected a {type(row.default).__name__}.",
+            f"{row.help} The default is {row.default}.",
+        ) from error
+
+
+def whole(key: str) -> int:
+    """Value of a whole-number setting."""
+    return int(_value(key))
+
+
+def number(key: str) -> float:
+    """Value of a setting that may have a fraction."""
+    return float(_value(key))
+
+
+def workers() -> int:
+    """Threads to use for blocks of pixels."""
+    return whole("workers") or os.cpu_count() or 1
