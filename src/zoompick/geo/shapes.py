@@ -111,7 +111,7 @@ def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
     xs, ys = transform(coordinates[:, 0], coordinates[:, 1], source, target)
     if not (np.isfinite(xs).all() and np.isfinite(ys).all()):
         raise AreaError(f"A corner of the polygon has no place in {target}.", "Choose another CRS for the grid.")
-    return shapely.set_coordinates(polygon.__copy__(), np.column_stack([xs, ys]))
+    return shapely.set_coordinates(polygon, np.column_stack([xs, ys]))
 
 
 def share(area: Shape, footprint: Shape) -> float:

@@ -1,0 +1,80 @@
+"""Seeded random fields with the statistics of natural surfaces."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import scipy.fft
+
+Field = npt.NDArray[np.float32]
+
+
+def fractal(shape: tuple[int, int], slope: float, seed: int, pixel: float = 1.0, longest: float = np.inf) -> Field:
+    """Gaussian field whose power falls with frequency to the power ``-slope``; mean 0, deviation 1.
+
+    Source: D. Saupe, Algorithms for random fractals, in The Science of Fractal Images (1988), section 2.4.
+
+    Parameters
+    ----------
+    slope : float
+        2 is rough like terrain seen close, 3.5 smooth like clouds.
+    pixel : float
+        Pixel size in any unit of length.
+    longest : float
+        Wavelengths beyond this, in the same unit, are left out.
+    """
+    rows, cols = shape
+    rng = np.random.default_rng(seed)
+    y = scipy.fft.fftfreq(rows, pixel)[:, None].astype(np.float32)
+    x = scipy.fft.rfftfreq(cols, pixel)[None, :].astype(np.float32)
+    frequency = np.sqrt(y * y + x * x)
+    frequency[0, 0] = np.inf
+    amplitude = frequency ** np.float32(-slope / 2)
+    amplitude[frequency < 1 / longest] = 0
+    spectrum = np.empty(amplitude.shape, np.complex64)
+    spectrum.real = rng.standard_normal(amplitude.shape, np.float32)
+    spectrum.imag = rng.standard_normal(amplitude.shape, np.float32)
+    spectrum *= amplitude
+    field = scipy.fft.irfft2(spectrum, s=shape, workers=-1)
+    field -= field.mean()
+    field /= field.std()
+    return np.asarray(field, np.float32)
+
+
+def enlarged(field: Field, factor: int) -> Field:
+    """A coarse field on a grid ``factor`` (a power of two) times as fine, interpolated linearly."""
+    while factor > 1:
+        field = _doubled(np.ascontiguousarray(_doubled(field).T)).T
+        factor //= 2
+    return np.ascontiguousarray(field)
+
+
+def _doubled(field: Any) -> Any:
+    """Twice the rows: new pixel centres lie a quarter of a pixel beside the old ones."""
+    out = np.empty((2 * field.shape[0], field.shape[1]), field.dtype)
+    out[0::2] = 0.75 * field
+    out[1::2] = out[0::2]
+    out[2::2] += 0.25 * field[:-1]
+    out[0] += 0.25 * field[0]
+    out[1:-1:2] += 0.25 * field[1:]
+    out[-1] += 0.25 * field[-1]
+    return out
+
+
+def smoothstep(value: Any, low: float, high: float) -> Any:
+    """0 below ``low``, 1 above ``high``, smooth between."""
+    part = np.clip((value - low) / (high - low), 0, 1)
+    return part * part * (3 - 2 * part)
+
+
+def hashed(*numbers: Any) -> Any:
+    """Whole numbers of any shape to reproducible values from 0 to 65535."""
+    mixed: Any = np.uint32(2166136261)
+    with np.errstate(over="ignore"):
+        for number in numbers:
+            mixed = (mixed ^ np.asarray(number).astype(np.int64).astype(np.uint32)) * np.uint32(16777619)
+            mixed = mixed ^ (mixed >> np.uint32(15))
+            mixed = mixed * np.uint32(2246822519)
+    return ((mixed ^ (mixed >> np.uint32(13))) & np.uint32(0xFFFF)).astype(np.uint16)
