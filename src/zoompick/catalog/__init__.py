@@ -1,0 +1,1 @@
+"""Finding scenes: sources, criteria, STAC search, coverage, choice."""

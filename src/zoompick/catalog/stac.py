@@ -1,0 +1,133 @@
+"""A STAC API spoken to over HTTP: landing page, collections, item search with paging.
+
+Source: STAC API 1.0 (core, collections, item search), CQL2-JSON (OGC 21-065r2) where the server says it takes it.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+from typing import Any
+from urllib.parse import urlencode, urljoin
+
+from zoompick.catalog.criteria import Criteria
+from zoompick.errors import SourceError, UnknownNameError
+from zoompick.geo.shapes import geojson_of
+from zoompick.net.client import Client
+
+_PAGE = 100
+_MOST_PAGES = 10_000
+
+
+class StacApi:
+    """One STAC API.
+
+    Parameters
+    ----------
+    url : str
+        Its landing page.
+    """
+
+    def __init__(self, url: str, client: Client) -> None:
+        self.url = url
+        self._client = client
+
+    @cached_property
+    def landing(self) -> Mapping[str, Any]:
+        """The landing page."""
+        page = self._client.json(self.url)
+        if not isinstance(page, dict) or not isinstance(page.get("links"), list):
+            raise SourceError(f"{self.url} is not the landing page of a STAC API.", "Check the address.")
+        return page
+
+    def _links(self, page: Mapping[str, Any], rel: str) -> list[dict[str, Any]]:
+        links = page.get("links") or []
+        return [link for link in links if isinstance(link, dict) and link.get("rel") == rel and link.get("href")]
+
+    @cached_property
+    def conformance(self) -> frozenset[str]:
+        """Conformance classes the server claims."""
+        claimed = self.landing.get("conformsTo")
+        return frozenset(map(str, claimed)) if isinstance(claimed, list) else frozenset()
+
+    def collections(self) -> list[dict[str, Any]]:
+        """All collections, page after page."""
+        links = self._links(self.landing, "data")
+        address = urljoin(self.url, links[0]["href"]) if links else self.url.rstrip("/") + "/collections"
+        return [entry for page in self._pages(address, None) for entry in page.get("collections") or []]
+
+    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+        """Items that the server thinks fit, as they come; the caller checks them again.
+
+        Raises
+        ------
+        UnknownNameError
+            A collection the server does not have.
+        SourceError
+        """
+        self._check_collections(criteria)
+        body = self._body(criteria)
+        post = [link for link in self._links(self.landing, "search") if str(link.get("method", "")).upper() == "POST"]
+        links = post or self._links(self.landing, "search")
+        if not links:
+            raise SourceError(f"{self.url} offers no item search.", "Give the landing page of a STAC API.")
+        address = urljoin(self.url, links[0]["href"])
+        pages = self._pages(address, body) if post else self._pages(f"{address}?{urlencode(_as_query(body))}", None)
+        for page in pages:
+            yield from (item for item in page.get("features") or [] if isinstance(item, dict))
+
+    def _check_collections(self, criteria: Criteria) -> None:
+        if criteria.collections:
+            known = [str(entry.get("id")) for entry in self.collections()]
+            for name in criteria.collections:
+                if name not in known:
+                    raise UnknownNameError.of("collection", name, known)
+
+    def _body(self, criteria: Criteria) -> dict[str, Any]:
+        body: dict[str, Any] = {"intersects": geojson_of(criteria.area), "limit": _PAGE}
+        if criteria.collections:
+            body["collections"] = list(criteria.collections)
+        span = criteria.span()
+        if span:
+            body["datetime"] = span.interval
+        if criteria.cloud_max is not None and any("cql2-json" in name for name in self.conformance):
+            body["filter-lang"] = "cql2-json"
+            body["filter"] = {"op": "<=", "args": [{"property": "eo:cloud_cover"}, criteria.cloud_max]}
+        return body
+
+    def _pages(self, address: str, body: dict[str, Any] | None) -> Iterator[dict[str, Any]]:
+        """Follow ``next`` links as they are given, by GET or POST, never the same one twice."""
+        seen = set()
+        for _ in range(_MOST_PAGES):
+            page = self._client.json(address, body)
+            if not isinstance(page, dict):
+                raise SourceError(f"{address} answered with JSON that is no page of results.", "Check the address.")
+            yield page
+            links = self._links(page, "next")
+            if not links:
+                return
+            address, body = _following(links[0], address, body)
+            key = (address, repr(body))
+            if key in seen:
+                raise SourceError(f"{address} links its pages in a circle.", "Tell the people who run the source.")
+            seen.add(key)
+
+
+def _following(link: Mapping[str, Any], address: str, body: dict[str, Any] | None) -> tuple[str, dict[str, Any] | None]:
+    href = urljoin(address, str(link["href"]))
+    if str(link.get("method", "GET")).upper() != "POST":
+        return href, None
+    given = link.get("body") or {}
+    return href, {**(body or {}), **given} if link.get("merge") else dict(given)
+
+
+def _as_query(body: dict[str, Any]) -> dict[str, str]:
+    """The search body as parameters of a GET."""
+    query = {}
+    for key, value in body.items():
+        if isinstance(value, list):
+            query[key] = ",".join(map(str, value))
+        else:
+            query[key] = json.dumps(value) if isinstance(value, dict) else str(value)
+    return query

@@ -1,0 +1,1 @@
+"""The command line: parse, call, show. Only here: Typer, Rich, exit codes, the terminal."""

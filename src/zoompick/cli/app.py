@@ -1,0 +1,72 @@
+"""The application: which commands there are, in the order of the work; errors become exit codes."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+import typer
+
+from zoompick.cli import check, demo, exits, find, get, make, study
+from zoompick.errors import ZoomPickError
+
+app = typer.Typer(
+    name="zoompick",
+    help="From an area, dates and a cloud limit to a checked satellite picture of exactly that area.",
+    epilog="Start with 'zoompick demo': a whole study on invented data, made on this machine.",
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode="rich",
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+_STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
+
+app.command("new", rich_help_panel=_STUDY)(study.new)
+app.command("run", rich_help_panel=_STUDY)(study.run)
+app.command("demo", rich_help_panel=_STUDY)(demo.demo)
+app.add_typer(demo.standin, name="standin", rich_help_panel=_STUDY)
+app.add_typer(find.area, name="area", rich_help_panel=_FIND)
+app.add_typer(find.source, name="source", rich_help_panel=_FIND)
+app.command("search", rich_help_panel=_FIND)(find.search)
+app.add_typer(find.pick, name="pick", rich_help_panel=_FIND)
+app.command("download", rich_help_panel=_GET)(get.download)
+app.command("stack", rich_help_panel=_MAKE)(make.stack)
+app.command("clip", rich_help_panel=_MAKE)(make.clip)
+app.command("composite", rich_help_panel=_MAKE)(make.composite)
+app.command("index", rich_help_panel=_MAKE)(make.index)
+app.command("verify", rich_help_panel=_CHECK)(check.verify)
+
+
+@app.callback()
+def _root(
+    version: bool = typer.Option(False, "--version", help="Print the version.", is_eager=True),
+) -> None:
+    if version:
+        from zoompick import __version__
+
+        sys.stdout.write(f"zoompick {__version__}\n")
+        raise typer.Exit
+
+
+def main() -> int:
+    """Run the application; returns the exit code."""
+    try:
+        result = app(standalone_mode=False)
+    except ZoomPickError as problem:
+        from zoompick.cli import show
+
+        show.error(problem)
+        return exits.code_of(problem)
+    except (KeyboardInterrupt, typer.Abort):
+        sys.stderr.write("zoompick: stopped. The same command goes on where this one ended.\n")
+        return exits.STOPPED
+    except BrokenPipeError:
+        # Whoever read our output has enough; keep Python from complaining at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return exits.DONE
+    except typer.TyperException as problem:
+        sys.stderr.write(f"zoompick: {problem.format_message()}\n          'zoompick --help' lists the commands, "
+                         "'zoompick COMMAND --help' their options.\n")  # fmt: skip
+        return exits.WRONG_USE
+    return result if isinstance(result, int) else exits.DONE

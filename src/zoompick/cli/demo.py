@@ -1,0 +1,104 @@
+"""Commands for trying things out: demo, standin serve."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import exits
+from zoompick.cli.groups import group
+
+if TYPE_CHECKING:
+    from zoompick.study.folder import Study
+
+standin = group(text="The simulated archive of the invented Ostrell islands.")
+
+_AREA = [
+    [-12.094, -38.612], [-12.088, -38.594], [-12.052, -38.583], [-12.034, -38.596], [-12.032, -38.622],
+    [-12.047, -38.640], [-12.078, -38.645], [-12.091, -38.632], [-12.094, -38.612],
+]  # fmt: skip
+_SUMMERS = ["2024-12/2025-02", "2025-12/2026-02"]
+
+
+@standin.command("serve")
+def serve(
+    port: Annotated[int, typer.Option("--port", help="Port on this machine; 0 takes a free one.")] = 8638,
+    fault: Annotated[
+        list[str] | None,
+        typer.Option("--fault", metavar="NAME:AMOUNT", help="Trouble for tests: latency, cut, busy, error; may be given again."),
+    ] = None,
+) -> None:
+    """Serve the archive on this machine until Ctrl-C."""
+    import threading
+
+    from zoompick.cli import show
+    from zoompick.settings import cache_folder
+    from zoompick.standin.serve import archive
+
+    with archive(cache_folder(), port, tuple(fault or ())) as url:
+        show.line(f"{url}")
+        show.note("The Ostrell archive is up. Another terminal can use it: zoompick source add ostrell " + url)
+        show.note("Scenes are made when they are first asked for. Ctrl-C ends it.")
+        import sys
+
+        sys.stdout.flush()
+        threading.Event().wait()
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(metavar="[FOLDER]", help="Folder of the demo study.")] = Path("zoompick-demo"),
+) -> int:
+    """Run a whole study on invented data: two summers of a fen whose water was raised between them."""
+    from zoompick import __version__
+    from zoompick.catalog import sources
+    from zoompick.cli import show
+    from zoompick.cli.study import show_run
+    from zoompick.settings import cache_folder
+    from zoompick.standin.serve import archive
+    from zoompick.workflow import run as workflow
+
+    cache = cache_folder()
+    show.note(f"The simulated archive makes its world and scenes at the first request and keeps them in {cache}.")
+    with archive(cache) as url:
+        study = _study(folder)
+        sources.add(sources.Source("ostrell", url), sources.sources_file(study.root))
+        with study.locked(), show.progress() as report:
+            done = workflow.run(study, report, __version__)
+    show_run(study, done)
+    _tell(study, folder, url)
+    return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
+
+
+def _study(folder: Path) -> Study:
+    """The demo's study: made, or the one that is there from before."""
+    from zoompick.area.model import Area
+    from zoompick.cli.study import write_study
+    from zoompick.geo.shapes import polygon_of
+    from zoompick.study.brief import BRIEF_NAME
+    from zoompick.study.folder import Study
+
+    if (folder / BRIEF_NAME).exists():
+        return Study(folder.resolve())
+    area = Area("Harrow Fen", polygon_of({"type": "Polygon", "coordinates": [_AREA]}))
+    return Study(write_study(folder, "Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20))
+
+
+def _tell(study: Study, folder: Path, url: str) -> None:
+    from zoompick.cli import show
+
+    days = sorted(path.name for path in (study.root / "products").iterdir() if path.is_dir())
+    show.line()
+    show.line(f"Made in {folder}:")
+    for day in days:
+        show.line(f"  products/{day}/natural.png     the fen in natural colour")
+        show.line(f"  products/{day}/ndwi.tif        open water above 0")
+    show.line("  checks.json, journal.jsonl, shortlist.json: what was checked, done and picked")
+    show.line("The sluice was rebuilt between the two summers: compare the two pictures.")
+    show.line()
+    show.line(f"Try next, in {folder} (bring the archive back first, in another terminal):")
+    show.line(f"  zoompick standin serve --port {url.rpartition(':')[2]}")
+    show.line("  zoompick search --cloud 60")
+    show.line("  zoompick composite --recipe shortwave")
+    show.line("  zoompick verify")

@@ -1,0 +1,253 @@
+"""Commands that make products: stack, clip, composite, index. With files they need no study."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from zoompick.cli import options
+
+if TYPE_CHECKING:
+    from zoompick.geo.shapes import Shape
+    from zoompick.raster.grid import Grid
+    from zoompick.workflow.steps import Made, Step
+
+File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a study's own product by default.")]
+
+
+def stack(
+    files: Annotated[list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")] = None,
+    bands: options.Bands = "",
+    area: options.AreaFile = None,
+    box: options.Box = None,
+    pixel: Annotated[float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")] = None,
+    like: Annotated[Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")] = None,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Put bands on one grid, in order, into one file."""
+    from zoompick.workflow.steps import StackStep
+
+    if not files:
+        _refuse_options({"--bands": bands, "--area": area, "--box": box, "--pixel": pixel, "--like": like, "--out": out})
+        _in_study("stack", as_json)
+        return
+    given = options.area_given(area, box)
+    grid = _grid(files, given.polygon if given else None, pixel, like)
+    _plain(StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid), overwrite, as_json)
+
+
+def _grid(files: Sequence[Path], area: Shape | None, pixel: float | None, like: Path | None) -> Grid | None:
+    """The wished grid: of another file, or around an area, or the finest file's with another pixel size."""
+    from zoompick.errors import UsageError
+    from zoompick.geo.shapes import bounds_of, project
+    from zoompick.raster.geotiff import GeoTiff
+    from zoompick.raster.grid import Grid
+
+    if like is not None:
+        if area is not None or pixel is not None:
+            raise UsageError("--like gives the whole grid.", "Leave out --area, --box and --pixel.")
+        return GeoTiff(like).grid
+    if area is None and pixel is None:
+        return None
+    if pixel is not None and pixel <= 0:
+        raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
+    finest = min((GeoTiff(path).grid for path in files), key=lambda grid: grid.pixel_x)
+    bounds = bounds_of(project(area, finest.crs)) if area is not None else finest.bounds
+    return Grid.snapped(bounds, finest.crs, pixel or finest.pixel_x)
+
+
+def clip(
+    file: File = None,
+    area: options.AreaFile = None,
+    box: options.Box = None,
+    touch: Annotated[bool, typer.Option("--touch", help="Keep every pixel the outline passes through.")] = False,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Cut a file to the area; outside is no-data."""
+    from zoompick.errors import UsageError
+    from zoompick.study.folder import Study
+    from zoompick.workflow.steps import ClipStep
+
+    if file is None:
+        _refuse_options({"--area": area, "--box": box, "--touch": touch, "--out": out})
+        _in_study("clip", as_json)
+        return
+    given = options.area_given(area, box)
+    study = Study.find(Path.cwd())
+    if given is None and study is not None:
+        given = study.area()
+    if given is None:
+        raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
+    _plain(ClipStep((file,), out or _beside(file, "clip"), given.polygon, touch), overwrite, as_json)
+
+
+def composite(
+    file: File = None,
+    recipe: Annotated[str, typer.Option("--recipe", metavar="NAME", help="natural, infrared or shortwave.")] = "",
+    bands: options.Bands = "",
+    stretch: Annotated[str, typer.Option("--stretch", metavar="LOW,HIGH", help="Percentiles that become dark and bright; 2,98 by default.")] = "",
+    area: options.AreaFile = None,
+    box: options.Box = None,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
+    from zoompick.errors import UsageError
+    from zoompick.imagery import recipes
+    from zoompick.workflow.steps import CompositeStep
+
+    if recipe and bands:
+        raise UsageError("A recipe and bands were given.", "Give one of them.")
+    chosen = recipes.own_composite(options.names(bands)) if bands else recipes.composite(recipe) if recipe else None
+    low_high = _percentiles(stretch) if stretch else None
+    if file is None:
+        _refuse_options({"--area": area, "--box": box, "--out": out})
+        _in_study("composite", as_json, chosen, low_high)
+        return
+    given = options.area_given(area, box)
+    chosen = chosen or recipes.composite("natural")
+    step = CompositeStep(
+        (file,), out or _beside(file, chosen.name), chosen, low_high or (2, 98), given.polygon if given else None
+    )
+    _plain(step, overwrite, as_json)
+
+
+def _percentiles(text: str) -> tuple[float, float]:
+    from zoompick.errors import UsageError
+    from zoompick.study.brief import stretch_of
+
+    try:
+        return stretch_of([float(part) for part in text.split(",")])
+    except (UsageError, ValueError) as error:
+        raise UsageError(f"The stretch '{text}' cannot be used.", "Two rising percentiles: --stretch 2,98.") from error
+
+
+def index(
+    file: File = None,
+    recipe: Annotated[str, typer.Option("--recipe", metavar="NAME", help="ndvi or ndwi.")] = "",
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Compute an index as 32-bit floats."""
+    from zoompick.errors import UsageError
+    from zoompick.imagery import recipes
+    from zoompick.workflow.steps import IndexStep
+
+    chosen = recipes.index(recipe) if recipe else None
+    if file is None:
+        _refuse_options({"--out": out})
+        _in_study("index", as_json, chosen)
+        return
+    if chosen is None:
+        raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}.")
+    _plain(IndexStep((file,), out or _beside(file, chosen.name), chosen), overwrite, as_json)
+
+
+def _beside(file: Path, word: str) -> Path:
+    return Path(f"{file.stem}-{word}.tif")
+
+
+def _refuse_options(given: dict[str, Any]) -> None:
+    """Without a file the brief decides; options that would contradict it are refused."""
+    from zoompick.errors import UsageError
+
+    named = next((name for name, value in given.items() if value), None)
+    if named:
+        raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")
+
+
+def _plain(step: Step, overwrite: bool, as_json: bool) -> None:
+    """Make a product of plain files."""
+    from zoompick import __version__
+    from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+    from zoompick.workflow.steps import make
+
+    study = Study.find(Path.cwd())
+    with show.progress() as report, act(study.journal_file if study else None, step.name, product=str(step.output)) as doing:
+        made = make(step, overwrite, report, __version__)
+        doing.note(**made.facts)
+    _show(as_json, [made])
+
+
+def _in_study(name: str, as_json: bool, recipe: Any = None, stretch: tuple[float, float] | None = None) -> None:
+    """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
+    from dataclasses import replace
+
+    from zoompick import __version__
+    from zoompick.cli import show
+    from zoompick.errors import NothingFoundError
+    from zoompick.study.folder import Study
+    from zoompick.workflow.plan import plan_study
+    from zoompick.workflow.run import make_steps, shortlist
+
+    study = Study.need(Path.cwd())
+    brief, area = study.brief(), study.area()
+    if recipe is not None:
+        names = {"composites": (recipe.name,)} if name == "composite" else {"indices": (recipe.name,)}
+        own = recipe.name not in _known_recipes(name)
+        brief = replace(brief, composites=(), indices=()) if own else replace(brief, **names)
+    if stretch is not None:
+        brief = replace(brief, stretch=stretch)
+    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
+    if not plan.days:
+        raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
+    steps: Sequence[Step] = plan.only(name) or _own_steps(plan.only("clip"), recipe, brief.stretch, area.polygon)
+    with study.locked(), show.progress() as report:
+        made = make_steps(study, steps, report, __version__)
+    _show(as_json, made)
+
+
+def _known_recipes(name: str) -> tuple[str, ...]:
+    from zoompick.imagery import recipes
+
+    return recipes.composite_names() if name == "composite" else recipes.index_names()
+
+
+def _own_steps(clips: Sequence[Step], recipe: Any, stretch: tuple[float, float], area: Shape) -> Sequence[Step]:
+    from zoompick.workflow.steps import CompositeStep
+
+    if recipe is None:
+        return ()
+    return [
+        CompositeStep((clip.output,), clip.output.with_name(f"{recipe.name}.tif"), recipe, stretch, area) for clip in clips
+    ]
+
+
+def _show(as_json: bool, made: Sequence[Made]) -> None:
+    from zoompick.cli import show
+
+    if as_json:
+        facts = [{"step": m.step, "path": str(m.path), "was_current": m.was_current} | dict(m.facts) for m in made]
+        show.as_json(facts)
+    else:
+        show_made(made)
+
+
+def show_made(made: Sequence[Made]) -> None:
+    """A table of products."""
+    from zoompick.cli.show import Column, table
+    from zoompick.files import human_bytes
+
+    columns = [Column("step"), Column("product", flexible=True), Column("what"), Column("valid %", "right"), Column("size", "right")]
+    rows = []
+    for product in made:
+        path = product.path
+        label = f"{path.parent.name}/{path.name}" if path.parent.name else path.name
+        if product.was_current:
+            rows.append([product.step, label, "up to date", "", human_bytes(path.stat().st_size)])
+            continue
+        facts = product.facts
+        what = f"{len(facts['bands'])} band{'s' * (len(facts['bands']) > 1)}, {facts['width']} x {facts['height']} px of {facts['pixel']}"
+        rows.append([product.step, label, what, f"{facts['valid_percent']:.1f}", human_bytes(facts["bytes"])])
+    table(columns, rows)

@@ -1,0 +1,55 @@
+"""Options that several commands share."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from zoompick.area.model import Area
+
+Json = Annotated[bool, typer.Option("--json", help="Print JSON in place of a table.")]
+Bands = Annotated[str, typer.Option("--bands", metavar="A,B,C", help="Bands by common name, in the order wanted.")]
+Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to write.")]
+Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
+DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")]
+AreaFile = Annotated[Path | None, typer.Option("--area", metavar="FILE", help="Area as a GeoJSON polygon.")]
+Box = Annotated[
+    tuple[float, float, float, float] | None,
+    typer.Option("--box", metavar="W S E N", help="Area as a box: west south east north, in degrees."),
+]
+SourceName = Annotated[str, typer.Option("--source", metavar="NAME", help="Source to search; see 'source list'.")]
+Collections = Annotated[
+    list[str] | None, typer.Option("--collection", metavar="ID", help="Collection to search; may be given again.")
+]
+Dates = Annotated[
+    list[str] | None,
+    typer.Option("--dates", metavar="WHEN", help="A day, month, year or START/END; may be given again."),
+]
+Cloud = Annotated[float | None, typer.Option("--cloud", metavar="PERCENT", help="Cloud over the scene, at most.")]
+
+
+def names(text: str) -> tuple[str, ...]:
+    """Words between commas; UsageError when one stands there twice."""
+    from zoompick.errors import UsageError
+
+    found = tuple(word.strip() for word in text.split(",") if word.strip())
+    twice = next((word for word in found if found.count(word) > 1), None)
+    if twice:
+        raise UsageError(f"The band {twice} is named twice in '{text}'.", "Name each once.")
+    return found
+
+
+def area_given(file: Path | None, box: tuple[float, float, float, float] | None) -> Area | None:
+    """The area of ``--area`` or ``--box``, or None; UsageError when both are given."""
+    from zoompick.area.model import Area
+    from zoompick.area.read import read_area
+    from zoompick.errors import UsageError
+
+    if file is not None and box is not None:
+        raise UsageError("An area file and a box were given.", "Give one of them.")
+    if box is not None:
+        return Area.from_box(*box)
+    return read_area(file) if file is not None else None

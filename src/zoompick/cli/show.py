@@ -1,0 +1,156 @@
+"""The only place that writes to the terminal: tables, JSON, notes, progress."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from zoompick.errors import ZoomPickError
+from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.progress import Progress
+
+_WIDEST = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """Heading and alignment; a flexible column gives way when the terminal is narrow."""
+
+    name: str
+    justify: Literal["left", "right"] = "left"
+    flexible: bool = False
+
+
+def _console(to_stderr: bool = False) -> Console:
+    from rich.console import Console
+
+    stream = sys.stderr if to_stderr else sys.stdout
+    width = None if stream.isatty() else _WIDEST
+    console = Console(file=stream, width=width, highlight=False, markup=False, emoji=False)
+    if console.width > _WIDEST:
+        console.width = _WIDEST
+    return console
+
+
+def line(text: str = "") -> None:
+    """One line of what was asked for, to standard output."""
+    sys.stdout.write(text + "\n")
+
+
+def note(text: str) -> None:
+    """One line about the work, to standard error."""
+    sys.stderr.write(text + "\n")
+    sys.stderr.flush()
+
+
+def as_json(value: Any) -> None:
+    """A JSON document to standard output."""
+    line(json.dumps(value, indent=2, ensure_ascii=False))
+
+
+def error(problem: ZoomPickError) -> None:
+    """What is wrong, and what to do."""
+    note(f"zoompick: {problem.what}")
+    if problem.todo:
+        note(f"          {problem.todo}")
+
+
+def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str = "") -> None:
+    """A table to standard output, at most 100 columns wide."""
+    from rich.box import SIMPLE_HEAD
+    from rich.table import Table
+    from rich.text import Text
+
+    grid = Table(box=SIMPLE_HEAD, pad_edge=False, title=title or None, title_justify="left", show_edge=False)
+    for column in columns:
+        grid.add_column(
+            column.name, justify=column.justify, no_wrap=not column.flexible, overflow="fold" if column.flexible else "ellipsis"
+        )
+    for row in rows:
+        grid.add_row(*(Text(cell, style=_STYLES.get(cell, "")) for cell in row))
+    _console().print(grid)
+
+
+_STYLES = {"pass": "green", "warn": "yellow", "fail": "bold red"}
+
+
+@contextmanager
+def progress() -> Iterator[Report]:
+    """A hook that draws events as bars on a terminal, and as plain lines elsewhere, on standard error."""
+    if not sys.stderr.isatty():
+        yield _plain
+        return
+    with _bars() as bars:
+        yield _Drawn(bars)
+
+
+def _plain(event: Event) -> None:
+    if isinstance(event, Noted):
+        note(event.text)
+    elif isinstance(event, Retrying):
+        note(_retry_text(event))
+
+
+def _retry_text(event: Retrying) -> str:
+    return f"{event.why} Trying again in {event.wait_s:.1f} s (attempt {event.attempt + 1})."
+
+
+def _bars() -> Progress:
+    from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+
+    return Progress(
+        TextColumn("{task.description}"),
+        BarColumn(bar_width=30),
+        TaskProgressColumn(),
+        TextColumn("{task.fields[amount]}"),
+        TimeRemainingColumn(compact=True),
+        console=_console(to_stderr=True),
+        transient=True,
+    )
+
+
+class _Drawn:
+    """Events as bars."""
+
+    def __init__(self, bars: Progress) -> None:
+        self._bars = bars
+        self._tasks: dict[str, Any] = {}
+        self._units: dict[str, str] = {}
+
+    def __call__(self, event: Event) -> None:
+        if isinstance(event, Started):
+            self._units[event.task] = event.unit
+            self._tasks[event.task] = self._bars.add_task(event.task, total=event.total or None, amount="")
+        elif isinstance(event, Advanced):
+            self._advance(event)
+        elif isinstance(event, Finished):
+            if event.task in self._tasks:
+                self._bars.remove_task(self._tasks.pop(event.task))
+        elif isinstance(event, Noted):
+            self._bars.console.print(event.text)
+        else:
+            self._bars.console.print(_retry_text(event))
+
+    def _advance(self, event: Advanced) -> None:
+        task = self._tasks.get(event.task)
+        if task is None:
+            return
+        self._bars.advance(task, event.amount)
+        state = next(entry for entry in self._bars.tasks if entry.id == task)
+        self._bars.update(task, amount=_amount(state.completed, state.total, state.speed, self._units[event.task]))
+
+
+def _amount(done: float, total: float | None, speed: float | None, unit: str) -> str:
+    from zoompick.files import human_bytes
+
+    if unit == "B":
+        rate = f", {human_bytes(speed)}/s" if speed else ""
+        return f"{human_bytes(done)}{f' of {human_bytes(total)}' if total else ''}{rate}"
+    return f"{done:.0f}{f' of {total:.0f}' if total else ''} {unit}"

@@ -1,0 +1,146 @@
+"""Commands about the study as a whole: new, run."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import exits, options
+
+if TYPE_CHECKING:
+    from zoompick.area.model import Area
+    from zoompick.workflow.run import StudyRun
+
+
+def new(
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Folder of the study; it is made.")],
+    name: Annotated[str, typer.Option("--name", help="Name of the study; the folder's by default.")] = "",
+    area: options.AreaFile = None,
+    box: options.Box = None,
+    source: options.SourceName = "",
+    collection: options.Collections = None,
+    dates: options.Dates = None,
+    cloud: options.Cloud = None,
+) -> None:
+    """Make a study folder with its brief, study.toml."""
+    from zoompick.cli import show
+
+    given = options.area_given(area, box)
+    study_root = write_study(folder, name or folder.resolve().name, given, source, collection, dates, cloud)
+    show.note(f"Made the study {folder}. Its brief is {study_root / 'study.toml'}.")
+    if given is None:
+        show.note("Next: 'zoompick area FILE.geojson' in that folder, then 'zoompick search'.")
+    else:
+        show.note(f"Its area has {given.size_km2:.2f} km2. Next, in that folder: 'zoompick search', or 'zoompick run'.")
+
+
+def write_study(
+    folder: Path,
+    name: str,
+    area: Area | None,
+    source: str,
+    collections: list[str] | None,
+    dates: list[str] | None,
+    cloud: float | None,
+) -> Path:
+    """Check everything, then write brief and area; returns the study's folder."""
+    import json
+
+    from zoompick.catalog.criteria import Period, percent
+    from zoompick.files import write_json
+    from zoompick.study.brief import TEMPLATE
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+
+    for text in dates or ():
+        Period.parse(text)
+    limit = percent(20 if cloud is None else cloud, "cloud limit")
+    when = dates or [".."]
+    brief = TEMPLATE.format(
+        name=json.dumps(name, ensure_ascii=False),
+        source=json.dumps(source),
+        collections=json.dumps(collections or []),
+        dates=json.dumps(when if dates else "2000/.."),
+        cloud=f"{limit:g}",
+    )
+    study = Study.create(folder, brief)
+    with act(study.journal_file, "new", study=name):
+        if area is not None:
+            write_json(study.area_file, area.to_feature())
+    return study.root
+
+
+def run(
+    as_json: options.Json = False,
+    dry_run: options.DryRun = False,
+) -> int:
+    """Carry out the brief of this study, from search to verification."""
+    from zoompick import __version__
+    from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.workflow import run as workflow
+
+    study = Study.need(Path.cwd())
+    if dry_run:
+        return _dry_run(study)
+    with study.locked(), show.progress() as report:
+        done = workflow.run(study, report, __version__)
+    if as_json:
+        show.as_json(_facts(study, done))
+    else:
+        show_run(study, done)
+    return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
+
+
+def show_run(study: object, done: StudyRun) -> None:
+    """Products and findings of a run, and one closing line."""
+    from zoompick.cli import check, make, show
+    from zoompick.files import human_bytes
+
+    make.show_made(done.made)
+    check.show_problems(done.findings)
+    fetched = f"{done.fetched_files} files fetched ({human_bytes(done.fetched_bytes)})" if done.fetched_files else "nothing to fetch"
+    new_products = sum(not made.was_current for made in done.made)
+    passed = sum(finding.outcome == "pass" for finding in done.findings)
+    show.note(
+        f"{len(done.entries)} scenes, {fetched}, {new_products} of {len(done.made)} products made new, "
+        f"{passed} of {len(done.findings)} checks passed."
+    )
+
+
+def _facts(study: object, done: StudyRun) -> dict[str, object]:
+    return {
+        "scenes": [entry.scene.id for entry in done.entries],
+        "searched": done.searched,
+        "fetched": {"files": done.fetched_files, "bytes": done.fetched_bytes},
+        "products": [
+            {"step": made.step, "path": str(made.path), "was_current": made.was_current} | dict(made.facts)
+            for made in done.made
+        ],
+        "findings": [finding.to_json() for finding in done.findings],
+    }
+
+
+def _dry_run(study: object) -> int:
+    from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.workflow.plan import plan_study
+    from zoompick.workflow.run import shortlist
+
+    assert isinstance(study, Study)
+    brief, area = study.brief(), study.area()
+    entries = shortlist(study)
+    plan = plan_study(study, brief, area, [entry.scene for entry in entries])
+    grid = plan.grid
+    show.note(f"Study grid: {grid.width} x {grid.height} px of {grid.pixel_text}, {grid.crs}.")
+    if not entries:
+        show.note("No scene is picked yet: the run begins with a search.")
+    columns = [show.Column("step"), show.Column("product"), show.Column("state")]
+    rows = [
+        [step.name, step.output.relative_to(study.root).as_posix(), "there" if step.output.exists() else "to be made"]
+        for step in plan.steps
+    ]
+    show.table(columns, rows)
+    return exits.DONE

@@ -1,0 +1,1 @@
+"""Products as Rasters made of Rasters: stack, clip, composite, index; and their sidecars."""

@@ -1,0 +1,83 @@
+"""A raster cut to a polygon: no-data outside."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from zoompick.errors import GridError, UsageError
+from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.masks import PolygonMask
+from zoompick.raster.raster import Band, Pixels, Raster
+
+
+class Clip:
+    """``source`` inside a polygon, on the smallest part of its grid that holds it.
+
+    Parameters
+    ----------
+    polygon : Shape
+        Longitude/latitude.
+    touch : bool
+        Keep every pixel the outline passes through, not only those whose centre is inside.
+
+    Raises
+    ------
+    GridError
+        The polygon and the raster do not meet.
+    UsageError
+        The raster's pixels have no value that can stand for no-data.
+    """
+
+    def __init__(self, source: Raster, polygon: Shape, touch: bool = False) -> None:
+        inside = project(polygon, source.grid.crs)
+        self.source = source
+        self._window = source.grid.window_of(bounds_of(inside))
+        if self._window.is_empty:
+            raise GridError("The area lies outside the raster.", "Choose an area that meets it, or another file.")
+        if source.nodata is None and source.dtype.kind != "f":
+            raise UsageError(
+                "The raster has no no-data value, so nothing can stand for what lies outside the area.",
+                "Stack it first from files that have one.",
+            )
+        self._mask = PolygonMask(inside, source.grid, touch)
+
+    @property
+    def grid(self) -> Grid:
+        """Part of the source's grid."""
+        return self.source.grid.part(self._window)
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """The source's bands."""
+        return self.source.bands
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """The source's pixel type."""
+        return self.source.dtype
+
+    @property
+    def nodata(self) -> float | None:
+        """The source's no-data value, else NaN."""
+        return float("nan") if self.source.nodata is None else self.source.nodata
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """Full resolution only."""
+        return (self.grid,)
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """The source's block."""
+        return self.source.block
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
+        moved = Window(window.col + self._window.col, window.row + self._window.row, window.width, window.height)
+        inside = self._mask.read(moved)
+        pixels = self.source.read(moved, bands)
+        return pixels if inside.all() else np.where(inside, pixels, self.dtype.type(self.nodata))

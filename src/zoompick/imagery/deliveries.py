@@ -1,0 +1,122 @@
+"""From files to bands: what each file holds, by common name, with scale and offset."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zoompick.catalog.scene import BandFile, Scene
+from zoompick.errors import SourceError
+from zoompick.files import read_json
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Band, Pixels, Raster
+from zoompick.sensors.guide import guide_for_file
+
+ITEM_NAME = "item.json"
+
+
+class OneBand:
+    """One band of a raster as a raster of its own, with a name, scale and offset it may be given."""
+
+    def __init__(self, source: Raster, index: int, band: Band) -> None:
+        self.source = source
+        self.index = index
+        self._band = band
+
+    @property
+    def grid(self) -> Grid:
+        """The source's grid."""
+        return self.source.grid
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """The one band."""
+        return (self._band,)
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """The source's pixel type."""
+        return self.source.dtype
+
+    @property
+    def nodata(self) -> float | None:
+        """The source's no-data value."""
+        return self.source.nodata
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """The source's levels."""
+        return self.source.levels
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """The source's block."""
+        return self.source.block
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of the one band."""
+        return self.source.read(window, (self.index,), level)
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A band found in a file."""
+
+    raster: OneBand
+    path: Path
+
+    @property
+    def name(self) -> str:
+        """Common name."""
+        return self.raster.bands[0].name
+
+
+def open_layers(paths: Iterable[Path]) -> list[Layer]:
+    """All bands of the files, in the order given.
+
+    The name of a single band comes from the catalogue item beside the file, else from the file itself, else from a
+    band guide whose file names fit, else from the file's name. Scale and offset come from the item, else the file.
+
+    Raises
+    ------
+    DataError, FormatError
+    """
+    return [layer for path in paths for layer in _layers_of(path)]
+
+
+def _layers_of(path: Path) -> list[Layer]:
+    tiff = GeoTiff(path)
+    known = band_file(path)
+    found = []
+    for index, band in enumerate(tiff.bands):
+        if known is not None and len(tiff.bands) == 1:
+            band = Band(known.name, known.scale, known.offset, band.unit)
+        elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
+            guide = guide_for_file(path.name)
+            band = replace(band, name=(guide and guide.band_of_file(path.name)) or path.stem)
+        found.append(Layer(OneBand(tiff, index, band), path))
+    return found
+
+
+def scene_of(path: Path) -> Scene | None:
+    """The scene whose item lies beside a file, or None."""
+    item = path.parent / ITEM_NAME
+    if not item.is_file():
+        return None
+    try:
+        return Scene.from_item(read_json(item))
+    except SourceError:
+        return None
+
+
+def band_file(path: Path) -> BandFile | None:
+    """What the item beside a file says of it, or None."""
+    scene = scene_of(path)
+    if scene is None:
+        return None
+    return next((band for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name), None)

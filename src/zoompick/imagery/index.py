@@ -1,0 +1,67 @@
+"""An index: a formula over reflectance, as 32-bit floats with NaN for no-data."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from zoompick.imagery.formula import Formula
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Band, Pixels, Raster, band_index, valid_mask
+
+
+class Index:
+    """One band computed from bands of ``source`` after scale and offset.
+
+    A pixel is no-data where any band it needs is, and where the formula has no finite value.
+    """
+
+    def __init__(self, source: Raster, name: str, formula: Formula, where: str) -> None:
+        self.source = source
+        self.formula = formula
+        self._name = name
+        self._indices = tuple(band_index(source, band, where) for band in formula.bands)
+
+    @property
+    def grid(self) -> Grid:
+        """The source's grid."""
+        return self.source.grid
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """The one band, named after the recipe."""
+        return (Band(self._name),)
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """32-bit float."""
+        return np.dtype(np.float32)
+
+    @property
+    def nodata(self) -> float | None:
+        """NaN."""
+        return float("nan")
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """Full resolution only."""
+        return (self.grid,)
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """The source's block."""
+        return self.source.block
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
+        stored = self.source.read(window, self._indices)
+        valid = valid_mask(stored, self.source.nodata).all(axis=0)
+        values = {}
+        for place, (name, index) in enumerate(zip(self.formula.bands, self._indices, strict=True)):
+            band = self.source.bands[index]
+            values[name] = stored[place].astype(np.float32) * np.float32(band.scale) + np.float32(band.offset)
+        result = np.asarray(self.formula.compute(values), np.float32)
+        valid &= np.isfinite(result)
+        return np.where(valid, result, np.float32("nan"))[np.newaxis]

@@ -1,0 +1,41 @@
+"""Plain pictures: PNG with a world file beside it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import imagecodecs
+import numpy as np
+
+from zoompick.files import write_text, writing
+from zoompick.raster.grid import Grid
+from zoompick.raster.raster import Raster
+
+
+def write_png(raster: Raster, path: Path, longest_px: int) -> Grid:
+    """Write a three-band 8-bit raster as PNG, transparent where it has no data, and its world file.
+
+    A raster larger than ``longest_px`` is read at the overview that fits, so that memory stays bounded.
+
+    Returns
+    -------
+    Grid
+        Grid of the picture.
+    """
+    level = next(
+        (n for n, grid in enumerate(raster.levels) if max(grid.width, grid.height) <= longest_px), len(raster.levels) - 1
+    )
+    grid = raster.levels[level]
+    pixels = raster.read(grid.window, (0, 1, 2), level)
+    alpha = np.where((pixels != 0).any(axis=0), 255, 0).astype(np.uint8)
+    image = np.ascontiguousarray(np.dstack([*pixels, alpha]))
+    with writing(path) as stream:
+        stream.write(imagecodecs.png_encode(image, level=6))
+    write_text(path.with_suffix(".pgw"), world_file(grid))
+    return grid
+
+
+def world_file(grid: Grid) -> str:
+    """Six lines: pixel width, two rotations, negative pixel height, centre of the upper left pixel."""
+    x, y = grid.west + grid.pixel_x / 2, grid.north - grid.pixel_y / 2
+    return "".join(f"{value:.10f}\n" for value in (grid.pixel_x, 0, 0, -grid.pixel_y, x, y))

@@ -1,0 +1,162 @@
+"""The sidecar beside a product: a STAC Item with bands, statistics, checksum, sources and the steps that made it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import math
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import shapely
+
+from zoompick import files
+from zoompick.errors import DataError
+from zoompick.geo.crs import LONLAT
+from zoompick.geo.shapes import box_polygon, geojson_of, project
+from zoompick.raster.raster import Raster
+from zoompick.raster.write import Written
+
+_EXTENSIONS = [
+    f"https://stac-extensions.github.io/{name}/schema.json"
+    for name in ("projection/v2.0.0", "raster/v2.0.0", "eo/v2.0.0", "file/v2.1.0", "processing/v1.2.0")
+]
+
+
+@dataclass(frozen=True)
+class Origin:
+    """What a product was made of and how.
+
+    Attributes
+    ----------
+    step : str
+        The operation: ``stack``, ``clip``, …
+    options : mapping
+        Everything that decides the result beside the inputs, as JSON holds it.
+    inputs : mapping of Path to str
+        Files read and their SHA-256.
+    when : datetime or None
+        Acquisition of what it shows.
+    """
+
+    step: str
+    options: Mapping[str, Any]
+    inputs: Mapping[Path, str]
+    when: datetime | None = None
+
+    @property
+    def fingerprint(self) -> str:
+        """Equal fingerprints mean equal products."""
+        facts = [self.step, self.options, [(path.name, digest) for path, digest in self.inputs.items()]]
+        return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()[:32]
+
+
+def sidecar_of(product: Path) -> Path:
+    """Path of a product's sidecar."""
+    return product.with_suffix(".json")
+
+
+def write_sidecar(
+    raster: Raster, written: Written, origin: Origin, pictures: Sequence[Path] = (), version: str = ""
+) -> Path:
+    """Write the STAC Item (1.1) of a product."""
+    product = written.path
+    footprint = project(shapely.segmentize(box_polygon(raster.grid.bounds), _step(raster)), LONLAT, raster.grid.crs)
+    moment = origin.when or datetime.now(UTC)
+    item = {
+        "type": "Feature",
+        "stac_version": "1.1.0",
+        "stac_extensions": _EXTENSIONS,
+        "id": f"{product.parent.name}-{product.stem}",
+        "geometry": geojson_of(footprint),
+        "bbox": list(footprint.bounds),
+        "properties": {
+            "datetime": moment.isoformat(timespec="seconds").replace("+00:00", "Z"),
+            "created": datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
+            "processing:software": {"zoompick": version},
+            "processing:lineage": _lineage(origin),
+            "proj:code": str(raster.grid.crs),
+            "proj:shape": [raster.grid.height, raster.grid.width],
+            "proj:transform": [
+                raster.grid.pixel_x, 0, raster.grid.west, 0, -raster.grid.pixel_y, raster.grid.north
+            ],
+            "zoompick:steps": [{"step": origin.step, "options": origin.options}],
+            "zoompick:fingerprint": origin.fingerprint,
+        },
+        "links": [_link(path, product, digest) for path, digest in origin.inputs.items()],
+        "assets": {"data": _asset(raster, written)} | {path.suffix[1:]: _picture(path) for path in pictures},
+    }  # fmt: skip
+    path = sidecar_of(product)
+    files.write_json(path, item)
+    return path
+
+
+def _step(raster: Raster) -> float:
+    return max(raster.grid.bounds.width, raster.grid.bounds.height) / 16
+
+
+def _lineage(origin: Origin) -> str:
+    options = ", ".join(f"{key} {json.dumps(value)}" for key, value in origin.options.items())
+    return f"{origin.step} of {', '.join(path.name for path in origin.inputs)} with {options}"
+
+
+def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
+    return {
+        "rel": "derived_from",
+        "href": Path(os.path.relpath(path, product.parent)).as_posix(),
+        "file:checksum": files.multihash(digest),
+    }
+
+
+def _picture(path: Path) -> dict[str, Any]:
+    return {"href": f"./{path.name}", "type": "image/png", "roles": ["overview"], "file:size": path.stat().st_size}
+
+
+def _asset(raster: Raster, written: Written) -> dict[str, Any]:
+    bands = []
+    for band, stats in zip(raster.bands, written.statistics, strict=True):
+        entry: dict[str, Any] = {"name": band.name, "data_type": str(raster.dtype)}
+        if raster.nodata is not None:
+            entry["nodata"] = "nan" if math.isnan(raster.nodata) else raster.nodata
+        if (band.scale, band.offset) != (1.0, 0.0):
+            entry |= {"raster:scale": band.scale, "raster:offset": band.offset}
+        entry["statistics"] = {"valid_percent": round(stats.valid_percent, 4)}
+        if stats.count:
+            entry["statistics"] |= {
+                "minimum": stats.minimum, "maximum": stats.maximum, "mean": stats.mean, "stddev": stats.stddev
+            }  # fmt: skip
+        bands.append(entry)
+    return {
+        "href": f"./{written.path.name}",
+        "type": "image/tiff; application=geotiff; profile=cloud-optimized",
+        "roles": ["data"],
+        "file:size": written.size,
+        "file:checksum": files.multihash(written.sha256),
+        "bands": bands,
+    }
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """What a sidecar says of its product."""
+
+    fingerprint: str
+    size: int
+    sha256: str
+    when: datetime | None
+
+
+def read_sidecar(product: Path) -> Recorded | None:
+    """What the sidecar of a product says, or None when there is none that can be read."""
+    try:
+        item = files.read_json(sidecar_of(product))
+        asset, properties = item["assets"]["data"], item["properties"]
+        sha256 = files.sha256_of_multihash(asset["file:checksum"])
+        when = datetime.fromisoformat(properties["datetime"])
+        return Recorded(properties["zoompick:fingerprint"], asset["file:size"], sha256 or "", when)
+    except (DataError, KeyError, TypeError, ValueError):
+        return None

@@ -1,0 +1,1 @@
+"""HTTP: one session, one decision on retries."""

@@ -1,0 +1,210 @@
+"""The only door to urllib3: requests with time-outs and retries, errors as ours."""
+
+from __future__ import annotations
+
+import json
+import re
+import threading
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urlsplit
+
+import urllib3
+
+from zoompick import settings
+from zoompick.errors import CancelledError, SourceError
+from zoompick.events import Report, Retrying, ignore
+from zoompick.net.retry import TRANSIENT, RetryPolicy
+
+_AGENT = "zoompick"
+_CHUNK = 1 << 20
+_MOST_JSON = 256 << 20
+_MOST_REDIRECTS = 5
+
+
+class TransientError(SourceError):
+    """A request failed in a way that may pass: worth trying again."""
+
+    def __init__(self, what: str, todo: str = "", retry_after: str | None = None) -> None:
+        super().__init__(what, todo)
+        self.retry_after = retry_after
+
+
+@dataclass(frozen=True)
+class Answer:
+    """A response whose body is still to be read."""
+
+    status: int
+    headers: Mapping[str, str]
+    _response: Any
+    url: str
+
+    def chunks(self) -> Iterator[bytes]:
+        """The body in pieces of up to a megabyte.
+
+        Raises
+        ------
+        TransientError
+            The connection broke, or fewer bytes came than were announced.
+        """
+        try:
+            yield from self._response.stream(_CHUNK, decode_content=False)
+        except urllib3.exceptions.HTTPError as error:
+            raise TransientError(
+                f"The connection to {_host(self.url)} broke in the middle of a file.", "Try again."
+            ) from error
+
+
+class Client:
+    """A session: keeps connections, tries again what may pass. Safe to use from several threads.
+
+    Parameters
+    ----------
+    report : callable
+        Told of every retry.
+    stop : threading.Event, optional
+        When set, waits end and requests raise :class:`CancelledError`.
+    """
+
+    def __init__(self, report: Report = ignore, stop: threading.Event | None = None) -> None:
+        self.policy = RetryPolicy(settings.whole("retries"), 0.5, settings.number("retry_wait_max_s"))
+        self.stop = stop or threading.Event()
+        self._report = report
+        self._pool = urllib3.PoolManager(
+            maxsize=16,
+            timeout=urllib3.Timeout(settings.number("connect_timeout_s"), settings.number("read_timeout_s")),
+            retries=urllib3.Retry(total=_MOST_REDIRECTS, connect=0, read=0, status=0, other=0, redirect=_MOST_REDIRECTS),
+            headers={"User-Agent": _AGENT},
+        )
+
+    def json(self, url: str, body: Any = None) -> Any:
+        """Get a JSON document, or post one and get the answer.
+
+        Raises
+        ------
+        SourceError
+            Not reachable, refused, or not JSON; the message holds what the source said.
+        """
+        return self.again(url, lambda: self._json_once(url, body))
+
+    def _json_once(self, url: str, body: Any) -> Any:
+        headers = {"Accept": "application/geo+json, application/json"}
+        data = None
+        if body is not None:
+            headers["Content-Type"] = "application/json"
+            data = json.dumps(body).encode()
+        with self.open(url, headers, "GET" if body is None else "POST", data) as answer:
+            text = _limited(answer)
+        try:
+            return json.loads(text)
+        except ValueError as error:
+            raise SourceError(
+                f"{url} answered with {_kind(answer.headers)} where JSON was expected.",
+                "Check the address: is it the root of a STAC API?",
+            ) from error
+
+    def again(self, what: str, action: Any) -> Any:
+        """Run ``action`` until it succeeds, the policy gives up, or a lasting error comes."""
+        attempt = 1
+        while True:
+            try:
+                return action()
+            except TransientError as error:
+                wait = self.policy.wait_s(attempt, error.retry_after)
+                if wait is None:
+                    raise
+                self._report(Retrying(what, error.what, attempt, wait))
+                if self.stop.wait(wait):
+                    raise CancelledError("Stopped.") from error
+                attempt += 1
+
+    @contextmanager
+    def open(
+        self, url: str, headers: Mapping[str, str] | None = None, method: str = "GET", data: bytes | None = None
+    ) -> Iterator[Answer]:
+        """One request, not repeated; the answer's status is below 400.
+
+        Raises
+        ------
+        TransientError, SourceError
+        """
+        if self.stop.is_set():
+            raise CancelledError("Stopped.")
+        if urlsplit(url).scheme not in ("http", "https"):
+            raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
+        try:
+            response = self._pool.request(
+                method, url, headers={"User-Agent": _AGENT, **(headers or {})}, body=data, preload_content=False
+            )
+        except urllib3.exceptions.LocationParseError as error:
+            raise SourceError(f"'{url}' is no web address.", "Check it for typing errors.") from error
+        except urllib3.exceptions.HTTPError as error:
+            raise _unreachable(url, error) from error
+        try:
+            answer = Answer(response.status, response.headers, response, url)
+            if response.status >= 400:
+                raise _refused(answer)
+            yield answer
+        finally:
+            # A body left half read would block the connection for the next request.
+            response.close() if response.length_remaining else response.release_conn()
+
+
+def _host(url: str) -> str:
+    return urlsplit(url).netloc or url
+
+
+def _kind(headers: Mapping[str, str]) -> str:
+    return headers.get("Content-Type", "something without a type").split(";")[0]
+
+
+def _limited(answer: Answer) -> bytes:
+    parts, size = [], 0
+    for part in answer.chunks():
+        size += len(part)
+        if size > _MOST_JSON:
+            raise SourceError(f"{answer.url} sends more than {_MOST_JSON >> 20} MB of JSON.", "Ask for smaller pages.")
+        parts.append(part)
+    return b"".join(parts)
+
+
+def _unreachable(url: str, error: Exception) -> SourceError:
+    cause = getattr(error, "reason", None) or error
+    text = str(cause)
+    if isinstance(cause, urllib3.exceptions.NameResolutionError):
+        why, lasting = "its name is not known", True
+    elif isinstance(cause, urllib3.exceptions.ConnectTimeoutError):
+        why, lasting = "it does not answer", False
+    elif "refused" in text:
+        why, lasting = "nothing listens at this address", True
+    elif isinstance(cause, urllib3.exceptions.SSLError):
+        why, lasting = "its certificate cannot be trusted", True
+    else:
+        why, lasting = "the connection broke", False
+    what, todo = f"{_host(url)} cannot be reached: {why}.", "Check the address with 'zoompick source show', and the network."
+    return SourceError(what, todo) if lasting else TransientError(what, todo)
+
+
+def _refused(answer: Answer) -> SourceError:
+    said = _said(answer)
+    what = f"{_host(answer.url)} answered {answer.status}{said} to {answer.url}."
+    if answer.status in TRANSIENT:
+        return TransientError(what, "Try again later.", answer.headers.get("Retry-After"))
+    hints = {401: "The source wants a log-in.", 403: "The source does not allow this.", 404: "Check the address."}
+    return SourceError(what, hints.get(answer.status, "Check the request."))
+
+
+def _said(answer: Answer) -> str:
+    """What an error body says, of whatever shape, in a few words."""
+    try:
+        text = b"".join(answer.chunks())[:4000].decode("utf-8", "replace")
+        value = json.loads(text)
+    except (ValueError, SourceError):
+        return ""
+    for key in ("description", "detail", "message", "title", "error"):
+        if isinstance(value, dict) and isinstance(value.get(key), str):
+            text = re.sub(r"[\x00-\x1f]+", " ", value[key])
+            return f" ({text[:160]})"
+    return ""

@@ -1,0 +1,1 @@
+"""Band guides and class tables: what instruments deliver and what their codes mean."""

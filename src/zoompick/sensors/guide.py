@@ -1,0 +1,77 @@
+"""Band guides: for one instrument, file-name patterns, common names, wavelengths, pixel sizes, class codes."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cache
+from importlib import resources
+
+from zoompick.sensors.classes import ClassTable
+
+
+@dataclass(frozen=True, slots=True)
+class BandFacts:
+    """One band of an instrument: common name, centre wavelength in micrometres, pixel size in metres."""
+
+    name: str
+    wavelength_um: float
+    pixel_m: float
+
+
+@dataclass(frozen=True, slots=True)
+class BandGuide:
+    """What is known of an instrument before any file is opened."""
+
+    name: str
+    collections: tuple[str, ...]
+    file_pattern: str
+    class_band: str
+    bands: tuple[BandFacts, ...]
+    classes: ClassTable
+
+    @property
+    def band_names(self) -> tuple[str, ...]:
+        """Common names of the spectral bands, then the class layer."""
+        return (*(band.name for band in self.bands), self.class_band)
+
+    def band_of_file(self, file_name: str) -> str | None:
+        """Band that a file's name tells, or None when the name is not of this instrument."""
+        match = re.match(self.file_pattern, file_name)
+        return match["band"] if match and match["band"] in self.band_names else None
+
+
+@cache
+def guides() -> tuple[BandGuide, ...]:
+    """All guides that come with the package."""
+    folder = resources.files("zoompick.sensors").joinpath("data")
+    return tuple(
+        _read(entry.read_text(encoding="utf-8"))
+        for entry in sorted(folder.iterdir(), key=lambda entry: entry.name)
+        if entry.name.endswith(".toml")
+    )
+
+
+def _read(text: str) -> BandGuide:
+    table = tomllib.loads(text)
+    return BandGuide(
+        name=table["name"],
+        collections=tuple(table["collections"]),
+        file_pattern=table["file_pattern"],
+        class_band=table["class_band"],
+        bands=tuple(BandFacts(**entry) for entry in table["band"]),
+        classes=ClassTable(**{role: frozenset(codes) for role, codes in table["classes"].items()}),
+    )
+
+
+def guide_for_file(file_name: str) -> BandGuide | None:
+    """Guide whose pattern the file name fits."""
+    return next((guide for guide in guides() if guide.band_of_file(file_name)), None)
+
+
+def known_bands(extra: Iterable[str] = ()) -> tuple[str, ...]:
+    """Band names of all guides and ``extra`` ones, each once, in order."""
+    names = [name for guide in guides() for name in guide.band_names]
+    return tuple(dict.fromkeys([*names, *extra]))

@@ -1,0 +1,1 @@
+"""The records of a study on disk: folder, brief, shortlist, journal."""

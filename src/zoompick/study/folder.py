@@ -1,0 +1,106 @@
+"""The study folder: where everything of a study lies."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from zoompick import files
+from zoompick.area.model import Area
+from zoompick.area.read import read_area
+from zoompick.errors import StudyError
+from zoompick.study.brief import BRIEF_NAME, Brief, read_brief
+
+
+@dataclass(frozen=True)
+class Study:
+    """A study by its folder."""
+
+    root: Path
+
+    @classmethod
+    def find(cls, start: Path) -> Study | None:
+        """The study that holds ``start``: the nearest folder upward with a brief."""
+        for folder in (start.resolve(), *start.resolve().parents):
+            if (folder / BRIEF_NAME).is_file():
+                return cls(folder)
+        return None
+
+    @classmethod
+    def need(cls, start: Path) -> Study:
+        """Like :meth:`find`, but raises :class:`StudyError` when there is none."""
+        study = cls.find(start)
+        if study is None:
+            raise StudyError(
+                f"There is no study in {start.resolve()} or above it.", "Make one with 'zoompick new FOLDER', or go into one."
+            )
+        return study
+
+    @classmethod
+    def create(cls, root: Path, brief_text: str) -> Study:
+        """Make a study folder; StudyError when there is one already or the place is taken."""
+        if (root / BRIEF_NAME).exists():
+            raise StudyError(f"{root} is a study already.", "Choose another folder, or work in that study.")
+        if root.exists() and not root.is_dir():
+            raise StudyError(f"{root} is a file.", "Choose another name for the study's folder.")
+        files.write_text(root / BRIEF_NAME, brief_text)
+        return cls(root.resolve())
+
+    @property
+    def brief_file(self) -> Path:
+        """``study.toml``."""
+        return self.root / BRIEF_NAME
+
+    @property
+    def area_file(self) -> Path:
+        """The study area as GeoJSON."""
+        return self.root / "area.geojson"
+
+    @property
+    def shortlist_file(self) -> Path:
+        """The picked scenes."""
+        return self.root / "shortlist.json"
+
+    @property
+    def found_file(self) -> Path:
+        """What the last search found, so that scenes can be picked by number."""
+        return self.root / "found.json"
+
+    @property
+    def journal_file(self) -> Path:
+        """One line per act."""
+        return self.root / "journal.jsonl"
+
+    @property
+    def checks_file(self) -> Path:
+        """Findings of the last verification."""
+        return self.root / "checks.json"
+
+    def scene_folder(self, source: str, scene_id: str) -> Path:
+        """Folder of one scene's files."""
+        return self.root / "scenes" / files.safe_name(source or "files") / files.safe_name(scene_id)
+
+    def products(self, day: str) -> Path:
+        """Folder of the products of one day of acquisition."""
+        return self.root / "products" / day
+
+    def brief(self) -> Brief:
+        """The brief, read and checked."""
+        return read_brief(self.brief_file)
+
+    def area(self) -> Area:
+        """The study area; StudyError when none was set."""
+        if not self.area_file.exists():
+            raise StudyError(
+                "This study has no area yet.", "Set one: 'zoompick area FILE.geojson' or 'zoompick area --box W S E N'."
+            )
+        return read_area(self.area_file)
+
+    @contextmanager
+    def locked(self) -> Iterator[None]:
+        """Work alone in this study; :class:`BusyError` when another process does."""
+        with files.exclusive(self.root):
+            files.sweep_parts(self.root)
+            yield

@@ -1,0 +1,56 @@
+"""The journal: one JSON line per act."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from zoompick.files import disk_errors
+
+
+class Act:
+    """What is being done; ``note`` adds facts to its line."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.facts: dict[str, Any] = {}
+
+    def note(self, **facts: Any) -> None:
+        """Add facts that JSON can hold."""
+        self.facts |= facts
+
+
+@contextmanager
+def act(journal: Path | None, name: str, **facts: Any) -> Iterator[Act]:
+    """Write one line when the block ends, however it ends; nothing when there is no journal."""
+    doing = Act(name)
+    doing.note(**facts)
+    began, clock = datetime.now(UTC), time.monotonic()
+    outcome = "done"
+    try:
+        yield doing
+    except BaseException as error:
+        outcome = "stopped" if isinstance(error, KeyboardInterrupt) else "failed"
+        doing.note(reason=getattr(error, "what", type(error).__name__))
+        raise
+    finally:
+        line = {"time": began.isoformat(timespec="seconds"), "act": name, "outcome": outcome}
+        line |= {"seconds": round(time.monotonic() - clock, 3)} | doing.facts
+        if journal is not None:
+            _append(journal, json.dumps(line, ensure_ascii=False, default=str))
+
+
+def _append(path: Path, line: str) -> None:
+    """One write to a file opened for appending: lines of two processes do not mix."""
+    with disk_errors(path):
+        handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o666)
+        try:
+            os.write(handle, (line + "\n").encode())
+        finally:
+            os.close(handle)

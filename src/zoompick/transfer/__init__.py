@@ -1,0 +1,1 @@
+"""Downloads: what to fetch, and fetching it whole and checked."""

@@ -1,0 +1,1 @@
+"""Checks that recompute what they judge, from the files alone."""

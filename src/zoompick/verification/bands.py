@@ -1,0 +1,61 @@
+"""Are the right bands there, in order, and is none another's copy."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+
+from zoompick.raster.grid import Grid
+from zoompick.raster.raster import Raster
+from zoompick.verification.finding import Finding, judged
+
+_BLOCK_PX = 512
+
+
+def bands_in_order(raster: Raster, expected: Sequence[str], subject: str) -> Finding:
+    """Bands of a file against the brief's, names and order."""
+    names = [band.name for band in raster.bands]
+    missing = [name for name in expected if name not in names]
+    note = f"Missing: {', '.join(missing)}." if missing else f"Found {', '.join(names)}; wanted {', '.join(expected)}."
+    return judged("bands in order", subject, names == list(expected), _shown(names), _shown(expected), note)
+
+
+def bands_published(available: Sequence[str], expected: Sequence[str], subject: str) -> Finding:
+    """Bands a scene has against those the brief needs."""
+    missing = [name for name in expected if name not in available]
+    note = f"The scene was published without {', '.join(missing)}. Pick another scene."
+    figure = f"{len(expected) - len(missing)} of {len(expected)}"
+    return judged("bands published", subject, not missing, figure, "all", note, float(len(expected) - len(missing)))
+
+
+def _shown(names: Sequence[str]) -> str:
+    return f"{len(names)}: {', '.join(names)}"
+
+
+def bands_distinct(raster: Raster, subject: str) -> Finding:
+    """Two bands with the same pixels mean that one was put in twice."""
+    digests: dict[bytes, list[str]] = {}
+    for index, band in enumerate(raster.bands):
+        digest = hashlib.sha256()
+        for window in raster.grid.tiles(_BLOCK_PX):
+            digest.update(raster.read(window, (index,)).tobytes())
+        digests.setdefault(digest.digest(), []).append(band.name)
+    twins = [names for names in digests.values() if len(names) > 1]
+    note = f"{' and '.join(twins[0])} hold the same pixels." if twins else ""
+    count = len(raster.bands)
+    return judged("bands distinct", subject, not twins, f"{len(digests)} of {count}", "all", note, float(len(digests)))
+
+
+def on_grid(raster: Raster, grid: Grid, subject: str) -> Finding:
+    """The product's grid against the study grid."""
+    ok = raster.grid.shares_lattice(grid) and raster.grid.window == grid.window and raster.grid.bounds == grid.bounds
+    note = f"It lies at {_place(raster.grid)}, the study grid at {_place(grid)}. Make it again on the study grid."
+    return judged("on study grid", subject, ok, _size(raster.grid), _size(grid), note)
+
+
+def _size(grid: Grid) -> str:
+    return f"{grid.width} x {grid.height} px of {grid.pixel_text}, {grid.crs}"
+
+
+def _place(grid: Grid) -> str:
+    return f"{grid.west:g}, {grid.north:g} ({_size(grid)})"

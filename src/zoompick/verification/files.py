@@ -1,0 +1,67 @@
+"""Is each file whole: every block decodes, size and digest are as recorded."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zoompick import files
+from zoompick.errors import DataError
+from zoompick.raster import engine
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Window
+from zoompick.verification.finding import Finding, judged
+
+
+def blocks_decode(path: Path, subject: str) -> Finding:
+    """Decode every block of every band and overview."""
+    check = "blocks decode"
+    try:
+        tiff = GeoTiff(path)
+    except DataError as error:
+        return judged(check, subject, False, "not readable", "all", error.what)
+    jobs = [
+        (level, band, window)
+        for level, grid in enumerate(tiff.levels)
+        for band in range(len(tiff.bands))
+        for window in _blocks(grid.window, tiff.block)
+    ]
+
+    def failure(job: tuple[int, int, Window]) -> str:
+        level, band, window = job
+        try:
+            tiff.read(window, (band,), level)
+        except DataError as error:
+            return error.what
+        return ""
+
+    with engine.executor_of() as (executor, in_flight):
+        broken = [text for text in engine.each(executor, jobs, failure, in_flight) if text]
+    note = f"{broken[0]} Download or make it again." if broken else ""
+    good = len(jobs) - len(broken)
+    return judged(check, subject, not broken, f"{good} of {len(jobs)}", "all", note, float(good))
+
+
+def _blocks(whole: Window, block: tuple[int, int]) -> list[Window]:
+    rows, cols = block
+    return [
+        Window(col, row, cols, rows).intersect(whole)
+        for row in range(0, whole.height, rows)
+        for col in range(0, whole.width, cols)
+    ]
+
+
+def checksum_matches(path: Path, sha256: str, subject: str, source: str) -> Finding:
+    """Hash the file and compare.
+
+    Parameters
+    ----------
+    source : str
+        Where the expected digest is from: ``catalogue``, ``download``, ``sidecar``.
+    """
+    check = f"checksum ({source})"
+    try:
+        found = files.sha256_hex(path)
+    except OSError as error:
+        return judged(check, subject, False, "no file", sha256[:12], f"{path} cannot be read: {error.strerror}.")
+    note = f"{path.name} is not what its {source} says: it changed or is damaged. Download or make it again."
+    return judged(check, subject, found == sha256, found[:12], sha256[:12], note)

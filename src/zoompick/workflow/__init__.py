@@ -1,0 +1,1 @@
+"""The verbs: each joins the rooms for one act of the analyst."""

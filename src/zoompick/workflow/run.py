@@ -1,0 +1,166 @@
+"""Carry out the brief of a study from search to verification; what is up to date is not done again."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zoompick import files
+from zoompick.area.model import Area
+from zoompick.catalog import sources
+from zoompick.catalog.criteria import Criteria
+from zoompick.errors import StudyError
+from zoompick.events import Noted, Report, ignore
+from zoompick.geo.shapes import geojson_of
+from zoompick.study.brief import Brief
+from zoompick.study.folder import Study
+from zoompick.study.journal import act
+from zoompick.study.scenelist import Entry, read_list, to_collection
+from zoompick.verification.finding import Finding
+from zoompick.workflow import find, get, verify
+from zoompick.workflow.plan import StudyPlan, plan_study, study_crs
+from zoompick.workflow.steps import Made, Step, make
+
+_CHOSEN_BY = "zoompick:chosen_by"
+BY_HAND = "hand"
+
+
+@dataclass(frozen=True)
+class StudyRun:
+    """What a run came to.
+
+    Attributes
+    ----------
+    searched : bool
+        False when the shortlist was up to date.
+    fetched_files, fetched_bytes : int
+    made : tuple of Made
+    findings : tuple of Finding
+    """
+
+    entries: tuple[Entry, ...]
+    searched: bool
+    fetched_files: int
+    fetched_bytes: int
+    made: tuple[Made, ...]
+    findings: tuple[Finding, ...]
+
+
+def criteria_of(brief: Brief, area: Area) -> Criteria:
+    """The brief's search."""
+    return Criteria(area.polygon, brief.collections, brief.periods, brief.cloud)
+
+
+def shortlist(study: Study) -> list[Entry]:
+    """The picked scenes."""
+    return read_list(study.shortlist_file)
+
+
+def keep_shortlist(study: Study, entries: Sequence[Entry], chosen_by: str) -> None:
+    """Write the shortlist, and by whom it was chosen: a person, or the brief with this fingerprint."""
+    files.write_json(study.shortlist_file, to_collection(entries) | {_CHOSEN_BY: chosen_by})
+
+
+def _chosen_by(study: Study) -> str:
+    if not study.shortlist_file.exists():
+        return ""
+    value = files.read_json(study.shortlist_file)
+    return str(value.get(_CHOSEN_BY, "")) if isinstance(value, dict) and value.get("features") else ""
+
+
+def _search_key(brief: Brief, area: Area) -> str:
+    """Changes when anything does that decides which scenes are chosen."""
+    facts = [
+        brief.source, brief.collections, [period.interval for period in brief.periods], brief.cloud, brief.cover,
+        brief.bands, str(study_crs(brief, area)), geojson_of(area.polygon),
+    ]  # fmt: skip
+    return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()[:32]
+
+
+def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignore) -> tuple[list[Entry], bool]:
+    """The shortlist: as picked by hand, as chosen before for the same brief, or newly searched and chosen."""
+    chosen_by, key = _chosen_by(study), _search_key(brief, area)
+    if chosen_by in (BY_HAND, key):
+        return shortlist(study), False
+    source = sources.named(brief.source, sources.known(study.root))
+    criteria = criteria_of(brief, area)
+    with act(study.journal_file, "search", source=source.name) as doing:
+        found = find.search(source, criteria, report)
+        doing.note(found=len(found))
+        report(Noted(f"{source.name} has {len(found)} scenes with at most {brief.cloud:g} % cloud in the dates asked for"))
+        chosen = find.choose_for(found, criteria, study_crs(brief, area), brief.bands, brief.cover, report)
+        keep_shortlist(study, chosen, key)
+        doing.note(picked=[entry.scene.id for entry in chosen])
+    return chosen, True
+
+
+def download_study(study: Study, brief: Brief, entries: Sequence[Entry], report: Report = ignore) -> tuple[int, int]:
+    """Fetch what the brief needs of the shortlist; returns files and bytes fetched.
+
+    Raises
+    ------
+    IncompleteError
+        Something did not come.
+    """
+    scenes = [entry.scene for entry in entries]
+    folders = get.folders_in(study, scenes)
+    decided = get.plan_for(scenes, get.with_classes(brief.bands, scenes), folders)
+    if not decided.fetch:
+        problem = get.incomplete(decided, get.Outcome((), (), 0))
+        if problem:
+            raise problem
+        return 0, 0
+    with act(study.journal_file, "download", files=len(decided.fetch)) as doing:
+        outcome = get.fetch(decided, scenes, folders, report)
+        doing.note(bytes=outcome.received_bytes, failed=len(outcome.failed))
+        problem = get.incomplete(decided, outcome)
+        if problem:
+            raise problem
+    return len(outcome.done), outcome.received_bytes
+
+
+def make_steps(study: Study, steps: Sequence[Step], report: Report = ignore, version: str = "") -> list[Made]:
+    """Make the products that are not up to date; study products are the brief's to replace."""
+    made = []
+    for step in steps:
+        missing = [path for path in step.inputs if not path.is_file()]
+        if missing or not step.inputs:
+            name = missing[0].name if missing else "a band"
+            raise StudyError(
+                f"The {step.name} {step.output.parent.name}/{step.output.name} needs {name}, which is not here.",
+                "Run 'zoompick run', or the steps before it: download, stack, clip.",
+            )
+        with act(study.journal_file, step.name, product=step.output.relative_to(study.root).as_posix()) as doing:
+            product = make(step, True, report, version)
+            doing.note(**product.facts, was_current=product.was_current)
+        made.append(product)
+    return made
+
+
+def verify_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore) -> list[Finding]:
+    """Judge the study and keep the findings."""
+    with act(study.journal_file, "verify") as doing:
+        findings = verify.verify_study(study, brief, area, plan, report)
+        files.write_json(study.checks_file, {"findings": [finding.to_json() for finding in findings]})
+        doing.note(findings=len(findings), failed=sum(finding.outcome == "fail" for finding in findings))
+    return findings
+
+
+def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
+    """Carry out the brief. The caller holds the study's lock.
+
+    Raises
+    ------
+    ZoomPickError
+        The first step that cannot be done; what was done before it stays.
+    """
+    brief, area = study.brief(), study.area()
+    plan_study(study, brief, area, [])
+    entries, searched = select_scenes(study, brief, area, report)
+    fetched_files, fetched_bytes = download_study(study, brief, entries, report)
+    plan = plan_study(study, brief, area, [entry.scene for entry in entries])
+    made = make_steps(study, plan.steps, report, version)
+    findings = verify_and_keep(study, brief, area, plan, report)
+    return StudyRun(tuple(entries), searched, fetched_files, fetched_bytes, tuple(made), tuple(findings))
