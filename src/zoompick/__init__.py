@@ -1,6 +1,6 @@
 """Zoom Pick: from an area, dates and a cloud limit to a checked satellite picture of exactly that area.
 
-The verbs of the command line, for Python. Each is imported when it is first used, so that ``import zoompick`` is cheap.
+The verbs of the command line, for Python. Each is imported when it is first used: ``import zoompick`` is cheap.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ _VERBS = {
     "write_geotiff": "zoompick.raster.write",
 }
 
-__all__ = ["__version__", *sorted(_VERBS)]  # noqa: PLE0604 (names from the table)
+__all__ = ["__version__", *sorted(_VERBS)]
 
 
 def __getattr__(name: str) -> Any:

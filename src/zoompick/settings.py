@@ -11,6 +11,7 @@ import tomllib
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import platformdirs
 
@@ -65,9 +66,9 @@ def _file_values(path: Path) -> dict[str, object]:
 def _value(key: str) -> int | float | str:
     row = _BY_KEY[key]
     path = config_folder() / "settings.toml"
-    raw: object = os.environ.get(f"ZOOMPICK_{key.upper()}", _file_values(path).get(key, row.default))
+    raw: Any = os.environ.get(f"ZOOMPICK_{key.upper()}", _file_values(path).get(key, row.default))
     try:
-        return type(row.default)(raw)  # type: ignore[arg-type]
+        return type(row.default)(raw)
     except (TypeError, ValueError) as error:
         raise UsageError(
             f"The setting {key} has the value {raw!r}, expected a {type(row.default).__name__}.",

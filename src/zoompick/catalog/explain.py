@@ -34,13 +34,14 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
         known = [scene.cloud_percent for scene in in_time if scene.cloud_percent is not None]
         best = f"the clearest has {min(known):.0f} %" if known else "none tells its cloud"
         return NothingFoundError(
-            f"{_count(len(in_time))} the area in those dates, but 0 have at most {criteria.cloud_max:g} % cloud; {best}.",
+            f"{_count(len(in_time))} the area in those dates, but 0 have at most {criteria.cloud_max:g} % cloud; "
+            f"{best}.",
             "Raise the cloud limit (--cloud) or widen the dates (--dates).",
         )
     most = max(criteria.cover(scene) for scene in clear)
     return NothingFoundError(
-        f"{_count(len(clear))} the area in those dates under that cloud, but none covers {criteria.cover_min:g} % of it; "
-        f"the most is {most:.0f} %.",
+        f"{_count(len(clear))} the area in those dates under that cloud, but none covers "
+        f"{criteria.cover_min:g} % of it; the most is {most:.0f} %.",
         "Lower --cover, or choose several scenes that cover it together.",
     )
 

@@ -128,7 +128,8 @@ def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:
         moment = datetime.fromisoformat(str(text))
     except ValueError as error:
         raise SourceError(
-            f"The item {scene_id} has the datetime {text!r}, which cannot be read.", "Tell the people who run the source."
+            f"The item {scene_id} has the datetime {text!r}, which cannot be read.",
+            "Tell the people who run the source.",
         ) from error
     return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
 

@@ -27,7 +27,8 @@ class Source:
         """A source as a person gives it; UsageError when the name or address cannot be."""
         if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,39}", name):
             raise UsageError(
-                f"'{name}' cannot be the name of a source.", "Use small letters, digits and hyphens: my-archive, say."
+                f"'{name}' cannot be the name of a source.",
+                "Use small letters, digits and hyphens: my-archive, say.",
             )
         if not re.match(r"https?://[^/\s]+", url):
             raise UsageError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
@@ -61,7 +62,9 @@ def add(source: Source, path: Path) -> bool:
     table = load(path)
     replaced = source.name in table
     table[source.name] = source
-    rows = {name: {key: value for key, value in asdict(table[name]).items() if key != "name"} for name in sorted(table)}
+    rows = {
+        name: {key: value for key, value in asdict(table[name]).items() if key != "name"} for name in sorted(table)
+    }
     write_json(path, rows)
     return replaced
 

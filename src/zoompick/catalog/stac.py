@@ -114,7 +114,9 @@ class StacApi:
             seen.add(key)
 
 
-def _following(link: Mapping[str, Any], address: str, body: dict[str, Any] | None) -> tuple[str, dict[str, Any] | None]:
+def _following(
+    link: Mapping[str, Any], address: str, body: dict[str, Any] | None
+) -> tuple[str, dict[str, Any] | None]:
     href = urljoin(address, str(link["href"]))
     if str(link.get("method", "GET")).upper() != "POST":
         return href, None

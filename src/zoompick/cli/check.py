@@ -15,11 +15,15 @@ if TYPE_CHECKING:
 
 
 def verify(
-    files: Annotated[list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the whole study by default.")] = None,
+    files: Annotated[
+        list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the whole study by default.")
+    ] = None,
     bands: options.Bands = "",
     area: options.AreaFile = None,
     box: options.Box = None,
-    valid: Annotated[float, typer.Option("--valid", metavar="PERCENT", help="Valid pixels in the area, at least.")] = 98,
+    valid: Annotated[
+        float, typer.Option("--valid", metavar="PERCENT", help="Valid pixels in the area, at least.")
+    ] = 98,
     as_json: options.Json = False,
 ) -> int:
     """Recompute what can go wrong: blocks, grid, bands, gaps, clouds, checksums. Exit code 1 when a check fails."""
@@ -36,7 +40,11 @@ def verify(
 
 
 def _of_files(
-    files: list[Path], bands: str, area: Path | None, box: tuple[float, float, float, float] | None, valid: float
+    files: list[Path],
+    bands: str,
+    area: Path | None,
+    box: tuple[float, float, float, float] | None,
+    valid: float,
 ) -> list[Finding]:
     from zoompick.catalog.criteria import percent
     from zoompick.cli import show
@@ -59,7 +67,9 @@ def _of_study() -> list[Finding]:
     brief, area = study.brief(), study.area()
     plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
     if not plan.days:
-        raise NothingFoundError("No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search.")
+        raise NothingFoundError(
+            "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
+        )
     with study.locked(), show.progress() as report:
         return verify_and_keep(study, brief, area, plan, report)
 
@@ -68,7 +78,13 @@ def show_findings(findings: Sequence[Finding]) -> None:
     """A table of findings, then what to do about those that did not pass."""
     from zoompick.cli.show import Column, table
 
-    columns = [Column("outcome"), Column("check"), Column("subject", flexible=True), Column("figure", flexible=True), Column("limit", flexible=True)]
+    columns = [
+        Column("outcome"),
+        Column("check"),
+        Column("subject", flexible=True),
+        Column("figure", flexible=True),
+        Column("limit", flexible=True),
+    ]
     table(columns, [[f.outcome, f.check, f.subject, f.figure, f.limit] for f in findings])
     show_notes(findings)
 

@@ -27,7 +27,11 @@ def serve(
     port: Annotated[int, typer.Option("--port", help="Port on this machine; 0 takes a free one.")] = 8638,
     fault: Annotated[
         list[str] | None,
-        typer.Option("--fault", metavar="NAME:AMOUNT", help="Trouble for tests: latency, cut, busy, error; may be given again."),
+        typer.Option(
+            "--fault",
+            metavar="NAME:AMOUNT",
+            help="Trouble for tests: latency, cut, busy, error; may be given again.",
+        ),
     ] = None,
 ) -> None:
     """Serve the archive on this machine until Ctrl-C."""
@@ -48,7 +52,9 @@ def serve(
 
 
 def demo(
-    folder: Annotated[Path, typer.Argument(metavar="[FOLDER]", help="Folder of the demo study.")] = Path("zoompick-demo"),
+    folder: Annotated[Path, typer.Argument(metavar="[FOLDER]", help="Folder of the demo study.")] = Path(
+        "zoompick-demo"
+    ),
 ) -> int:
     """Run a whole study on invented data: two summers of a fen whose water was raised between them."""
     from zoompick import __version__

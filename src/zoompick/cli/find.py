@@ -42,7 +42,10 @@ def area_set(
         raise UsageError("No area was given.", "Give a GeoJSON file, or --box W S E N.")
     study = Study.find(Path.cwd())
     if study is not None:
-        with study.locked(), act(study.journal_file, "area", name=given.name, size_km2=round(given.size_km2, 4)):
+        with (
+            study.locked(),
+            act(study.journal_file, "area", area=given.name, size_km2=round(given.size_km2, 4)),
+        ):
             write_json(study.area_file, given.to_feature())
     _show_area(given, as_json)
     show.note(f"Kept as the area of the study {study.root.name}." if study else "Not kept: there is no study here.")
@@ -258,7 +261,8 @@ def show_scenes(entries: Sequence[Entry], with_id: bool = False) -> None:
 @pick.command("add")
 def pick_add(
     scenes: Annotated[
-        list[str], typer.Argument(metavar="NUMBER|ID …", help="From the last search; '-' reads an ItemCollection.")
+        list[str],
+        typer.Argument(metavar="NUMBER|ID …", help="From the last search; '-' reads an ItemCollection."),
     ],
 ) -> None:
     """Pick scenes of the last search, by number or id."""
@@ -275,7 +279,9 @@ def pick_add(
         try:
             chosen = from_collection(json.load(sys.stdin), "standard input")
         except ValueError as error:
-            raise DataError(f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it.") from error
+            raise DataError(
+                f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it."
+            ) from error
     else:
         found = read_list(study.found_file)
         if not found:

@@ -18,10 +18,14 @@ if TYPE_CHECKING:
 def download(
     scenes: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[NUMBER|ID …]", help="From the shortlist; '-' reads an ItemCollection. All by default."),
+        typer.Argument(
+            metavar="[NUMBER|ID …]", help="From the shortlist; '-' reads an ItemCollection. All by default."
+        ),
     ] = None,
     bands: options.Bands = "",
-    to: Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")] = Path("scenes"),
+    to: Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")] = Path(
+        "scenes"
+    ),
     dry_run: options.DryRun = False,
     as_json: options.Json = False,
 ) -> None:
@@ -108,7 +112,14 @@ def _show_plan(decided: DownloadPlan, as_json: bool) -> None:
         show.as_json(
             {
                 "files": [
-                    {"state": state, "scene": e.scene, "band": e.band, "url": e.url, "path": str(e.path), "bytes": e.size}
+                    {
+                        "state": state,
+                        "scene": e.scene,
+                        "band": e.band,
+                        "url": e.url,
+                        "path": str(e.path),
+                        "bytes": e.size,
+                    }
                     for state, e in states
                 ],
                 "lacking": [{"scene": scene, "band": band} for scene, band in decided.lacking],
@@ -116,10 +127,16 @@ def _show_plan(decided: DownloadPlan, as_json: bool) -> None:
         )
         return
     rows = [
-        [state, entry.scene, entry.band, "?" if entry.size is None else human_bytes(entry.size)] for state, entry in states
+        [state, entry.scene, entry.band, "?" if entry.size is None else human_bytes(entry.size)]
+        for state, entry in states
     ]
     rows += [["lacking", scene, band, ""] for scene, band in decided.lacking]
-    columns = [show.Column("state"), show.Column("scene", flexible=True), show.Column("band"), show.Column("size", "right")]
+    columns = [
+        show.Column("state"),
+        show.Column("scene", flexible=True),
+        show.Column("band"),
+        show.Column("size", "right"),
+    ]
     show.table(columns, rows)
     unknown = f" and {decided.unknown} files whose size is not told" if decided.unknown else ""
     show.note(f"To fetch: {human_bytes(decided.known_bytes)}{unknown}.")

@@ -9,7 +9,7 @@ from typer.core import TyperGroup
 
 
 def defaulting(with_words: str, without: str) -> type[TyperGroup]:
-    """A group class that runs ``with_words`` when what follows is no command, and ``without`` when nothing follows."""
+    """A group class that runs ``with_words`` when what follows is no command, ``without`` when nothing follows."""
 
     class Defaulting(TyperGroup):
         """A group with a default command."""

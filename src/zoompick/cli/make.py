@@ -19,12 +19,18 @@ File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a 
 
 
 def stack(
-    files: Annotated[list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")] = None,
+    files: Annotated[
+        list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")
+    ] = None,
     bands: options.Bands = "",
     area: options.AreaFile = None,
     box: options.Box = None,
-    pixel: Annotated[float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")] = None,
-    like: Annotated[Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")] = None,
+    pixel: Annotated[
+        float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")
+    ] = None,
+    like: Annotated[
+        Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")
+    ] = None,
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
@@ -33,7 +39,9 @@ def stack(
     from zoompick.workflow.steps import StackStep
 
     if not files:
-        _refuse_options({"--bands": bands, "--area": area, "--box": box, "--pixel": pixel, "--like": like, "--out": out})
+        _refuse_options(
+            {"--bands": bands, "--area": area, "--box": box, "--pixel": pixel, "--like": like, "--out": out}
+        )
         _in_study("stack", as_json)
         return
     given = options.area_given(area, box)
@@ -92,7 +100,12 @@ def composite(
     file: File = None,
     recipe: Annotated[str, typer.Option("--recipe", metavar="NAME", help="natural, infrared or shortwave.")] = "",
     bands: options.Bands = "",
-    stretch: Annotated[str, typer.Option("--stretch", metavar="LOW,HIGH", help="Percentiles that become dark and bright; 2,98 by default.")] = "",
+    stretch: Annotated[
+        str,
+        typer.Option(
+            "--stretch", metavar="LOW,HIGH", help="Percentiles that become dark and bright; 2,98 by default."
+        ),
+    ] = "",
     area: options.AreaFile = None,
     box: options.Box = None,
     out: options.Out = None,
@@ -115,7 +128,11 @@ def composite(
     given = options.area_given(area, box)
     chosen = chosen or recipes.composite("natural")
     step = CompositeStep(
-        (file,), out or _beside(file, chosen.name), chosen, low_high or (2, 98), given.polygon if given else None
+        (file,),
+        out or _beside(file, chosen.name),
+        chosen,
+        low_high or (2, 98),
+        given.polygon if given else None,
     )
     _plain(step, overwrite, as_json)
 
@@ -127,7 +144,9 @@ def _percentiles(text: str) -> tuple[float, float]:
     try:
         return stretch_of([float(part) for part in text.split(",")])
     except (UsageError, ValueError) as error:
-        raise UsageError(f"The stretch '{text}' cannot be used.", "Two rising percentiles: --stretch 2,98.") from error
+        raise UsageError(
+            f"The stretch '{text}' cannot be used.", "Two rising percentiles: --stretch 2,98."
+        ) from error
 
 
 def index(
@@ -174,7 +193,10 @@ def _plain(step: Step, overwrite: bool, as_json: bool) -> None:
     from zoompick.workflow.steps import make
 
     study = Study.find(Path.cwd())
-    with show.progress() as report, act(study.journal_file if study else None, step.name, product=str(step.output)) as doing:
+    with (
+        show.progress() as report,
+        act(study.journal_file if study else None, step.name, product=str(step.output)) as doing,
+    ):
         made = make(step, overwrite, report, __version__)
         doing.note(**made.facts)
     _show(as_json, [made])
@@ -194,9 +216,10 @@ def _in_study(name: str, as_json: bool, recipe: Any = None, stretch: tuple[float
     study = Study.need(Path.cwd())
     brief, area = study.brief(), study.area()
     if recipe is not None:
-        names = {"composites": (recipe.name,)} if name == "composite" else {"indices": (recipe.name,)}
-        own = recipe.name not in _known_recipes(name)
-        brief = replace(brief, composites=(), indices=()) if own else replace(brief, **names)
+        named = (recipe.name,) if recipe.name in _known_recipes(name) else ()
+        brief = replace(
+            brief, composites=named if name == "composite" else (), indices=named if name == "index" else ()
+        )
     if stretch is not None:
         brief = replace(brief, stretch=stretch)
     plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
@@ -220,7 +243,8 @@ def _own_steps(clips: Sequence[Step], recipe: Any, stretch: tuple[float, float],
     if recipe is None:
         return ()
     return [
-        CompositeStep((clip.output,), clip.output.with_name(f"{recipe.name}.tif"), recipe, stretch, area) for clip in clips
+        CompositeStep((clip.output,), clip.output.with_name(f"{recipe.name}.tif"), recipe, stretch, area)
+        for clip in clips
     ]
 
 
@@ -239,7 +263,13 @@ def show_made(made: Sequence[Made]) -> None:
     from zoompick.cli.show import Column, table
     from zoompick.files import human_bytes
 
-    columns = [Column("step"), Column("product", flexible=True), Column("what"), Column("valid %", "right"), Column("size", "right")]
+    columns = [
+        Column("step"),
+        Column("product", flexible=True),
+        Column("what"),
+        Column("valid %", "right"),
+        Column("size", "right"),
+    ]
     rows = []
     for product in made:
         path = product.path
@@ -248,6 +278,8 @@ def show_made(made: Sequence[Made]) -> None:
             rows.append([product.step, label, "up to date", "", human_bytes(path.stat().st_size)])
             continue
         facts = product.facts
-        what = f"{len(facts['bands'])} band{'s' * (len(facts['bands']) > 1)}, {facts['width']} x {facts['height']} px of {facts['pixel']}"
+        count = len(facts["bands"])
+        size = f"{facts['width']} x {facts['height']} px of {facts['pixel']}"
+        what = f"{count} band{'s' if count > 1 else ''}, {size}"
         rows.append([product.step, label, what, f"{facts['valid_percent']:.1f}", human_bytes(facts["bytes"])])
     table(columns, rows)

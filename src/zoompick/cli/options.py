@@ -22,7 +22,8 @@ Box = Annotated[
 ]
 SourceName = Annotated[str, typer.Option("--source", metavar="NAME", help="Source to search; see 'source list'.")]
 Collections = Annotated[
-    list[str] | None, typer.Option("--collection", metavar="ID", help="Collection to search; may be given again.")
+    list[str] | None,
+    typer.Option("--collection", metavar="ID", help="Collection to search; may be given again."),
 ]
 Dates = Annotated[
     list[str] | None,

@@ -71,7 +71,10 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
     grid = Table(box=SIMPLE_HEAD, pad_edge=False, title=title or None, title_justify="left", show_edge=False)
     for column in columns:
         grid.add_column(
-            column.name, justify=column.justify, no_wrap=not column.flexible, overflow="fold" if column.flexible else "ellipsis"
+            column.name,
+            justify=column.justify,
+            no_wrap=not column.flexible,
+            overflow="fold" if column.flexible else "ellipsis",
         )
     for row in rows:
         grid.add_row(*(Text(cell, style=_STYLES.get(cell, "")) for cell in row))

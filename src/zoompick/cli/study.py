@@ -33,7 +33,9 @@ def new(
     if given is None:
         show.note("Next: 'zoompick area FILE.geojson' in that folder, then 'zoompick search'.")
     else:
-        show.note(f"Its area has {given.size_km2:.2f} km2. Next, in that folder: 'zoompick search', or 'zoompick run'.")
+        show.note(
+            f"Its area has {given.size_km2:.2f} km2. Next, in that folder: 'zoompick search', or 'zoompick run'."
+        )
 
 
 def write_study(
@@ -101,7 +103,11 @@ def show_run(study: object, done: StudyRun) -> None:
 
     make.show_made(done.made)
     check.show_problems(done.findings)
-    fetched = f"{done.fetched_files} files fetched ({human_bytes(done.fetched_bytes)})" if done.fetched_files else "nothing to fetch"
+    fetched = (
+        f"{done.fetched_files} files fetched ({human_bytes(done.fetched_bytes)})"
+        if done.fetched_files
+        else "nothing to fetch"
+    )
     new_products = sum(not made.was_current for made in done.made)
     passed = sum(finding.outcome == "pass" for finding in done.findings)
     show.note(
@@ -139,7 +145,11 @@ def _dry_run(study: object) -> int:
         show.note("No scene is picked yet: the run begins with a search.")
     columns = [show.Column("step"), show.Column("product"), show.Column("state")]
     rows = [
-        [step.name, step.output.relative_to(study.root).as_posix(), "there" if step.output.exists() else "to be made"]
+        [
+            step.name,
+            step.output.relative_to(study.root).as_posix(),
+            "there" if step.output.exists() else "to be made",
+        ]
         for step in plan.steps
     ]
     show.table(columns, rows)

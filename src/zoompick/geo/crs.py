@@ -40,7 +40,8 @@ class Crs:
         match = re.fullmatch(r"(?i)\s*(?:epsg:)?(\d{4,6})\s*", text)
         if not match:
             raise UsageError(
-                f"'{text}' is not a coordinate reference system known here.", "Give an EPSG code, as EPSG:32728."
+                f"'{text}' is not a coordinate reference system known here.",
+                "Give an EPSG code, as EPSG:32728.",
             )
         crs = cls(int(match[1]))
         _definition(crs.epsg)

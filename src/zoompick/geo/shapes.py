@@ -33,7 +33,14 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
         raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.", "Give the area as a polygon.")
     try:
         polygon = shape(geometry)
-    except (ValueError, TypeError, KeyError, AttributeError, IndexError, shapely.errors.ShapelyError) as error:
+    except (
+        ValueError,
+        TypeError,
+        KeyError,
+        AttributeError,
+        IndexError,
+        shapely.errors.ShapelyError,
+    ) as error:
         raise AreaError(
             f"{label} is a {geometry['type']} whose coordinates cannot be read: {error}.",
             "A ring is a list of [longitude, latitude] pairs, at least four of them, the last equal to the first.",
@@ -122,8 +129,7 @@ def share(area: Shape, footprint: Shape) -> float:
 
 def rings_of(polygon: Shape) -> list[Floats]:
     """All rings, holes included, as arrays of shape (n, 2), each closed."""
-    rings = []
+    rings: list[Floats] = []
     for part in shapely.get_parts(polygon):
-        for ring in (part.exterior, *part.interiors):
-            rings.append(shapely.get_coordinates(ring))
+        rings += [shapely.get_coordinates(ring) for ring in (part.exterior, *part.interiors)]
     return rings

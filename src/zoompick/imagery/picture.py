@@ -23,7 +23,8 @@ def write_png(raster: Raster, path: Path, longest_px: int) -> Grid:
         Grid of the picture.
     """
     level = next(
-        (n for n, grid in enumerate(raster.levels) if max(grid.width, grid.height) <= longest_px), len(raster.levels) - 1
+        (n for n, grid in enumerate(raster.levels) if max(grid.width, grid.height) <= longest_px),
+        len(raster.levels) - 1,
     )
     grid = raster.levels[level]
     pixels = raster.read(grid.window, (0, 1, 2), level)

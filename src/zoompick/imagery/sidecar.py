@@ -113,7 +113,12 @@ def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
 
 
 def _picture(path: Path) -> dict[str, Any]:
-    return {"href": f"./{path.name}", "type": "image/png", "roles": ["overview"], "file:size": path.stat().st_size}
+    return {
+        "href": f"./{path.name}",
+        "type": "image/png",
+        "roles": ["overview"],
+        "file:size": path.stat().st_size,
+    }
 
 
 def _asset(raster: Raster, written: Written) -> dict[str, Any]:

@@ -105,7 +105,8 @@ def _common_nodata(rasters: Sequence[Raster], dtype: np.dtype[Any]) -> float | N
         return None
     if len(given) < len(values) and dtype.kind in "iu":
         raise UsageError(
-            "Some of the files have a no-data value, others have none.", "Stack them apart, or write them alike."
+            "Some of the files have a no-data value, others have none.",
+            "Stack them apart, or write them alike.",
         )
     return float("nan") if dtype.kind == "f" and any(raster.dtype.kind == "f" for raster in rasters) else given[0]
 
@@ -140,7 +141,7 @@ def build_stack(
             raise UnknownNameError.of("band", name, by_name, f"The files have {', '.join(by_name)}.")
     _refuse_mixed_crs(by_name, names)
     target = grid or min((layer.raster.grid for name in names for layer in by_name[name]), key=lambda g: g.pixel_x)
-    methods: Mapping[str, Method] = {name: "class" for name in classes}
+    methods: Mapping[str, Method] = dict.fromkeys(classes, "class")
     return Stack(
         target,
         [[OnGrid(layer.raster, target, methods.get(name, "smooth")) for layer in by_name[name]] for name in names],

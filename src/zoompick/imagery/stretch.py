@@ -52,9 +52,12 @@ def percentile_limits(
         for part in engine.each(executor, raster.grid.tiles(_BLOCK_PX), count, in_flight):
             counts += part
     if not counts.sum(axis=1).all():
-        raise NothingFoundError("There is no valid pixel inside the area.", "Look at the scene: is it all cloud or gap?")
+        raise NothingFoundError(
+            "There is no valid pixel inside the area.", "Look at the scene: is it all cloud or gap?"
+        )
     return tuple(
-        _limits(histogram, percentiles, start, step) for histogram, start, step in zip(counts, starts, width, strict=True)
+        _limits(histogram, percentiles, start, step)
+        for histogram, start, step in zip(counts, starts, width, strict=True)
     )
 
 
@@ -84,6 +87,6 @@ def _bins(raster: Raster, bands: Sequence[int], mask: PolygonMask | None) -> tup
 def _limits(histogram: npt.NDArray[np.int64], percentiles: tuple[float, float], start: float, step: float) -> Limits:
     """Values at the ranks of the percentiles (nearest rank)."""
     below = np.cumsum(histogram)
-    ranks = [min(below[-1] - 1, int(round(part / 100 * (below[-1] - 1)))) for part in percentiles]
+    ranks = [min(below[-1] - 1, round(part / 100 * (below[-1] - 1))) for part in percentiles]
     low, high = (float(np.searchsorted(below, rank, side="right")) * step + start for rank in ranks)
     return Limits(low, high if high > low else low + step)

@@ -74,8 +74,12 @@ class Client:
         self._report = report
         self._pool = urllib3.PoolManager(
             maxsize=16,
-            timeout=urllib3.Timeout(settings.number("connect_timeout_s"), settings.number("read_timeout_s")),
-            retries=urllib3.Retry(total=_MOST_REDIRECTS, connect=0, read=0, status=0, other=0, redirect=_MOST_REDIRECTS),
+            timeout=urllib3.Timeout(
+                connect=settings.number("connect_timeout_s"), read=settings.number("read_timeout_s")
+            ),
+            retries=urllib3.Retry(
+                total=_MOST_REDIRECTS, connect=0, read=0, status=0, other=0, redirect=_MOST_REDIRECTS
+            ),
             headers={"User-Agent": _AGENT},
         )
 
@@ -122,7 +126,11 @@ class Client:
 
     @contextmanager
     def open(
-        self, url: str, headers: Mapping[str, str] | None = None, method: str = "GET", data: bytes | None = None
+        self,
+        url: str,
+        headers: Mapping[str, str] | None = None,
+        method: str = "GET",
+        data: bytes | None = None,
     ) -> Iterator[Answer]:
         """One request, not repeated; the answer's status is below 400.
 
@@ -136,7 +144,11 @@ class Client:
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
         try:
             response = self._pool.request(
-                method, url, headers={"User-Agent": _AGENT, **(headers or {})}, body=data, preload_content=False
+                method,
+                url,
+                headers={"User-Agent": _AGENT, **(headers or {})},
+                body=data,
+                preload_content=False,
             )
         except urllib3.exceptions.LocationParseError as error:
             raise SourceError(f"'{url}' is no web address.", "Check it for typing errors.") from error
@@ -165,7 +177,9 @@ def _limited(answer: Answer) -> bytes:
     for part in answer.chunks():
         size += len(part)
         if size > _MOST_JSON:
-            raise SourceError(f"{answer.url} sends more than {_MOST_JSON >> 20} MB of JSON.", "Ask for smaller pages.")
+            raise SourceError(
+                f"{answer.url} sends more than {_MOST_JSON >> 20} MB of JSON.", "Ask for smaller pages."
+            )
         parts.append(part)
     return b"".join(parts)
 
@@ -183,7 +197,10 @@ def _unreachable(url: str, error: Exception) -> SourceError:
         why, lasting = "its certificate cannot be trusted", True
     else:
         why, lasting = "the connection broke", False
-    what, todo = f"{_host(url)} cannot be reached: {why}.", "Check the address with 'zoompick source show', and the network."
+    what, todo = (
+        f"{_host(url)} cannot be reached: {why}.",
+        "Check the address with 'zoompick source show', and the network.",
+    )
     return SourceError(what, todo) if lasting else TransientError(what, todo)
 
 
@@ -192,7 +209,11 @@ def _refused(answer: Answer) -> SourceError:
     what = f"{_host(answer.url)} answered {answer.status}{said} to {answer.url}."
     if answer.status in TRANSIENT:
         return TransientError(what, "Try again later.", answer.headers.get("Retry-After"))
-    hints = {401: "The source wants a log-in.", 403: "The source does not allow this.", 404: "Check the address."}
+    hints = {
+        401: "The source wants a log-in.",
+        403: "The source does not allow this.",
+        404: "Check the address.",
+    }
     return SourceError(what, hints.get(answer.status, "Check the request."))
 
 

@@ -49,7 +49,7 @@ _shared_lock = threading.Lock()
 
 def shared() -> BlockCache:
     """The cache of this process; its size is the setting ``block_cache_mb``."""
-    global _shared  # noqa: PLW0603 (one cache bounds the memory of all rasters)
+    global _shared
     with _shared_lock:
         if _shared is None:
             _shared = BlockCache(settings.whole("block_cache_mb") * 1_000_000)

@@ -150,7 +150,9 @@ def _directory(tags: list[Any], start: int, last: bool, is_big: bool) -> bytes:
         entries += struct.pack("<HH" + word, number, kind, count) + cell
     values += b"\0" * (-(after + len(values)) % 8)
     following = 0 if last else after + len(values)
-    return struct.pack("<" + ("Q" if is_big else "H"), len(tags)) + entries + struct.pack("<" + word, following) + values
+    return (
+        struct.pack("<" + ("Q" if is_big else "H"), len(tags)) + entries + struct.pack("<" + word, following) + values
+    )
 
 
 def _encoded(kind: int, value: Any) -> tuple[bytes, int]:

@@ -65,9 +65,7 @@ def drive(
             future.cancel()
 
 
-def each(
-    executor: Executor, jobs: Iterable[Job], work: Callable[[Job], Result], in_flight: int
-) -> Iterator[Result]:
+def each(executor: Executor, jobs: Iterable[Job], work: Callable[[Job], Result], in_flight: int) -> Iterator[Result]:
     """Results of independent jobs, in order, with bounded work ahead."""
     flying: deque[Future[Result]] = deque()
     rest = iter(jobs)

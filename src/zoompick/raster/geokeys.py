@@ -103,5 +103,6 @@ def _placement(tags: GeoTags, address: str) -> tuple[float, float, float, float]
             raise FormatError(f"{address} is rotated; only north-up rasters are read.", "Write it again north-up.")
         return a, -e, x, y
     raise FormatError(
-        f"{address} is a TIFF without a georeference.", "Give a GeoTIFF, with the position of its pixels inside."
+        f"{address} is a TIFF without a georeference.",
+        "Give a GeoTIFF, with the position of its pixels inside.",
     )

@@ -238,7 +238,7 @@ def _decompress(compression: int, data: bytes, out: Pixels) -> None:
 
 
 _PLAIN = 1
-_CODECS = {
+_CODECS: dict[int, Any] = {
     5: imagecodecs.lzw_decode,
     8: imagecodecs.deflate_decode,
     32946: imagecodecs.deflate_decode,
@@ -253,23 +253,31 @@ def _parse(source: ByteSource) -> tuple[tuple[_Image, ...], Grid, tiffmeta.Metad
 
     if source.read(0, 4)[:4] not in _MAGIC:
         raise FormatError(
-            f"{source.address} is not a TIFF file.", "Give a GeoTIFF; look at the file's first bytes to see what it is."
+            f"{source.address} is not a TIFF file.",
+            "Give a GeoTIFF; look at the file's first bytes to see what it is.",
         )
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
-        with tifffile.TiffFile(SourceStream(source), name=Path(source.address).name) as tiff:
+        stream: Any = SourceStream(source)
+        with tifffile.TiffFile(stream, name=Path(source.address).name) as tiff:
             pages = [page for page in tiff.pages if isinstance(page, tifffile.TiffPage)]
             first = pages[0]
-            images = [_image(first, tiff.byteorder, source)]
-            for page in pages[1:]:
-                if page.subfiletype & _REDUCED and not page.subfiletype & _MASK:
-                    images.append(_image(page, tiff.byteorder, source))
-            images[1:] = sorted(images[1:], key=lambda image: -image.width)
+            smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
+            smaller.sort(key=lambda page: -page.imagewidth)
+            images = [_image(page, tiff.byteorder, source) for page in (first, *smaller)]
             tags = _geo_tags(first)
             grid = geokeys.grid_from(tags, images[0].width, images[0].height, source.address)
             meta = tiffmeta.Metadata.parse(_text(first, tiffmeta.METADATA_TAG), _text(first, tiffmeta.NODATA_TAG))
             return tuple(images), grid, meta
-    except (tifffile.TiffFileError, struct.error, IndexError, KeyError, ValueError, TypeError, OverflowError) as error:
+    except (
+        tifffile.TiffFileError,
+        struct.error,
+        IndexError,
+        KeyError,
+        ValueError,
+        TypeError,
+        OverflowError,
+    ) as error:
         raise FormatError(
             f"{source.address} begins like a TIFF but its directory cannot be read: {error}.",
             "It may be cut short: download it again.",
@@ -317,7 +325,7 @@ def _refuse_absurd(image: _Image, source: ByteSource) -> None:
     block_bytes = image.block_rows * image.block_cols * image.dtype.itemsize * (image.samples // planes)
     if image.width <= 0 or image.height <= 0 or not 0 < block_bytes <= _MAX_BLOCK_BYTES:
         raise FormatError(
-            f"{source.address} claims blocks of {image.block_rows} x {image.block_cols} pixels ({block_bytes} bytes).",
+            f"{source.address} claims blocks of {image.block_rows} x {image.block_cols} px ({block_bytes} bytes).",
             "The file is damaged or hostile; download it again.",
         )
     expected = image.across * image.down * planes
@@ -354,5 +362,11 @@ def _level_grid(full: Grid, image: _Image) -> Grid:
         return full
     factor_x, factor_y = round(full.width / image.width), round(full.height / image.height)
     return Grid(
-        full.crs, full.pixel_x * factor_x, full.pixel_y * factor_y, full.west, full.north, image.width, image.height
+        full.crs,
+        full.pixel_x * factor_x,
+        full.pixel_y * factor_y,
+        full.west,
+        full.north,
+        image.width,
+        image.height,
     )

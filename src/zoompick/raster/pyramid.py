@@ -131,7 +131,7 @@ def padded(pixels: Pixels, side: int, nodata: float | None) -> Pixels:
 
     With no-data, or where there is none by repeating the last row and column, so that averages stay inside.
     """
-    bands, rows, cols = pixels.shape
+    _, rows, cols = pixels.shape
     if (rows, cols) == (side, side):
         return pixels
     gaps = ((0, 0), (0, side - rows), (0, side - cols))

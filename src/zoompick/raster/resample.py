@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from zoompick.raster.raster import Pixels, fill_value, valid_mask
 
@@ -26,7 +25,7 @@ class Axis:
     step: float
     count: int
 
-    def centres(self) -> npt.NDArray[np.float64]:
+    def centres(self) -> Any:
         """Centres of the target pixels in source pixels."""
         return self.start + (np.arange(self.count) + 0.5) * self.step
 
@@ -36,7 +35,7 @@ class Axis:
         return self.start + self.count * self.step
 
 
-def _working_type(dtype: np.dtype[Any]) -> type[np.floating[Any]]:
+def _working_type(dtype: np.dtype[Any]) -> Any:
     """float32 holds whole numbers up to 2**24 exactly; larger ones need float64."""
     return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
 
@@ -181,7 +180,10 @@ def _halve_whole(corners: tuple[Pixels, ...], source: Pixels, nodata: float | No
 
 def majority(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
     """Most frequent valid class by area under each target pixel; the smaller code wins a tie."""
-    down, across = _overlaps(rows, source.shape[1], np.float64), _overlaps(cols, source.shape[2], np.float64).T
+    down, across = (
+        _overlaps(rows, source.shape[1], np.float64),
+        _overlaps(cols, source.shape[2], np.float64).T,
+    )
     best = np.zeros((source.shape[0], rows.count, cols.count))
     out = np.full(best.shape, fill_value(nodata), source.dtype)
     for code in np.unique(source[valid_mask(source, nodata)]):

@@ -46,7 +46,10 @@ class Metadata:
         return tuple(self._band(sample, names[sample] if sample < len(names) else "") for sample in range(samples))
 
     def _band(self, sample: int, name: str) -> Band:
-        scale, offset = _number(self.items.get((sample, "SCALE"), "")), _number(self.items.get((sample, "OFFSET"), ""))
+        scale, offset = (
+            _number(self.items.get((sample, "SCALE"), "")),
+            _number(self.items.get((sample, "OFFSET"), "")),
+        )
         return Band(
             name or self.items.get((sample, "DESCRIPTION"), "").strip() or f"band{sample + 1}",
             scale if scale and math.isfinite(scale) else 1.0,
@@ -91,7 +94,9 @@ def xml_for(bands: Sequence[Band], statistics: Sequence[BandStatistics], scaled:
 
         def item(key: str, value: str, role: str = "", sample: int = sample) -> None:
             roles = f" role={quoteattr(role)}" if role else ""
-            lines.append(f"  <Item name={quoteattr(key)} sample={quoteattr(str(sample))}{roles}>{escape(value)}</Item>")
+            lines.append(
+                f"  <Item name={quoteattr(key)} sample={quoteattr(str(sample))}{roles}>{escape(value)}</Item>"
+            )
 
         item("DESCRIPTION", band.name, "description")
         if scaled:

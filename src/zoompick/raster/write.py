@@ -124,7 +124,8 @@ def _unlink_open(path: Path) -> None:
 def _with_settings(options: WriteOptions) -> WriteOptions:
     if options.compression not in cog.COMPRESSION:
         raise UsageError(
-            f"There is no compression called '{options.compression}'.", f"There is {', '.join(cog.COMPRESSION)}."
+            f"There is no compression called '{options.compression}'.",
+            f"There is {', '.join(cog.COMPRESSION)}.",
         )
     side = options.side or settings.whole("tile_px")
     if side % 16:
@@ -164,7 +165,9 @@ class _Maker:
         down, across = self.pyramid.counts(0)
         self.report(Started(self.path.name, down * across * len(self.raster.bands), "tiles"))
         with engine.executor_of(self.options.workers) as (threads, in_flight):
-            engine.drive(executor or threads, self._jobs(), self._work, lambda tile: self._take(tile, spool), in_flight)
+            engine.drive(
+                executor or threads, self._jobs(), self._work, lambda tile: self._take(tile, spool), in_flight
+            )
 
     def _jobs(self) -> Iterator[_Job]:
         bands = len(self.raster.bands)

@@ -71,7 +71,12 @@ def collection(base: str) -> dict[str, Any]:
     """The Lapwing collection."""
     table, found = facts(), scenes()
     boxes = [scene.footprint.bounds for scene in found]
-    bbox = [min(b[0] for b in boxes), min(b[1] for b in boxes), max(b[2] for b in boxes), max(b[3] for b in boxes)]
+    bbox = [
+        min(b[0] for b in boxes),
+        min(b[1] for b in boxes),
+        max(b[2] for b in boxes),
+        max(b[3] for b in boxes),
+    ]
     start, end = _time(found[0].seen.when), _time(found[-1].seen.when)
     here = f"{base}/collections/{table['id']}"
     return {
@@ -182,7 +187,13 @@ def _published(known: dict[str, Any], name: str) -> dict[str, Any]:
 def _about(key: str) -> dict[str, Any]:
     """What all assets of one band share."""
     pixel = lapwing.PIXEL_M[key]
-    about: dict[str, Any] = {"type": _COG, "roles": ["data"], "gsd": pixel, "raster:spatial_resolution": pixel, "nodata": 0}
+    about: dict[str, Any] = {
+        "type": _COG,
+        "roles": ["data"],
+        "gsd": pixel,
+        "raster:spatial_resolution": pixel,
+        "nodata": 0,
+    }
     if key == "classes":
         about |= {
             "title": "Classes",

@@ -16,12 +16,30 @@ from scipy.spatial import cKDTree
 from zoompick.standin.covers import Cover
 from zoompick.standin.noise import Field, enlarged, fractal, hashed, smoothstep
 
-_RIVER = ((4.6, 3.6), (2.6, 2.4), (1.4, 0.6), (-0.6, -0.2), (-2.2, -1.5), (-4.2, -2.0), (-6.6, -3.7), (-10.2, -4.9))
+_RIVER = (
+    (4.6, 3.6),
+    (2.6, 2.4),
+    (1.4, 0.6),
+    (-0.6, -0.2),
+    (-2.2, -1.5),
+    (-4.2, -2.0),
+    (-6.6, -3.7),
+    (-10.2, -4.9),
+)
 _FEN_CENTRE, _FEN_HALF, _FEN_TURN = (-6.6, -0.6), (2.5, 1.75), 0.30
 _LAKE_CENTRE, _LAKE_KM = (6.3, 0.4), 1.05
 _VILLAGES = (((-3.1, 1.25), 0.62, 0.25), ((3.0, -3.55), 0.78, -0.4))
 _ROADS = (
-    ((-9.6, 2.3), (-7.4, 1.9), (-5.2, 1.6), (-3.1, 1.25), (-1.2, 1.3), (0.6, -1.1), (1.9, -2.6), (3.0, -3.55)),
+    (
+        (-9.6, 2.3),
+        (-7.4, 1.9),
+        (-5.2, 1.6),
+        (-3.1, 1.25),
+        (-1.2, 1.3),
+        (0.6, -1.1),
+        (1.9, -2.6),
+        (3.0, -3.55),
+    ),
     ((3.0, -3.55), (5.2, -3.2), (7.6, -2.4), (9.8, -1.9)),
     ((-3.1, 1.25), (-2.6, -0.2), (-3.0, -2.6), (-2.2, -4.6), (0.4, -4.9), (3.0, -3.55)),
     ((-3.1, 1.25), (-2.0, 3.2), (-0.4, 4.9)),
@@ -134,7 +152,9 @@ def _relief(shape: tuple[int, int], x: Field, y: Field, shore: Field, pixel_m: f
     ridges = crest + 0.38 * (1 - np.abs(second)) * smoothstep(crest, 0, 0.9)
     mountain = _bump(x, y, (3.6, 2.8), (5.2, 3.2), 0.2) + 0.5 * _bump(x, y, (7.5, -0.8), (3.2, 2.2))
     plain = smoothstep(shore, 0.0, 0.5)
-    height = plain * (mountain * (190 + 330 * ridges + 22 * third) + (1 - 0.5 * mountain) * (30 + 14 * second + 11 * first))
+    height = plain * (
+        mountain * (190 + 330 * ridges + 22 * third) + (1 - 0.5 * mountain) * (30 + 14 * second + 11 * first)
+    )
     fen_u, fen_v = _turned(x, y, _FEN_CENTRE, _FEN_TURN)
     flat = smoothstep(np.maximum(np.abs(fen_u) / _FEN_HALF[0], np.abs(fen_v) / _FEN_HALF[1]), 1.02, 1.5)
     low = 1.2 + 0.5 * smoothstep(shore, 0, 0.2)
@@ -155,7 +175,9 @@ def _wild(land: Land) -> None:
 
 def _farms(land: Land, seed: int) -> None:
     """Districts of parallel fields; widths, lengths and directions differ from one district to the next."""
-    farmed = (land.elevation < 128 + 20 * land.patch) & (land.slope < 0.25) & (land.elevation > 2.2) & (land.shore > 0)
+    farmed = (
+        (land.elevation < 128 + 20 * land.patch) & (land.slope < 0.25) & (land.elevation > 2.2) & (land.shore > 0)
+    )
     rows, cols = np.nonzero(farmed)
     x, y = land.x[0, cols], land.y[rows, 0]
     rng = np.random.default_rng(seed + 8)

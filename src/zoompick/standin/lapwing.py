@@ -21,7 +21,8 @@ from zoompick.standin.covers import BANDS
 from zoompick.standin.passes import SCALE, Scene, world_positions
 
 PIXEL_M = {
-    "coastal": 48, "blue": 8, "green": 8, "red": 8, "rededge": 16, "nir": 8, "swir16": 16, "swir22": 16, "classes": 16,
+    "coastal": 48,
+    "blue": 8, "green": 8, "red": 8, "rededge": 16, "nir": 8, "swir16": 16, "swir22": 16, "classes": 16,
 }  # fmt: skip
 FILL, LAND, WATER, SHADOW, THIN, THICK, SNOW = range(7)
 CLASSES = {
@@ -104,12 +105,16 @@ def _sampled(scene: Scene, cache: Path) -> tuple[Any, Any, Any]:
     window = _around(cols, rows)
     view = optics.look(scene, world.layers(cache).part(window), window)
     place = [rows - window.row, cols - window.col]
-    exact = bool(np.abs(place[0] - np.rint(place[0])).max() < 1e-3 and np.abs(place[1] - np.rint(place[1])).max() < 1e-3)
+    exact = bool(
+        np.abs(place[0] - np.rint(place[0])).max() < 1e-3 and np.abs(place[1] - np.rint(place[1])).max() < 1e-3
+    )
     whole = np.rint(place[0]).astype(int), np.rint(place[1]).astype(int)
     sampled = []
     for band, key in enumerate(BANDS):
         sharp = optics.blurred(view.reflectance[band], PIXEL_M[key])
-        sampled.append(sharp[whole] if exact else scipy.ndimage.map_coordinates(sharp, place, order=1, mode="nearest"))
+        sampled.append(
+            sharp[whole] if exact else scipy.ndimage.map_coordinates(sharp, place, order=1, mode="nearest")
+        )
     classes = np.full(view.water.shape, LAND, np.uint8)
     for code, where in ((WATER, view.water), (SHADOW, view.shaded), (THIN, view.thin), (THICK, view.thick)):
         classes[where] = code

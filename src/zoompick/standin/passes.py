@@ -172,7 +172,7 @@ def tiles() -> tuple[Tile, ...]:
 def passes() -> tuple[Pass, ...]:
     """All overpasses of two summers, in order of time."""
     rng = random.Random(world.SEED)
-    found = []
+    found: list[Pass] = []
     for summer, start in enumerate(_SUMMERS):
         for step in range(_PASSES_A_SUMMER):
             when = start + timedelta(days=_DAYS_BETWEEN * step, seconds=rng.randrange(240))
@@ -197,7 +197,7 @@ def passes() -> tuple[Pass, ...]:
 @cache
 def scenes() -> tuple[Scene, ...]:
     """All scenes of the archive, in order of time and tile, planted faults among them."""
-    found = []
+    found: list[Scene] = []
     for seen in passes():
         name, offset, _ = [entry for entry in _BASELINES if entry[2] is None or seen.when >= entry[2]][-1]
         for tile in tiles():
@@ -212,8 +212,7 @@ def scenes() -> tuple[Scene, ...]:
 def _with_faults(found: list[Scene]) -> list[Scene]:
     """Plant each fault in a fairly clear, whole scene of the first summer, away from the clearest ones."""
 
-
-    plain = [s for s in found if s.share > 0.999 and s.seen.when < _BASELINES[1][2]]  # type: ignore[operator]
+    plain = [s for s in found if s.share > 0.999 and s.seen.when < _BASELINES[1][2]]
     faults = (Fault(missing="swir16"), Fault(cut="nir"), Fault(wrong_digest="red"), Fault(shifted="green"))
     hit = {}
     candidates = [s for s in plain if 10 < s.seen.cloud_percent < 45]
@@ -245,15 +244,15 @@ def world_positions(grid: Grid, step: int = 32) -> tuple[Any, Any]:
     thousandth of a pixel.
     """
 
-
     base = world.grid()
     cols = np.arange(0, grid.width + step, step)
     rows = np.arange(0, grid.height + step, step)
     xs = grid.west + (cols + 0.5) * grid.pixel_x
     ys = grid.north - (rows + 0.5) * grid.pixel_y
-    x, y = transform(*np.meshgrid(xs, ys), grid.crs, base.crs)
+    mesh_x, mesh_y = np.meshgrid(xs, ys)
+    x, y = transform(mesh_x, mesh_y, grid.crs, base.crs)
     knots = (x - base.west) / base.pixel_x - 0.5, (base.north - y) / base.pixel_y - 0.5
-    return tuple(_between(knot, step, grid.height, grid.width) for knot in knots)  # type: ignore[return-value]
+    return _between(knots[0], step, grid.height, grid.width), _between(knots[1], step, grid.height, grid.width)
 
 
 def _between(knots: Any, step: int, height: int, width: int) -> Any:

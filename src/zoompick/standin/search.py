@@ -11,6 +11,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 
 import shapely
@@ -57,7 +58,9 @@ class Query:
             limit=_limit(given.get("limit", 10)),
             offset=_offset(given.get("token")),
             filter=given.get("filter"),
-            sortby=tuple((entry["field"], entry.get("direction", "asc") == "desc") for entry in given.get("sortby") or ()),
+            sortby=tuple(
+                (entry["field"], entry.get("direction", "asc") == "desc") for entry in given.get("sortby") or ()
+            ),
         )
 
 
@@ -151,11 +154,12 @@ def matches(query: Query, scenes: Sequence[Scene], as_item: Callable[[Scene], di
         found = [scene for scene in found if holds(query.filter, as_item(scene)) is True]
     found.sort(key=lambda scene: scene.id)
     for field, descending in reversed(query.sortby or (("properties.datetime", True),)):
-        found.sort(key=lambda scene, field=field: _sort_key(_field(field, as_item(scene))), reverse=descending)
+        found.sort(key=partial(_sort_key, field, as_item), reverse=descending)
     return found
 
 
-def _sort_key(value: Any) -> Any:
+def _sort_key(field: str, as_item: Callable[[Scene], dict[str, Any]], scene: Scene) -> Any:
+    value = _field(field, as_item(scene))
     return (value is not None, value if value is not None else 0)
 
 

@@ -33,9 +33,13 @@ class Sun:
         )  # fmt: skip
         hour_angle = math.radians((hours * 60 + equation_min + 4 * lon) / 4 - 180)
         latitude = math.radians(lat)
-        up = math.sin(latitude) * math.sin(declination) + math.cos(latitude) * math.cos(declination) * math.cos(hour_angle)
+        up = math.sin(latitude) * math.sin(declination) + math.cos(latitude) * math.cos(declination) * math.cos(
+            hour_angle
+        )
         east = -math.cos(declination) * math.sin(hour_angle)
-        north = math.cos(latitude) * math.sin(declination) - math.sin(latitude) * math.cos(declination) * math.cos(hour_angle)
+        north = math.cos(latitude) * math.sin(declination) - math.sin(latitude) * math.cos(declination) * math.cos(
+            hour_angle
+        )
         return cls(math.degrees(math.atan2(east, north)) % 360, math.degrees(math.asin(up)))
 
     @property

@@ -27,7 +27,9 @@ def _density(seen: Pass) -> Field:
     shape = world.HEIGHT // _COARSE, world.WIDTH // _COARSE
     pixel = world.PIXEL_M * _COARSE
     if seen.cloud_kind == "cumulus":
-        field = 0.8 * fractal(shape, 2.8, seen.seed, pixel, longest=2600) + 0.75 * fractal(shape, 3.4, seen.seed + 1, pixel)
+        field = 0.8 * fractal(shape, 2.8, seen.seed, pixel, longest=2600) + 0.75 * fractal(
+            shape, 3.4, seen.seed + 1, pixel
+        )
     else:
         field = fractal(shape, 3.6, seen.seed, pixel) + 0.22 * fractal(shape, 2.6, seen.seed + 1, pixel, longest=1500)
     wanted = seen.cloud_percent / 100

@@ -178,7 +178,7 @@ def read_brief(path: Path) -> Brief:
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error
     _check_keys(table, text)
-    values = {}
+    values: dict[str, Any] = {}
     for (section, key), (field, reader, default) in _KEYS.items():
         given = table.get(section, {}).get(key)
         if given is None:

@@ -34,7 +34,8 @@ class Study:
         study = cls.find(start)
         if study is None:
             raise StudyError(
-                f"There is no study in {start.resolve()} or above it.", "Make one with 'zoompick new FOLDER', or go into one."
+                f"There is no study in {start.resolve()} or above it.",
+                "Make one with 'zoompick new FOLDER', or go into one.",
             )
         return study
 
@@ -94,7 +95,8 @@ class Study:
         """The study area; StudyError when none was set."""
         if not self.area_file.exists():
             raise StudyError(
-                "This study has no area yet.", "Set one: 'zoompick area FILE.geojson' or 'zoompick area --box W S E N'."
+                "This study has no area yet.",
+                "Set one: 'zoompick area FILE.geojson' or 'zoompick area --box W S E N'.",
             )
         return read_area(self.area_file)
 

@@ -70,7 +70,9 @@ def select(entries: Sequence[Entry], words: Sequence[str], what: str) -> list[En
     for word in words:
         if word.isdigit():
             if not 1 <= int(word) <= len(entries):
-                raise UsageError(f"There is no number {word}: {what} has {len(entries)} scenes.", "Look at the list again.")
+                raise UsageError(
+                    f"There is no number {word}: {what} has {len(entries)} scenes.", "Look at the list again."
+                )
             chosen.append(entries[int(word) - 1])
             continue
         match = [entry for entry in entries if entry.scene.id == word]

@@ -198,5 +198,3 @@ def is_here(entry: Fetch) -> bool:
     with contextlib.suppress(OSError):
         return entry.path.stat().st_size == recorded.size
     return False
-
-

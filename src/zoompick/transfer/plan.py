@@ -95,7 +95,9 @@ def plan(
     is_here : callable
         Tells whether a file is on disk and was checked when it came.
     """
-    fetch, here, lacking = [], [], []
+    fetch: list[Fetch] = []
+    here: list[Fetch] = []
+    lacking: list[tuple[str, str]] = []
     for scene in scenes:
         for name in bands:
             band = scene.bands.get(name)

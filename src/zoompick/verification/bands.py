@@ -16,7 +16,9 @@ def bands_in_order(raster: Raster, expected: Sequence[str], subject: str) -> Fin
     """Bands of a file against the brief's, names and order."""
     names = [band.name for band in raster.bands]
     missing = [name for name in expected if name not in names]
-    note = f"Missing: {', '.join(missing)}." if missing else f"Found {', '.join(names)}; wanted {', '.join(expected)}."
+    note = (
+        f"Missing: {', '.join(missing)}." if missing else f"Found {', '.join(names)}; wanted {', '.join(expected)}."
+    )
     return judged("bands in order", subject, names == list(expected), _shown(names), _shown(expected), note)
 
 
@@ -43,7 +45,9 @@ def bands_distinct(raster: Raster, subject: str) -> Finding:
     twins = [names for names in digests.values() if len(names) > 1]
     note = f"{' and '.join(twins[0])} hold the same pixels." if twins else ""
     count = len(raster.bands)
-    return judged("bands distinct", subject, not twins, f"{len(digests)} of {count}", "all", note, float(len(digests)))
+    return judged(
+        "bands distinct", subject, not twins, f"{len(digests)} of {count}", "all", note, float(len(digests))
+    )
 
 
 def on_grid(raster: Raster, grid: Grid, subject: str) -> Finding:

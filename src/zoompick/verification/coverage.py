@@ -39,7 +39,13 @@ def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str)
     percent = 100 * valid / inside if inside else 0.0
     note = f"{100 - percent:.1f} % of the area has no valid pixel. Pick scenes that cover it."
     return judged(
-        "valid in area", subject, percent >= least_percent, f"{percent:.2f} %", f"at least {least_percent:g} %", note, percent
+        "valid in area",
+        subject,
+        percent >= least_percent,
+        f"{percent:.2f} %",
+        f"at least {least_percent:g} %",
+        note,
+        percent,
     )
 
 
@@ -87,7 +93,13 @@ def cloud_share(
     percent = 100 * cloudy / seen
     note = f"Cloud hides {percent:.1f} % of the area. Pick a clearer scene."
     return judged(
-        "cloud in area", subject, percent <= most_percent, f"{percent:.2f} %", f"at most {most_percent:g} %", note, percent
+        "cloud in area",
+        subject,
+        percent <= most_percent,
+        f"{percent:.2f} %",
+        f"at most {most_percent:g} %",
+        note,
+        percent,
     )
 
 

@@ -46,6 +46,8 @@ def worst(findings: Sequence[Finding]) -> Outcome:
     return max((finding.outcome for finding in findings), key=_ORDER.index, default="pass")
 
 
-def judged(check: str, subject: str, ok: bool, figure: str, limit: str, note: str, value: float | None = None) -> Finding:
+def judged(
+    check: str, subject: str, ok: bool, figure: str, limit: str, note: str, value: float | None = None
+) -> Finding:
     """A finding that passes or fails; the note is kept only on a fail."""
     return Finding(check, subject, "pass" if ok else "fail", figure, limit, "" if ok else note, value)

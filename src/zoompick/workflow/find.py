@@ -108,7 +108,9 @@ def choose_for(
     return list(chosen.values())
 
 
-def _no_choice(period: Period, choice: choose.Choice, crs: Crs, cover_percent: float, count: int) -> NothingFoundError:
+def _no_choice(
+    period: Period, choice: choose.Choice, crs: Crs, cover_percent: float, count: int
+) -> NothingFoundError:
     return NothingFoundError(
         f"For {period} {count} scenes were found, but no single overpass in {crs} with all the bands covers "
         f"{cover_percent:g} % of the area; the best covers {choice.cover_percent:.0f} %.",

@@ -52,7 +52,9 @@ def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
     return [*bands, CLASS_BAND] if has_classes and bands and CLASS_BAND not in bands else list(bands)
 
 
-def fetch(decided: DownloadPlan, scenes: Sequence[Scene], folders: Mapping[str, Path], report: Report = ignore) -> Outcome:
+def fetch(
+    decided: DownloadPlan, scenes: Sequence[Scene], folders: Mapping[str, Path], report: Report = ignore
+) -> Outcome:
     """Carry out a download plan; the item of each scene is kept beside its files."""
     for scene in scenes:
         record.write_item(folders[scene.id], scene.item)

@@ -69,14 +69,14 @@ def check_recipes(brief: Brief) -> None:
     ------
     UnknownNameError, BriefError
     """
-    needs = {name: recipes.composite(name).bands for name in brief.composites}
+    needs: dict[str, tuple[str, ...]] = {name: recipes.composite(name).bands for name in brief.composites}
     needs |= {name: recipes.index(name).formula.bands for name in brief.indices}
     for name, bands in needs.items():
         lacking = [band for band in bands if band not in brief.bands]
         if lacking:
             raise BriefError(
                 f"The recipe {name} needs the band {lacking[0]}, which [stack] bands does not list.",
-                f"Add it: bands = [… \"{lacking[0]}\"], or take the recipe out.",
+                f'Add it: bands = [… "{lacking[0]}"], or take the recipe out.',
             )
 
 

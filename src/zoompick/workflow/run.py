@@ -89,7 +89,11 @@ def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignor
     with act(study.journal_file, "search", source=source.name) as doing:
         found = find.search(source, criteria, report)
         doing.note(found=len(found))
-        report(Noted(f"{source.name} has {len(found)} scenes with at most {brief.cloud:g} % cloud in the dates asked for"))
+        report(
+            Noted(
+                f"{source.name} has {len(found)} scenes with at most {brief.cloud:g} % cloud in the dates asked for"
+            )
+        )
         chosen = find.choose_for(found, criteria, study_crs(brief, area), brief.bands, brief.cover, report)
         keep_shortlist(study, chosen, key)
         doing.note(picked=[entry.scene.id for entry in chosen])
@@ -139,7 +143,9 @@ def make_steps(study: Study, steps: Sequence[Step], report: Report = ignore, ver
     return made
 
 
-def verify_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore) -> list[Finding]:
+def verify_and_keep(
+    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore
+) -> list[Finding]:
     """Judge the study and keep the findings."""
     with act(study.journal_file, "verify") as doing:
         findings = verify.verify_study(study, brief, area, plan, report)

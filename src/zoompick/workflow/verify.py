@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 from zoompick.area.model import Area
@@ -32,12 +33,12 @@ def verify_study(study: Study, brief: Brief, area: Area, plan: StudyPlan, report
     """Judge every scene and product of a study against its brief."""
     checks: list[Check] = []
     for day, scenes in plan.days.items():
-        checks += [lambda scene=scene: _scene(study, brief, scene) for scene in scenes]  # type: ignore[misc]
-        checks.append(lambda scenes=scenes, day=day: _clouds(study, brief, area, scenes, day))  # type: ignore[misc]
+        checks += [partial(_scene, study, brief, scene) for scene in scenes]
+        checks.append(partial(_clouds, study, brief, area, scenes, day))
     for step in plan.steps:
-        checks.append(lambda step=step: _product(step.output, _label(study, step.output)))  # type: ignore[misc]
+        checks.append(partial(_product, step.output, _label(study, step.output)))
         if step.name == "stack":
-            checks.append(lambda step=step: _stack(step.output, _label(study, step.output), brief, area, plan.grid))  # type: ignore[misc]
+            checks.append(partial(_stack, step.output, _label(study, step.output), brief, area, plan.grid))
     return _all(checks, report)
 
 
@@ -47,8 +48,8 @@ def verify_files(
     """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid."""
     checks: list[Check] = []
     for path in paths:
-        checks.append(lambda path=path: _product(path, path.name))  # type: ignore[misc]
-        checks.append(lambda path=path: _plain(path, bands, area, valid))  # type: ignore[misc]
+        checks.append(partial(_product, path, path.name))
+        checks.append(partial(_plain, path, bands, area, valid))
     return _all(checks, report)
 
 
@@ -85,7 +86,9 @@ def _scene(study: Study, brief: Brief, scene: Scene) -> list[Finding]:
 def _digests(path: Path, scene: Scene) -> list[Finding]:
     """Against what was recorded at the download, and against the catalogue where it tells."""
     fetched = record.read(path.parent).get(path.name)
-    published = next((band.sha256 for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name), None)
+    published = next(
+        (band.sha256 for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name), None
+    )
     found = []
     if fetched is not None:
         found.append(files.checksum_matches(path, fetched.sha256, scene.id, "download record"))
