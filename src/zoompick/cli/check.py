@@ -81,7 +81,7 @@ def show_findings(findings: Sequence[Finding]) -> None:
     columns = [
         Column("outcome"),
         Column("check"),
-        Column("subject", flexible=True),
+        Column("subject"),
         Column("figure", flexible=True),
         Column("limit", flexible=True),
     ]

@@ -35,6 +35,7 @@ def serve(
     ] = None,
 ) -> None:
     """Serve the archive on this machine until Ctrl-C."""
+    import sys
     import threading
 
     from zoompick.cli import show
@@ -45,8 +46,6 @@ def serve(
         show.line(f"{url}")
         show.note("The Ostrell archive is up. Another terminal can use it: zoompick source add ostrell " + url)
         show.note("Scenes are made when they are first asked for. Ctrl-C ends it.")
-        import sys
-
         sys.stdout.flush()
         threading.Event().wait()
 

@@ -235,7 +235,7 @@ def _in_force(criteria: Criteria, count: int) -> str:
         limits.append(f"cover at least {criteria.cover_min:g} %")
     if criteria.collections:
         limits.append("in " + ", ".join(criteria.collections))
-    return f"{count} scenes touch the area" + (f"; {', '.join(limits)}." if limits else ".")
+    return f"{count} scene{'' if count == 1 else 's'} found" + (f"; {', '.join(limits)}." if limits else ".")
 
 
 def show_scenes(entries: Sequence[Entry], with_id: bool = False) -> None:

@@ -50,7 +50,7 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
 
 def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
     """Return ``polygon`` when it is valid longitude/latitude ground, else raise :class:`AreaError`."""
-    if polygon.is_empty or polygon.area == 0:
+    if polygon.is_empty:
         raise AreaError(f"{label} is empty.", "Give a polygon with at least three corners that are not on one line.")
     west, south, east, north = polygon.bounds
     if not all(map(math.isfinite, (west, south, east, north))):
@@ -68,6 +68,8 @@ def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
     if not polygon.is_valid:
         reason = shapely.is_valid_reason(polygon)
         raise AreaError(f"{label} crosses itself or overlaps: {reason}.", "Mend the polygon at that place.")
+    if polygon.area == 0:
+        raise AreaError(f"{label} has no ground in it.", "Its corners lie on one line: give more of them.")
     return polygon
 
 

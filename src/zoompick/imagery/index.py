@@ -61,7 +61,8 @@ class Index:
         values = {}
         for place, (name, index) in enumerate(zip(self.formula.bands, self._indices, strict=True)):
             band = self.source.bands[index]
-            values[name] = stored[place].astype(np.float32) * np.float32(band.scale) + np.float32(band.offset)
+            # In single precision a reflectance of exactly 0 would come out as noise, and 0 / 0 as a value.
+            values[name] = stored[place].astype(np.float64) * band.scale + band.offset
         result = np.asarray(self.formula.compute(values), np.float32)
         valid &= np.isfinite(result)
         return np.where(valid, result, np.float32("nan"))[np.newaxis]

@@ -42,11 +42,8 @@ def percentile_limits(
     counts = np.zeros((len(bands), _BINS), np.int64)
 
     def count(window: Window) -> npt.NDArray[np.int64]:
-        return np.stack([
-            np.bincount(np.clip((values - start) / step, 0, _BINS - 1).astype(np.int64), minlength=_BINS)
-            if step != 1 or start else np.bincount(values, minlength=_BINS)
-            for values, start, step in zip(_values(raster, bands, window, mask), starts, width, strict=True)
-        ])  # fmt: skip
+        parts = zip(_values(raster, bands, window, mask), starts, width, strict=True)
+        return np.stack([np.bincount(_bin(values, start, step), minlength=_BINS) for values, start, step in parts])
 
     with engine.executor_of() as (executor, in_flight):
         for part in engine.each(executor, raster.grid.tiles(_BLOCK_PX), count, in_flight):
@@ -59,6 +56,12 @@ def percentile_limits(
         _limits(histogram, percentiles, start, step)
         for histogram, start, step in zip(counts, starts, width, strict=True)
     )
+
+
+def _bin(values: Pixels, start: float, step: float) -> npt.NDArray[np.int64]:
+    if (start, step) == (0.0, 1.0) and values.dtype.kind == "u":
+        return values
+    return np.clip((values.astype(np.float64) - start) / step, 0, _BINS - 1).astype(np.int64)
 
 
 def _values(raster: Raster, bands: Sequence[int], window: Window, mask: PolygonMask | None) -> list[Pixels]:

@@ -140,7 +140,7 @@ class Client:
         """
         if self.stop.is_set():
             raise CancelledError("Stopped.")
-        if urlsplit(url).scheme not in ("http", "https"):
+        if not _is_web(url):
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
         try:
             response = self._pool.request(
@@ -162,6 +162,14 @@ class Client:
         finally:
             # A body left half read would block the connection for the next request.
             response.close() if response.length_remaining else response.release_conn()
+
+
+def _is_web(url: str) -> bool:
+    try:
+        parts = urlsplit(url)
+    except ValueError:
+        return False
+    return parts.scheme in ("http", "https") and bool(parts.netloc)
 
 
 def _host(url: str) -> str:
@@ -189,10 +197,10 @@ def _unreachable(url: str, error: Exception) -> SourceError:
     text = str(cause)
     if isinstance(cause, urllib3.exceptions.NameResolutionError):
         why, lasting = "its name is not known", True
-    elif isinstance(cause, urllib3.exceptions.ConnectTimeoutError):
-        why, lasting = "it does not answer", False
     elif "refused" in text:
         why, lasting = "nothing listens at this address", True
+    elif isinstance(cause, urllib3.exceptions.TimeoutError):
+        why, lasting = "it does not answer", False
     elif isinstance(cause, urllib3.exceptions.SSLError):
         why, lasting = "its certificate cannot be trusted", True
     else:

@@ -19,7 +19,9 @@ def bands_in_order(raster: Raster, expected: Sequence[str], subject: str) -> Fin
     note = (
         f"Missing: {', '.join(missing)}." if missing else f"Found {', '.join(names)}; wanted {', '.join(expected)}."
     )
-    return judged("bands in order", subject, names == list(expected), _shown(names), _shown(expected), note)
+    same = sum(a == b for a, b in zip(names, expected, strict=False))
+    ok = names == list(expected)
+    return judged("bands in order", subject, ok, f"{same} of {len(expected)}", "all, no other", note, float(same))
 
 
 def bands_published(available: Sequence[str], expected: Sequence[str], subject: str) -> Finding:
@@ -28,10 +30,6 @@ def bands_published(available: Sequence[str], expected: Sequence[str], subject: 
     note = f"The scene was published without {', '.join(missing)}. Pick another scene."
     figure = f"{len(expected) - len(missing)} of {len(expected)}"
     return judged("bands published", subject, not missing, figure, "all", note, float(len(expected) - len(missing)))
-
-
-def _shown(names: Sequence[str]) -> str:
-    return f"{len(names)}: {', '.join(names)}"
 
 
 def bands_distinct(raster: Raster, subject: str) -> Finding:
@@ -53,13 +51,9 @@ def bands_distinct(raster: Raster, subject: str) -> Finding:
 def on_grid(raster: Raster, grid: Grid, subject: str) -> Finding:
     """The product's grid against the study grid."""
     ok = raster.grid.shares_lattice(grid) and raster.grid.window == grid.window and raster.grid.bounds == grid.bounds
-    note = f"It lies at {_place(raster.grid)}, the study grid at {_place(grid)}. Make it again on the study grid."
-    return judged("on study grid", subject, ok, _size(raster.grid), _size(grid), note)
-
-
-def _size(grid: Grid) -> str:
-    return f"{grid.width} x {grid.height} px of {grid.pixel_text}, {grid.crs}"
+    note = f"Its grid is {_place(raster.grid)}; the study grid is {_place(grid)}. Make it again."
+    return judged("on study grid", subject, ok, "the same" if ok else "another", "the same", note)
 
 
 def _place(grid: Grid) -> str:
-    return f"{grid.west:g}, {grid.north:g} ({_size(grid)})"
+    return f"{grid.width} x {grid.height} px of {grid.pixel_text} from {grid.west:g}, {grid.north:g} in {grid.crs}"

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import DataError, ZoomPickError
+from zoompick.errors import DataError, FormatError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.shapes import Shape
 from zoompick.imagery.deliveries import band_file, scene_of
@@ -37,8 +37,9 @@ def verify_study(study: Study, brief: Brief, area: Area, plan: StudyPlan, report
         checks.append(partial(_clouds, study, brief, area, scenes, day))
     for step in plan.steps:
         checks.append(partial(_product, step.output, _label(study, step.output)))
+        checks.append(partial(_on_study_grid, step.output, _label(study, step.output), plan.grid))
         if step.name == "stack":
-            checks.append(partial(_stack, step.output, _label(study, step.output), brief, area, plan.grid))
+            checks.append(partial(_stack, step.output, _label(study, step.output), brief, area))
     return _all(checks, report)
 
 
@@ -70,16 +71,17 @@ def _label(study: Study, path: Path) -> str:
 def _scene(study: Study, brief: Brief, scene: Scene) -> list[Finding]:
     """Bands published, files here, whole, and with the published digest."""
     wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
-    found = [band_checks.bands_published(tuple(scene.bands), brief.bands, scene.id)]
+    label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
+    found = [band_checks.bands_published(tuple(scene.bands), brief.bands, label)]
     paths = band_paths(study, scene, wanted)
     present = [path for path in paths if path.is_file()]
     absent = [path.name for path in paths if not path.is_file()]
     note = f"Missing: {', '.join(absent)}. 'zoompick download' says why." if absent else ""
-    found.append(judged("files here", scene.id, not absent, f"{len(present)} of {len(paths)}", "all", note))
+    found.append(judged("files here", label, not absent, f"{len(present)} of {len(paths)}", "all", note))
     if present:
-        found.append(_joined([files.blocks_decode(path, scene.id) for path in present], "blocks decode", scene.id))
+        found.append(_joined([files.blocks_decode(path, label) for path in present], "blocks decode", label))
         digests = [finding for path in present for finding in _digests(path, scene)]
-        found.append(_joined(digests, "checksums", scene.id))
+        found.append(_joined(digests, "checksums", label))
     return found
 
 
@@ -139,12 +141,15 @@ def _product(path: Path, label: str) -> list[Finding]:
     return found
 
 
-def _stack(path: Path, label: str, brief: Brief, area: Area, grid: Grid) -> list[Finding]:
+def _on_study_grid(path: Path, label: str, grid: Grid) -> list[Finding]:
+    return _opened(path, label, lambda raster: [band_checks.on_grid(raster, grid, label)])
+
+
+def _stack(path: Path, label: str, brief: Brief, area: Area) -> list[Finding]:
     return _opened(
         path,
         label,
         lambda stack: [
-            band_checks.on_grid(stack, grid, label),
             band_checks.bands_in_order(stack, brief.bands, label),
             band_checks.bands_distinct(stack, label),
             coverage.valid_share(stack, area.polygon, brief.valid, label),
@@ -184,5 +189,7 @@ def _opened(path: Path, label: str, judge: Callable[[GeoTiff], list[Finding]]) -
         return []
     try:
         return judge(GeoTiff(path))
+    except FormatError:
+        return []
     except DataError as error:
         return [judged("pixels readable", label, False, "no", "yes", error.what)]

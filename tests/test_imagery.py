@@ -1,0 +1,224 @@
+"""Stack, clip, composite, index, formulas, pictures: against hand-worked numbers and NumPy."""
+
+from __future__ import annotations
+
+import json
+
+import imagecodecs
+import numpy as np
+import pytest
+import shapely
+from helpers import Memory, foreign_tiff, grid, noise
+
+from zoompick.errors import GridError, NothingFoundError, UnknownNameError, UsageError
+from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.shapes import project
+from zoompick.imagery import recipes
+from zoompick.imagery.clip import Clip
+from zoompick.imagery.composite import Composite
+from zoompick.imagery.deliveries import open_layers
+from zoompick.imagery.formula import Formula
+from zoompick.imagery.index import Index
+from zoompick.imagery.picture import world_file, write_png
+from zoompick.imagery.stack import Stack, build_stack
+from zoompick.imagery.stretch import Limits, percentile_limits
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.masks import PolygonMask
+from zoompick.raster.raster import Band
+from zoompick.raster.write import WriteOptions, write_geotiff
+
+PLACE = grid(80, 60)
+
+
+def lonlat(shape, place=PLACE):
+    """A polygon in pixels of ``place`` carried to longitude/latitude."""
+    moved = shapely.transform(shape, lambda xy: np.column_stack([place.west + xy[:, 0] * 8, place.north - xy[:, 1] * 8]))
+    return project(shapely.segmentize(moved, 20), LONLAT, place.crs)
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("(nir - red) / (nir + red)", (30 - 10) / 40),
+        ("2 * red + 1", 21),
+        ("-red + nir / 2", 5),
+        ("1.5 * (nir - red) / (nir + 6 * red - 7.5 * nir + 1)", 1.5 * 20 / (30 + 60 - 225 + 1)),
+    ],
+)
+def test_formulas(text, expected):
+    formula = Formula.parse(text)
+    assert formula.compute({"nir": np.array([30.0]), "red": np.array([10.0])})[0] == pytest.approx(expected)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "__import__('os').remove('x')", "red.real", "red[0]", "red if nir else 1", "red ** 99999", "lambda: 1", "'red'", "True",
+        "red < nir", "f(red)", "red +", "", "5 + 5", "(" * 300 + "red" + ")" * 300, "-" * 60 + "red", "red+" * 900 + "red",
+    ],
+)  # fmt: skip
+def test_formulas_are_never_programs(text):
+    with pytest.raises(UsageError):
+        Formula.parse(text)
+
+
+def test_recipes_are_data_with_their_source():
+    assert recipes.index("ndvi").formula.bands == ("nir", "red")
+    assert "1996" in recipes.index("ndwi").source
+    assert recipes.composite("infrared").bands == ("nir", "red", "green")
+    with pytest.raises(UnknownNameError, match="Did you mean ndvi"):
+        recipes.index("NDVI2")
+    with pytest.raises(UsageError, match="three bands"):
+        recipes.own_composite(("red", "nir"))
+
+
+def test_index_uses_reflectance_and_knows_no_data():
+    bands = (Band("red", 0.0001, -0.1), Band("nir", 0.0001, -0.1))
+    pixels = np.array([[[2000, 0, 1000, 3000]], [[4000, 5000, 1000, 2000]]], "uint16")
+    raster = Index(Memory(pixels, grid(4, 1), 0, bands), "ndvi", recipes.index("ndvi").formula, "it")
+    found = raster.read(raster.grid.window)[0, 0]
+    expected = [(0.3 - 0.1) / 0.4, np.nan, np.nan, (0.1 - 0.2) / 0.3]
+    np.testing.assert_allclose(found, expected, rtol=1e-5)
+    assert (raster.dtype, raster.bands[0].name) == (np.float32, "ndvi")
+    with pytest.raises(UnknownNameError, match="it has the bands"):
+        Index(Memory(pixels, grid(4, 1)), "x", Formula.parse("red"), "it")
+
+
+def files_for(tmp_path):
+    """Three files: red at 8 m, nir and classes at 16 m, half a pixel of ground apart at the edges."""
+    red, nir = noise((1, 60, 80)), noise((1, 30, 40), seed=8)
+    classes = noise((1, 30, 40), "uint8", 1, 6, seed=9)
+    foreign_tiff(tmp_path / "red.tif", red, PLACE, nodata="0", tile=(32, 32))
+    coarse = Grid(PLACE.crs, 16, 16, PLACE.west, PLACE.north, 40, 30)
+    foreign_tiff(tmp_path / "nir.tif", nir, coarse, nodata="0")
+    foreign_tiff(tmp_path / "classes.tif", classes, coarse, nodata="0")
+    return red, nir, classes
+
+
+def test_stack_of_files_in_the_order_asked(tmp_path):
+    red, nir, classes = files_for(tmp_path)
+    layers = open_layers([tmp_path / "red.tif", tmp_path / "nir.tif", tmp_path / "classes.tif"])
+    stack = build_stack(layers, ["nir", "classes", "red"], classes=["classes"])
+    assert [band.name for band in stack.bands] == ["nir", "classes", "red"]
+    assert (stack.grid, stack.dtype) == (PLACE, np.uint16)
+    found = stack.read(PLACE.window)
+    np.testing.assert_array_equal(found[2], red[0])
+    np.testing.assert_array_equal(found[1], np.kron(classes[0], np.ones((2, 2))))
+    inner = (3 * nir[0, 5, 5] + nir[0, 5, 6]) / 4
+    assert abs(found[0, 10, 11] - (3 * inner + (3 * nir[0, 4, 5] + nir[0, 4, 6]) / 4) / 4) <= 0.5001
+    with pytest.raises(UnknownNameError, match="Did you mean nir"):
+        build_stack(layers, ["nirr"])
+
+
+def test_stack_fills_gaps_from_the_next_scene_in_the_same_units():
+    first = np.array([[[2000, 0, 3000, 0]]], "uint16")
+    second = np.array([[[500, 2500, 0, 0]]], "uint16")
+    place = grid(4, 1)
+    old, new = Band("red", 0.0001, -0.05), Band("red", 0.0001, -0.1)
+    stack = Stack(place, [[Memory(first, place, 0, (old,)), Memory(second, place, 0, (new,))]])
+    assert stack.read(place.window)[0, 0].tolist() == [2000, 2000, 3000, 0]
+    assert stack.bands[0] == old
+
+
+def test_units_that_change_never_turn_a_value_into_no_data():
+    place = grid(2, 1)
+    first = Memory(np.array([[[0, 7]]], "uint16"), place, 0, (Band("red", 1, 0),))
+    second = Memory(np.array([[[500, 9]]], "uint16"), place, 0, (Band("red", 1, -500),))
+    assert Stack(place, [[first, second]]).read(place.window)[0, 0].tolist() == [1, 7]
+
+
+def test_files_that_do_not_fit_together(tmp_path):
+    files_for(tmp_path)
+    other = Grid(Crs(32729), 8, 8, PLACE.west, PLACE.north, 80, 60)
+    foreign_tiff(tmp_path / "green.tif", noise((1, 60, 80)), other, nodata="0")
+    layers = open_layers([tmp_path / "red.tif", tmp_path / "green.tif"])
+    with pytest.raises(UsageError, match=r"EPSG:32728 .red.tif., EPSG:32729 .green.tif."):
+        build_stack(layers, [])
+    with pytest.raises(GridError, match="EPSG:32729"):
+        build_stack(layers, ["red"], other)
+
+
+def test_scale_and_name_come_from_the_item_beside_the_file(tmp_path):
+    foreign_tiff(tmp_path / "x-77.tif", noise((1, 60, 80)), PLACE, nodata="0")
+    asset = {"href": "http://h.test/x-77.tif", "type": "image/tiff", "roles": ["data"], "bands": [{"eo:common_name": "red"}],
+             "raster:scale": 0.5, "raster:offset": 3}  # fmt: skip
+    item = {"id": "s", "properties": {"datetime": "2025-12-15T00:00:00Z"}, "assets": {"a": asset}}
+    (tmp_path / "item.json").write_text(json.dumps(item))
+    assert open_layers([tmp_path / "x-77.tif"])[0].raster.bands == (Band("red", 0.5, 3),)
+
+
+def test_names_from_the_band_guide(tmp_path):
+    name = "lapwing-a-20251215t111724-28s9845-b02-swir16.tif"
+    foreign_tiff(tmp_path / name, noise((1, 60, 80)), PLACE)
+    assert open_layers([tmp_path / name])[0].name == "swir16"
+
+
+@pytest.mark.parametrize("touch", [False, True])
+def test_clip_keeps_the_inside_and_blanks_the_rest(touch):
+    triangle = shapely.Polygon([(10.3, 8.1), (66.7, 20.2), (30.4, 50.9)])
+    source = Memory(noise((2, 60, 80)), PLACE, 0)
+    clip = Clip(source, lonlat(triangle), touch)
+    found = clip.read(clip.grid.window)
+    assert clip.grid == PLACE.part(Window(10, 8, 57, 43))
+    x, y = np.meshgrid(np.arange(10, 67), np.arange(8, 51))
+    inside = shapely.contains_xy(triangle, x + 0.5, y + 0.5)
+    if touch:
+        inside = shapely.intersects(triangle, shapely.box(x, y, x + 1, y + 1))
+    wrong = (found[0] != 0) != inside
+    assert wrong.sum() <= 2
+    np.testing.assert_array_equal(found[1][inside & ~wrong], source.pixels[1, 8:51, 10:67][inside & ~wrong])
+
+
+def test_clips_that_cannot_be():
+    with pytest.raises(GridError, match="outside the raster"):
+        Clip(Memory(noise((1, 60, 80)), PLACE, 0), lonlat(shapely.box(500, 500, 600, 600)))
+    with pytest.raises(UsageError, match="no no-data value"):
+        Clip(Memory(noise((1, 60, 80)), PLACE), lonlat(shapely.box(5, 5, 9, 9)))
+    floats = Clip(Memory(noise((1, 60, 80), "float32"), PLACE), lonlat(shapely.Point(30, 30).buffer(9)))
+    assert np.isnan(floats.read(floats.grid.window)[0, 0, 0])
+
+
+@pytest.mark.parametrize("dtype", ["uint8", "uint16", "int16", "float32"])
+def test_percentiles_are_those_of_the_valid_pixels_in_the_area(dtype):
+    pixels = noise((2, 60, 80), dtype, 1, 120)
+    pixels[:, :20] = 0
+    shape = shapely.Polygon([(3, 3), (77, 30), (20, 57)])
+    inside = PolygonMask(shapely.affinity.scale(shape, 1, -1, origin=(0, 0)), Grid(PLACE.crs, 1, 1, 0, 0, 80, 60))
+    found = percentile_limits(Memory(pixels, PLACE, 0), (0, 1), (2, 98), inside)
+    keep = inside.read(PLACE.window)
+    for band, limits in zip(pixels, found, strict=True):
+        values = band[keep & (band != 0)]
+        expected = np.percentile(values, (2, 98), method="nearest")
+        tolerance = float(values.max() - values.min()) / 65535 * 1.01 if dtype in ("int16", "float32") else 0
+        assert np.abs(np.array([limits.low, limits.high]) - expected).max() <= tolerance
+    with pytest.raises(NothingFoundError):
+        percentile_limits(Memory(np.zeros_like(pixels), PLACE, 0), (0,), (2, 98))
+
+
+@pytest.mark.parametrize("dtype", ["uint16", "float32"])
+def test_composite_stretches_linearly_and_keeps_zero_for_missing(dtype):
+    pixels = np.zeros((3, 1, 6), dtype)
+    pixels[:, 0] = [[0, 100, 150, 200, 300, 50]] * 3
+    pixels[1, 0, 5] = 0
+    composite = Composite(Memory(pixels, grid(6, 1), 0), (2, 1, 0), [Limits(100, 200)] * 3)
+    found = composite.read(composite.grid.window)
+    assert found[0, 0].tolist() == [0, 1, 128, 255, 255, 0]
+    assert [band.name for band in composite.bands] == ["b2", "b1", "b0"]
+
+
+def test_picture_with_world_file(tmp_path):
+    pixels = noise((3, 60, 80), "uint8", 1, 255)
+    pixels[:, :5] = 0
+    write_geotiff(Memory(pixels, PLACE, 0), tmp_path / "a.tif", WriteOptions(is_rgb=True, side=32))
+    place = write_png(GeoTiff(tmp_path / "a.tif"), tmp_path / "a.png", 4096)
+    image = imagecodecs.png_decode((tmp_path / "a.png").read_bytes())
+    np.testing.assert_array_equal(np.moveaxis(image[:, :, :3], 2, 0), pixels)
+    assert (image[:5, :, 3] == 0).all()
+    assert (image[5:, :, 3] == 255).all()
+    numbers = [float(line) for line in (tmp_path / "a.pgw").read_text().split()]
+    assert numbers == [8, 0, 0, -8, PLACE.west + 4, PLACE.north - 4]
+    assert place == PLACE
+    smaller = write_png(GeoTiff(tmp_path / "a.tif"), tmp_path / "b.png", 50)
+    assert (smaller.width, smaller.pixel_x) == (40, 16)
+    assert float(world_file(smaller).split()[0]) == 16

@@ -1,0 +1,241 @@
+"""Retries, downloads over a bad network, checks of what arrives."""
+
+from __future__ import annotations
+
+import hashlib
+import http.server
+import threading
+from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime
+from pathlib import Path
+
+import pytest
+
+from zoompick import files
+from zoompick.errors import CancelledError, ChecksumError, DiskError, FormatError, SourceError
+from zoompick.events import Retrying
+from zoompick.net.client import Client, TransientError
+from zoompick.net.retry import RetryPolicy, seconds_of
+from zoompick.transfer import download as downloads
+from zoompick.transfer import record
+from zoompick.transfer.checksums import sha256_of_digest
+from zoompick.transfer.plan import DownloadPlan, Fetch, file_name, plan
+
+POLICY = RetryPolicy(3, 1, 10)
+
+
+@pytest.mark.parametrize(
+    ("attempt", "header", "wait"),
+    [(1, None, 1), (2, None, 2), (3, None, 4), (4, None, None), (1, "7", 7), (1, "11", None), (1, "soon", 1), (3, "0", 0)],
+)
+def test_how_long_to_wait(attempt, header, wait):
+    assert POLICY.wait_s(attempt, header, jitter=1) == wait
+
+
+def test_waits_are_spread_and_dates_understood():
+    assert all(0.5 <= POLICY.wait_s(1, None) <= 1 for _ in range(50))
+    moment = datetime.now(UTC) + timedelta(seconds=30)
+    assert 25 < seconds_of(format_datetime(moment, usegmt=True)) <= 30
+    assert seconds_of("Mon, 01 Jan 2001 00:00:00 GMT") == 0
+
+
+@pytest.mark.parametrize(
+    ("header", "digest"),
+    [
+        ("sha-256=:" "47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:", hashlib.sha256(b"").hexdigest()),
+        ("sha-512=:AAAA:, sha-256=:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:", hashlib.sha256(b"").hexdigest()),
+        ("sha-512=:AAAA:", None), ("sha-256=:AAAA:", None), ("sha-256=47DE", None), ("", None), (None, None),
+    ],
+)  # fmt: skip
+def test_digest_header(header, digest):
+    assert sha256_of_digest(header) == digest
+
+
+def test_multihash_both_ways():
+    digest = hashlib.sha256(b"x").hexdigest()
+    assert files.sha256_of_multihash(files.multihash(digest)) == digest
+    assert files.sha256_of_multihash("1114" + "00" * 20) is None
+    assert files.sha256_of_multihash("1220ab") is None
+
+
+BODY = b"II*\0" + bytes(range(256)) * 4000
+
+
+class Handler(http.server.BaseHTTPRequestHandler):
+    """A server that misbehaves as its path says; it counts requests and remembers their ranges."""
+
+    protocol_version = "HTTP/1.1"
+    seen: list[tuple[str, str | None]] = []
+
+    def do_GET(self):
+        word = self.path.strip("/").split("/")[0]
+        asked = self.headers.get("Range")
+        count = sum(path == self.path for path, _ in self.seen)
+        self.seen.append((self.path, asked))
+        etag = '"two"' if word == "changed" and count else '"one"'
+        if word == "html":
+            return self.send(200, b"<!DOCTYPE html><p>Please log in</p>", etag)
+        if word == "status":
+            return self.send(int(self.path.split("/")[2]), b'{"description": "no\\nway"}', etag)
+        if word == "flaky" and count < 2:
+            return self.send(503, b"", etag)
+        start = 0
+        if asked and self.headers.get("If-Range") == etag and word != "norange":
+            start = int(asked.removeprefix("bytes=").rstrip("-"))
+        part = BODY[start:]
+        stop = len(part) // 2 if word in ("cut", "norange", "changed") and count == 0 else len(part)
+        self.send(206 if start else 200, part, etag, start, stop)
+
+    def send(self, status, body, etag, start=0, stop=None):
+        self.send_response(status)
+        self.send_header("Content-Length", str(len(body)))
+        self.send_header("ETag", etag)
+        if status == 206:
+            self.send_header("Content-Range", f"bytes {start}-{start + len(body) - 1}/{start + len(body)}")
+        self.end_headers()
+        self.wfile.write(body[:stop])
+        if stop is not None and stop < len(body):
+            self.close_connection = True
+
+    def log_message(self, *args):
+        pass
+
+
+@pytest.fixture
+def bad_server():
+    Handler.seen = []
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{server.server_port}"
+    server.shutdown()
+    server.server_close()
+
+
+def fetch(url: str, path: Path, size=None, sha256=None) -> Fetch:
+    return Fetch("scene", "red", url, path, size, sha256)
+
+
+@pytest.mark.parametrize(("word", "requests"), [("good", 1), ("cut", 2), ("norange", 2), ("changed", 2), ("flaky", 3)])
+def test_a_file_arrives_whole_whatever_happens(bad_server, tmp_path, word, requests):
+    path = tmp_path / "a.tif"
+    entry = fetch(f"{bad_server}/{word}/a.tif", path, len(BODY), hashlib.sha256(BODY).hexdigest())
+    assert downloads.fetch_one(entry, Client()) == len(BODY)
+    assert path.read_bytes() == BODY
+    assert len(Handler.seen) == requests
+    if word == "cut":
+        assert Handler.seen[1][1] == f"bytes={len(BODY) // 2}-"
+    assert record.read(tmp_path)["a.tif"].checked_by == "item"
+    assert downloads.is_here(entry)
+
+
+@pytest.mark.parametrize(
+    ("word", "size", "sha256", "error"),
+    [
+        ("good", len(BODY) + 1, None, ChecksumError),
+        ("good", None, "00" * 32, ChecksumError),
+        ("html", None, None, FormatError),
+        ("status/404", None, None, SourceError),
+        ("status/401", None, None, SourceError),
+    ],
+)
+def test_what_is_not_the_file_never_takes_its_name(bad_server, tmp_path, word, size, sha256, error):
+    with pytest.raises(error):
+        downloads.fetch_one(fetch(f"{bad_server}/{word}/a.tif", tmp_path / "a.tif", size, sha256), Client())
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_giving_up_says_how_often_it_tried(bad_server, tmp_path, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_RETRIES", "2")
+    events = []
+    with pytest.raises(TransientError, match="answered 503 .no way."):
+        Client(events.append).json(f"{bad_server}/status/503")
+    assert [event.attempt for event in events if isinstance(event, Retrying)] == [1, 2]
+
+
+@pytest.mark.parametrize(
+    ("url", "words"),
+    [
+        ("http://127.0.0.1:9/", "nothing listens"),
+        ("ftp://127.0.0.1/", "no web address"),
+        ("http://name.invalid/", "its name is not known"),
+        ("http://[::1/", "no web address"),
+    ],
+)
+def test_sources_out_of_reach(url, words, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_RETRIES", "0")
+    with pytest.raises(SourceError, match=words):
+        Client().json(url)
+
+
+def test_json_is_expected(bad_server):
+    with pytest.raises(SourceError, match="JSON was expected"):
+        Client().json(f"{bad_server}/html")
+
+
+def test_a_stopped_client_asks_nothing(bad_server):
+    stop = threading.Event()
+    stop.set()
+    with pytest.raises(CancelledError):
+        Client(stop=stop).json(f"{bad_server}/good")
+    assert Handler.seen == []
+
+
+def test_one_failure_does_not_stop_the_others(bad_server, tmp_path):
+    entries = tuple(fetch(f"{bad_server}/{word}/a.tif", tmp_path / word / "a.tif") for word in ("good", "html", "cut"))
+    outcome = downloads.download(DownloadPlan(entries, (), ()), lambda stop: Client(stop=stop), 2)
+    assert {entry.path.parent.name for entry in outcome.done} == {"good", "cut"}
+    [(entry, error)] = outcome.failed
+    assert "a web page" in error.what
+    assert outcome.received_bytes == 2 * len(BODY)
+    assert not list(tmp_path.rglob("*.part"))
+
+
+def test_no_room_is_told_before_the_first_byte(bad_server, tmp_path):
+    entry = fetch(f"{bad_server}/good/a.tif", tmp_path / "new" / "a.tif", size=10**18)
+    with pytest.raises(DiskError, match="only .* are free"):
+        downloads.download(DownloadPlan((entry,), (), ()), lambda stop: Client(stop=stop), 2)
+    assert Handler.seen == []
+
+
+class Offered:
+    def __init__(self, href, size=None, sha256=None):
+        self.href, self.size, self.sha256 = href, size, sha256
+
+
+class Offer:
+    id = "s"
+    bands = {"red": Offered("http://h/x/red.tif?sig=1", 5), "nir": Offered("http://h/x/../../nir.tif")}
+
+
+def test_the_plan_is_a_pure_decision(tmp_path):
+    decided = plan([Offer()], ["red", "nir", "swir16"], {"s": tmp_path}, lambda entry: entry.band == "nir")
+    assert [entry.path.name for entry in decided.fetch] == ["red.tif"]
+    assert [entry.band for entry in decided.here] == ["nir"]
+    assert decided.lacking == (("s", "swir16"),)
+    assert (decided.known_bytes, decided.unknown) == (5, 0)
+
+
+@pytest.mark.parametrize(
+    ("url", "name"),
+    [
+        ("http://h/a/b.tif", "b.tif"),
+        ("http://h/a/..", "_"),
+        ("http://h/a/.hidden", "hidden"),
+        ("http://h/a/CON.tif", "_CON.tif"),
+        ("http://h/a%2F..%2Fb", "a-2F..-2Fb"),
+        ("http://h/", "_"),
+    ],
+)
+def test_names_from_addresses_are_safe(url, name):
+    assert file_name(url) == name
+
+
+def test_a_changed_file_or_item_is_fetched_again(bad_server, tmp_path):
+    entry = fetch(f"{bad_server}/good/a.tif", tmp_path / "a.tif")
+    assert not downloads.is_here(entry)
+    downloads.fetch_one(entry, Client())
+    assert downloads.is_here(entry)
+    assert not downloads.is_here(fetch(entry.url, entry.path, sha256="11" * 32))
+    entry.path.write_bytes(b"short")
+    assert not downloads.is_here(entry)

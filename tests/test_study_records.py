@@ -1,0 +1,199 @@
+"""The brief, lists of scenes, the journal, the lock, safe files."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+
+from zoompick import files, settings
+from zoompick.errors import (
+    BriefError,
+    BusyError,
+    DataError,
+    DiskError,
+    StudyError,
+    UnknownNameError,
+    UsageError,
+)
+from zoompick.study.brief import TEMPLATE, read_brief
+from zoompick.study.folder import Study
+from zoompick.study.journal import act
+from zoompick.study.scenelist import from_collection, read_list, select, to_collection, write_list
+
+FILLED = TEMPLATE.format(name='"Fen"', source='"ostrell"', collections='["lapwing-l2"]', dates='["2025-12", "2026"]', cloud="20")
+
+
+def brief_of(tmp_path, text):
+    path = tmp_path / "study.toml"
+    path.write_text(text)
+    return read_brief(path)
+
+
+def test_the_template_is_a_valid_brief(tmp_path):
+    brief = brief_of(tmp_path, FILLED)
+    assert (brief.name, brief.source, brief.collections) == ("Fen", "ostrell", ("lapwing-l2",))
+    assert [str(period) for period in brief.periods] == ["2025-12-01 to 2025-12-31", "2026-01-01 to 2026-12-31"]
+    assert (brief.crs, brief.pixel_m, brief.stretch, brief.touch) == (None, 8, (2, 98), False)
+
+
+def test_an_empty_brief_has_defaults(tmp_path):
+    brief = brief_of(tmp_path, "")
+    assert (brief.cloud, brief.cover, brief.periods, brief.bands) == (20, 99, (), ("blue", "green", "red", "nir"))
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("cloud = 20  ", "cloud = 150  ", r"line 11: \[search\] cloud = 150 .* between 0 and 100"),
+        ("cloud = 20  ", 'cloud = "20"  ', "must be a number"),
+        ("cloud = 20  ", "clouds = 20  ", r"line 11: \[search\] clouds is not known. Did you mean cloud"),
+        ("[clip]", "[clips]", r"\[clips\] is not known. Did you mean clip"),
+        ('["2025-12", "2026"]', '"2026/2025"', "end before they begin"),
+        ('["2025-12", "2026"]', "7", "text or a list"),
+        ("pixel_m = 8", "pixel_m = 0", "pixel size in metres"),
+        ("pixel_m = 8", "pixel_m = true", "must be a number"),
+        ('crs = "auto"', 'crs = "moon"', "EPSG"),
+        ("touch = false", 'touch = "no"', "true or false"),
+        ("stretch = [2, 98]", "stretch = [98, 2]", "below the second"),
+        ("stretch = [2, 98]", "stretch = [2]", "two percentiles"),
+        ('["ndvi", "ndwi"]', '["ndvi", "ndvi"]', "twice"),
+        ('["ndvi", "ndwi"]', '"ndvi"', "list of names"),
+        ('"Fen"', "7", "text in quotes"),
+        ("[grid]", "[grid", "cannot be read"),
+    ],
+)
+def test_mistakes_in_the_brief_are_told_with_their_line(tmp_path, old, new, words):
+    assert old in FILLED
+    with pytest.raises(BriefError, match=words):
+        brief_of(tmp_path, FILLED.replace(old, new))
+
+
+def entry(number):
+    item = {"id": f"s{number}", "properties": {"datetime": "2025-12-15T00:00:00Z"}, "assets": {}}
+    return item | {"zoompick:pick": {"source": "a", "cover": 12.5}}
+
+
+def test_lists_of_scenes_survive_the_disk(tmp_path):
+    entries = from_collection({"features": [entry(1), entry(2)]}, "here")
+    write_list(tmp_path / "list.json", entries)
+    again = read_list(tmp_path / "list.json")
+    assert to_collection(again) == to_collection(entries)
+    assert (again[0].scene.source, again[0].cover_percent) == ("a", 12.5)
+    assert read_list(tmp_path / "none.json") == []
+
+
+def test_selecting_by_number_and_id():
+    entries = from_collection({"features": [entry(n) for n in range(1, 12)]}, "here")
+    assert [e.scene.id for e in select(entries, ["2", "s11"], "it")] == ["s2", "s11"]
+    for word in ("0", "12"):
+        with pytest.raises(UsageError, match="has 11 scenes"):
+            select(entries, [word], "it")
+    with pytest.raises(UnknownNameError, match="Did you mean"):
+        select(entries, ["s99"], "it")
+
+
+@pytest.mark.parametrize("value", [None, [], {"features": 3}, {"features": [7]}, {"features": [{"id": "x"}]}])
+def test_what_is_no_list_of_scenes(value):
+    with pytest.raises(DataError):
+        from_collection(value, "standard input")
+
+
+def test_the_journal_tells_how_each_act_ended(tmp_path):
+    journal = tmp_path / "journal.jsonl"
+    with act(journal, "first", count=3) as doing:
+        doing.note(bytes=7)
+    with pytest.raises(UsageError), act(journal, "second"):
+        raise UsageError("It was wrong.", "Do better.")
+    with pytest.raises(KeyboardInterrupt), act(journal, "third"):
+        raise KeyboardInterrupt
+    with act(None, "nowhere"):
+        pass
+    lines = [json.loads(line) for line in journal.read_text().splitlines()]
+    assert [(line["act"], line["outcome"]) for line in lines] == [("first", "done"), ("second", "failed"), ("third", "stopped")]
+    assert (lines[0]["count"], lines[0]["bytes"], lines[1]["reason"]) == (3, 7, "It was wrong.")
+
+
+def test_a_study_is_found_from_below_and_made_once(tmp_path):
+    study = Study.create(tmp_path / "a", FILLED)
+    below = study.products("2025-12-15")
+    below.mkdir(parents=True)
+    assert Study.find(below) == study
+    assert Study.find(tmp_path) is None
+    with pytest.raises(StudyError, match="There is no study"):
+        Study.need(tmp_path)
+    with pytest.raises(StudyError, match="is a study already"):
+        Study.create(tmp_path / "a", FILLED)
+    with pytest.raises(StudyError, match="no area yet"):
+        study.area()
+    (tmp_path / "file").write_text("")
+    with pytest.raises(StudyError, match="is a file"):
+        Study.create(tmp_path / "file", FILLED)
+
+
+def test_two_processes_never_work_in_one_study(tmp_path):
+    study = Study.create(tmp_path / "a", FILLED)
+    code = f"from pathlib import Path; from zoompick import files\nwith files.exclusive(Path({str(study.root)!r})): print('in')"
+    with study.locked():
+        blocked = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+        with pytest.raises(BusyError, match="Another zoompick"), files.exclusive(study.root):
+            pass
+    assert "BusyError" in blocked.stderr
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True).stdout == "in\n"
+
+
+def test_leftovers_of_a_killed_run_are_swept(tmp_path):
+    study = Study.create(tmp_path / "a", FILLED)
+    part = study.root / "scenes" / ".x.tif.abc.part"
+    part.parent.mkdir()
+    part.write_bytes(b"half")
+    with study.locked():
+        assert not part.exists()
+
+
+def test_writing_is_all_or_nothing(tmp_path):
+    path = tmp_path / "new" / "a.txt"
+    files.write_text(path, "one")
+    with pytest.raises(RuntimeError), files.writing(path) as stream:
+        stream.write(b"half of two")
+        raise RuntimeError
+    assert path.read_text() == "one"
+    assert [p.name for p in path.parent.iterdir()] == ["a.txt"]
+    assert path.stat().st_mode & 0o077 == 0o066 & ~umask() & 0o077
+
+
+def umask():
+    value = os.umask(0)
+    os.umask(value)
+    return value
+
+
+@pytest.mark.skipif(not os.path.exists("/dev/full"), reason="needs a device that is always full")
+def test_no_room_becomes_our_error(tmp_path):
+    with pytest.raises(DiskError, match="no room left"), files.disk_errors(tmp_path), open("/dev/full", "wb", 0) as stream:
+        stream.write(b"x")
+
+
+@pytest.mark.parametrize("text", ["{", "\xff", ""])
+def test_json_that_is_none(tmp_path, text):
+    (tmp_path / "a.json").write_bytes(text.encode("latin-1"))
+    with pytest.raises(DataError, match="not valid JSON"):
+        files.read_json(tmp_path / "a.json")
+
+
+@pytest.mark.parametrize(("count", "text"), [(0, "0 B"), (999, "999 B"), (31_810_714, "31.8 MB"), (2.5e12, "2500.0 GB")])
+def test_bytes_for_people(count, text):
+    assert files.human_bytes(count) == text
+
+
+def test_settings_come_from_file_and_environment(tmp_path, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_CONFIG", str(tmp_path))
+    (tmp_path / "settings.toml").write_text("tile_px = 256\nretries = 9\n")
+    monkeypatch.setenv("ZOOMPICK_RETRIES", "1")
+    assert (settings.whole("tile_px"), settings.whole("retries"), settings.number("read_timeout_s")) == (256, 1, 120.0)
+    monkeypatch.setenv("ZOOMPICK_TILE_PX", "wide")
+    with pytest.raises(UsageError, match="'wide', expected a int"):
+        settings.whole("tile_px")

@@ -1,0 +1,194 @@
+"""Files written here, read by another library: layout, pixels, overviews, statistics."""
+
+from __future__ import annotations
+
+import hashlib
+import struct
+import xml.etree.ElementTree as ET
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+import pytest
+import tifffile
+from helpers import Memory, grid, noise
+
+from zoompick.errors import DataError, DiskError, UsageError
+from zoompick.events import Advanced, Started
+from zoompick.raster import cog
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import Band
+from zoompick.raster.write import WriteOptions, write_geotiff
+
+
+def halved_by_hand(pixels, nodata):
+    """2 x 2 means of the valid pixels, with plain loops' logic in masked arrays."""
+    bands, rows, cols = pixels.shape
+    data = np.ma.masked_all((bands, rows + rows % 2, cols + cols % 2), "float64")
+    data[:, :rows, :cols] = np.ma.masked_equal(pixels, nodata) if nodata is not None else pixels
+    groups = data.reshape(bands, (rows + 1) // 2, 2, (cols + 1) // 2, 2)
+    return groups.mean(axis=(2, 4))
+
+
+@pytest.mark.parametrize("compression", ["deflate", "zstd", "lzw", "none"])
+@pytest.mark.parametrize("dtype", ["uint8", "uint16", "int32", "float32"])
+@pytest.mark.parametrize("is_rgb", [False, True])
+def test_pixels_come_back_through_another_reader(tmp_path, compression, dtype, is_rgb):
+    pixels = noise((3, 150, 210), dtype, 1, 120)
+    options = WriteOptions(side=64, compression=compression, is_rgb=is_rgb)
+    write_geotiff(Memory(pixels, grid(210, 150), 0), tmp_path / "a.tif", options)
+    with tifffile.TiffFile(tmp_path / "a.tif") as tiff:
+        page = tiff.pages[0]
+        found = page.asarray()
+        assert page.planarconfig == (1 if is_rgb else 2)
+        assert page.photometric.name == ("RGB" if is_rgb else "MINISBLACK")
+    np.testing.assert_array_equal(np.moveaxis(found, 2, 0) if is_rgb else found, pixels)
+
+
+def test_layout_is_cloud_optimized(tmp_path):
+    """OGC 21-026: tiled, directories first, full resolution first among them, smallest overview's data first."""
+    write_geotiff(Memory(noise((2, 500, 700)), grid(700, 500), 0), tmp_path / "a.tif", WriteOptions(side=64))
+    with tifffile.TiffFile(tmp_path / "a.tif") as tiff:
+        pages = list(tiff.pages)
+        starts = [min(page.dataoffsets) for page in pages]
+        ends = [max(o + c for o, c in zip(p.dataoffsets, p.databytecounts, strict=True)) for p in pages]
+        assert [page.subfiletype for page in pages] == [0] + [1] * (len(pages) - 1)
+        assert [(p.imagewidth, p.imagelength) for p in pages] == [(700, 500), (350, 250), (175, 125), (88, 63), (44, 32)]
+        assert all(page.is_tiled for page in pages)
+        assert max(page.offset for page in pages) < min(starts)
+        assert sorted(starts, reverse=True) == starts
+        assert all(end <= start for end, start in zip(ends[1:], starts[:-1], strict=True))
+        assert ends[0] == (tmp_path / "a.tif").stat().st_size
+        rows = pages[0].dataoffsets
+        assert list(rows) == sorted(rows)
+
+
+@pytest.mark.parametrize("dtype", ["uint8", "uint16", "int32", "float32"])
+@pytest.mark.parametrize("nodata", [None, 0])
+@pytest.mark.parametrize("size", [(150, 210), (129, 257), (64, 64), (65, 1)])
+def test_overviews_are_means_of_valid_pixels(tmp_path, dtype, nodata, size):
+    pixels = noise((2, *size), dtype, 1, 250)
+    if nodata is not None:
+        pixels[:, noise(size, "uint8", 0, 4, seed=3) == 0] = nodata
+        pixels[:, :40, :40] = nodata
+    write_geotiff(Memory(pixels, grid(size[1], size[0]), nodata), tmp_path / "a.tif", WriteOptions(side=64))
+    raster = GeoTiff(tmp_path / "a.tif")
+    below = pixels
+    for level in range(1, len(raster.levels)):
+        expected = halved_by_hand(below, nodata)
+        found = raster.read(raster.levels[level].window, None, level)
+        if nodata is not None:
+            np.testing.assert_array_equal(found == nodata, np.ma.getmaskarray(expected))
+        tolerance = 1e-3 if dtype == "float32" else 0.5001
+        assert np.abs(np.ma.filled(expected - found, 0)).max() <= tolerance
+        below = found
+
+
+def test_class_overviews_hold_only_classes(tmp_path):
+    pixels = np.where(noise((1, 128, 128), "uint8", 0, 10) < 3, 1, 5).astype("uint8")
+    write_geotiff(Memory(pixels, grid(128, 128), 0), tmp_path / "a.tif", WriteOptions(side=64, is_class=True))
+    half = GeoTiff(tmp_path / "a.tif").read(Window(0, 0, 64, 64), None, 1)[0]
+    ones = (pixels[0].reshape(64, 2, 64, 2) == 1).sum(axis=(1, 3))
+    np.testing.assert_array_equal(half, np.where(ones >= 2, 1, 5))
+
+
+def test_statistics_names_and_scale_are_inside(tmp_path):
+    pixels = noise((2, 100, 130))
+    pixels[:, :10] = 0
+    bands = (Band("red", 0.0001, -0.1), Band("nir", 0.0001, -0.1))
+    written = write_geotiff(Memory(pixels, grid(130, 100), 0, bands), tmp_path / "a.tif", WriteOptions(side=64))
+    with tifffile.TiffFile(tmp_path / "a.tif") as tiff:
+        items = ET.fromstring(tiff.pages[0].tags[42112].value)
+        assert tiff.pages[0].tags[42113].value == "0"
+    told = {(item.get("sample"), item.get("name")): item.text for item in items}
+    for number in (0, 1):
+        values = pixels[number][pixels[number] != 0].astype("float64")
+        assert float(told[str(number), "STATISTICS_MEAN"]) == pytest.approx(values.mean(), rel=1e-12)
+        assert float(told[str(number), "STATISTICS_STDDEV"]) == pytest.approx(values.std(), rel=1e-9)
+        assert float(told[str(number), "STATISTICS_MINIMUM"]) == values.min()
+        assert float(told[str(number), "STATISTICS_MAXIMUM"]) == values.max()
+        assert float(told[str(number), "STATISTICS_VALID_PERCENT"]) == pytest.approx(90)
+        assert written.statistics[number].count == values.size
+    assert told["0", "DESCRIPTION"] == "red"
+    assert GeoTiff(tmp_path / "a.tif").bands == bands
+
+
+def test_nan_and_all_missing(tmp_path):
+    pixels = np.full((1, 70, 70), np.nan, "float32")
+    written = write_geotiff(Memory(pixels, grid(70, 70), float("nan")), tmp_path / "a.tif", WriteOptions(side=64))
+    raster = GeoTiff(tmp_path / "a.tif")
+    assert np.isnan(raster.nodata)
+    assert np.isnan(raster.read(raster.levels[1].window, None, 1)).all()
+    assert (written.statistics[0].count, written.statistics[0].total) == (0, 4900)
+
+
+def test_digest_and_size_are_those_of_the_file_and_bytes_do_not_depend_on_threads(tmp_path):
+    raster = Memory(noise((3, 300, 300)), grid(300, 300), 0)
+    written = [
+        write_geotiff(raster, tmp_path / f"{workers}.tif", WriteOptions(side=64, workers=workers)) for workers in (1, 4)
+    ]
+    for entry in written:
+        data = entry.path.read_bytes()
+        assert (entry.size, entry.sha256) == (len(data), hashlib.sha256(data).hexdigest())
+    assert written[0].sha256 == written[1].sha256
+
+
+def test_an_executor_of_the_caller_does_the_work(tmp_path):
+    calls = []
+
+    class Counting(ThreadPoolExecutor):
+        def submit(self, *args, **kwargs):
+            calls.append(1)
+            return super().submit(*args, **kwargs)
+
+    with Counting(2) as executor:
+        write_geotiff(Memory(noise((1, 128, 128)), grid(128, 128)), tmp_path / "a.tif", WriteOptions(side=64), executor=executor)
+    assert len(calls) == 5
+
+
+def test_big_files_get_eight_byte_offsets():
+    counts = np.full(4, 2_000_000_000, np.int64)
+    form = cog.ImageForm(np.dtype("uint8"), 1, False, 64, "none", 1, False, None, "<x/>")
+    plan = cog.layout(form, [cog.LevelTiles(grid(128, 128), counts)])
+    assert plan.is_big
+    assert struct.unpack_from("<2sH", plan.head) == (b"II", 43)
+    first = len(plan.head)
+    assert plan.offsets[0].tolist() == [first + n * 2_000_000_000 for n in range(4)]
+    assert np.array(plan.offsets[0]).astype("<u8").tobytes() in plan.head
+
+
+def test_progress_counts_every_tile(tmp_path):
+    events = []
+    write_geotiff(Memory(noise((2, 130, 70)), grid(70, 130)), tmp_path / "a.tif", WriteOptions(side=64), events.append)
+    total = next(event.total for event in events if isinstance(event, Started))
+    assert total == sum(event.amount for event in events if isinstance(event, Advanced)) == 2 * 2 * 3
+
+
+@pytest.mark.parametrize("options", [WriteOptions(compression="arj"), WriteOptions(side=100)])
+def test_impossible_options(tmp_path, options):
+    with pytest.raises(UsageError):
+        write_geotiff(Memory(noise((1, 8, 8)), grid(8, 8)), tmp_path / "a.tif", options)
+
+
+class Failing(Memory):
+    """A raster whose last block does not decode."""
+
+    def read(self, window, bands=None, level=0):
+        if window.stop_row == self.grid.height and window.stop_col == self.grid.width:
+            raise DataError("broken block")
+        return super().read(window, bands, level)
+
+
+def test_a_failure_half_way_leaves_nothing_and_keeps_the_old_file(tmp_path):
+    target = tmp_path / "a.tif"
+    target.write_bytes(b"old")
+    with pytest.raises(DataError, match="broken block"):
+        write_geotiff(Failing(noise((1, 400, 400)), grid(400, 400)), target, WriteOptions(side=64))
+    assert [path.name for path in tmp_path.iterdir()] == ["a.tif"]
+    assert target.read_bytes() == b"old"
+
+
+def test_a_place_that_cannot_be_written(tmp_path):
+    (tmp_path / "file").write_text("")
+    with pytest.raises(DiskError):
+        write_geotiff(Memory(noise((1, 8, 8)), grid(8, 8)), tmp_path / "file" / "a.tif")
