@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+
 from helpers import FEN
 
 PROGRAM = [sys.executable, "-m", "zoompick"]

@@ -1,4 +1,4 @@
-"""The simulated archive: its world, its scenes, its planted faults, its API; read by other hands than the client's."""
+"""The simulated archive: world, scenes, planted faults, API; read by other hands than the client's."""
 
 from __future__ import annotations
 
@@ -88,7 +88,9 @@ def test_the_sun_stands_where_a_second_formula_says(when):
     hour = np.radians((18.697374558 + 24.06570982441908 * n) % 24 * 15 - 12.0) - ascension
     lat = np.radians(-38.6)
     up = np.sin(lat) * np.sin(declination) + np.cos(lat) * np.cos(declination) * np.cos(hour)
-    azimuth = np.degrees(np.arctan2(-np.sin(hour), np.tan(declination) * np.cos(lat) - np.sin(lat) * np.cos(hour))) % 360
+    azimuth = (
+        np.degrees(np.arctan2(-np.sin(hour), np.tan(declination) * np.cos(lat) - np.sin(lat) * np.cos(hour))) % 360
+    )
     sun = Sun.at(moment, -12.0, -38.6)
     assert sun.elevation_deg == pytest.approx(np.degrees(np.arcsin(up)), abs=0.5)
     assert sun.azimuth_deg == pytest.approx(azimuth, abs=1.0)
@@ -120,7 +122,10 @@ def test_cloud_figures_agree_with_the_class_layers(shared_cache, number):
 
 def test_pixels_are_reflectance_in_the_stated_units_and_the_same_every_time(shared_cache, tmp_path):
     old, new = [s for s in passes.scenes() if sum((t.seen, t.tile) == (s.seen, s.tile) for t in passes.scenes()) == 2]
-    with tifffile.TiffFile(made(old, shared_cache)["red"]) as a, tifffile.TiffFile(made(new, shared_cache)["red"]) as b:
+    with (
+        tifffile.TiffFile(made(old, shared_cache)["red"]) as a,
+        tifffile.TiffFile(made(new, shared_cache)["red"]) as b,
+    ):
         first, second = (tiff.pages[0].asarray().astype(float) for tiff in (a, b))
     first, second = (first * passes.SCALE + old.offset), (second * passes.SCALE + new.offset)
     assert np.abs(first - second).max() < 2 * passes.SCALE
@@ -223,13 +228,17 @@ def test_ranges_and_conditions(archive, shared_cache):
 def test_paging_gives_every_item_once(archive, method):
     seen, page = [], None
     while True:
-        if page is None:
-            page = get(f"{archive}/search", limit=37, bbox=",".join(map(str, BOX))) if method == "GET" else post(archive, limit=37, bbox=BOX)
+        if page is None and method == "GET":
+            page = get(f"{archive}/search", limit=37, bbox=",".join(map(str, BOX)))
+        elif page is None:
+            page = post(archive, limit=37, bbox=BOX)
         else:
             link = next((link for link in page["links"] if link["rel"] == "next"), None)
             if link is None:
                 break
-            page = get(link["href"]) if method == "GET" else HTTP.request("POST", link["href"], json=link["body"]).json()
+            page = (
+                get(link["href"]) if method == "GET" else HTTP.request("POST", link["href"], json=link["body"]).json()
+            )
         seen += [item["id"] for item in page["features"]]
     assert len(seen) == len(set(seen)) == page["numberMatched"] > 37
 
@@ -276,7 +285,8 @@ def test_sorting(archive):
 @pytest.mark.parametrize(
     "body",
     [
-        {"limit": "many"}, {"limit": 0}, {"bbox": [1, 2]}, {"datetime": "yesterday"}, {"token": "bad!"}, {"intersects": {"a": 1}},
+        {"limit": "many"}, {"limit": 0}, {"bbox": [1, 2]}, {"datetime": "yesterday"}, {"token": "bad!"},
+        {"intersects": {"a": 1}},
         {"filter": {"op": "frobnicate", "args": [1, 2]}}, {"filter": "cloud < 3"},
         {"bbox": BOX, "intersects": {"type": "Point", "coordinates": [0, 0]}},
     ],
@@ -287,7 +297,9 @@ def test_queries_against_the_standard_are_refused(archive, body):
     assert "description" in answer.json()
 
 
-@pytest.mark.parametrize(("text", "ok"), [("latency:0.1", True), ("cut", True), ("flood:1", False), ("busy:lots", False)])
+@pytest.mark.parametrize(
+    ("text", "ok"), [("latency:0.1", True), ("cut", True), ("flood:1", False), ("busy:lots", False)]
+)
 def test_troubles_by_name(text, ok):
     if ok:
         assert Faults.parse([text]) != Faults()
@@ -304,4 +316,6 @@ def test_three_valued_logic():
     assert search.holds({"op": "and", "args": [unknown, known]}, item) is None
     assert search.holds({"op": "isNull", "args": [{"property": "b"}]}, item) is True
     assert search.holds({"op": "in", "args": [{"property": "a"}, [1, 2]]}, item) is True
-    assert search.holds({"op": ">", "args": [{"property": "when"}, {"timestamp": "2024-12-31T23:00:00Z"}]}, item) is True
+    assert (
+        search.holds({"op": ">", "args": [{"property": "when"}, {"timestamp": "2024-12-31T23:00:00Z"}]}, item) is True
+    )

@@ -6,8 +6,8 @@ from datetime import UTC, datetime
 
 import pytest
 import shapely
-from helpers import UTM
 
+from helpers import UTM
 from zoompick.catalog import choose, sources
 from zoompick.catalog.criteria import Criteria, Period, percent
 from zoompick.catalog.explain import nothing_found
@@ -37,7 +37,9 @@ def test_dates_as_people_write_them(text, start, end):
     assert [moment and moment.strftime(DAY) for moment in (period.start, period.end)] == [start, end]
 
 
-@pytest.mark.parametrize("text", ["", "..", "../..", "soon", "2025-13", "2025-02-30", "2025/2026/2027", "25-1-1", "2026/2025"])
+@pytest.mark.parametrize(
+    "text", ["", "..", "../..", "soon", "2025-13", "2025-02-30", "2025/2026/2027", "25-1-1", "2026/2025"]
+)
 def test_dates_that_cannot_be(text):
     with pytest.raises(UsageError):
         Period.parse(text)
@@ -53,7 +55,12 @@ def item(number=1, **properties):
     west = properties.pop("west", -12.1)
     bands = properties.pop("bands", ("red", "nir"))
     square = [[[west, -38.7], [west + 0.1, -38.7], [west + 0.1, -38.6], [west, -38.6], [west, -38.7]]]
-    known = {"datetime": "2025-12-15T11:17:24Z", "platform": "lapwing-a", "eo:cloud_cover": 3.0, "proj:code": "EPSG:32728"}
+    known = {
+        "datetime": "2025-12-15T11:17:24Z",
+        "platform": "lapwing-a",
+        "eo:cloud_cover": 3.0,
+        "proj:code": "EPSG:32728",
+    }
     return {
         "type": "Feature",
         "id": f"scene-{number}",
@@ -62,7 +69,12 @@ def item(number=1, **properties):
         "properties": known | properties,
         "links": [{"rel": "self", "href": "http://archive.test/items/scene"}],
         "assets": {
-            name: {"href": f"../files/{name}.tif", "type": "image/tiff", "roles": ["data"], "bands": [{"eo:common_name": name}]}
+            name: {
+                "href": f"../files/{name}.tif",
+                "type": "image/tiff",
+                "roles": ["data"],
+                "bands": [{"eo:common_name": name}],
+            }
             for name in bands
         },
     }
@@ -70,9 +82,21 @@ def item(number=1, **properties):
 
 def test_a_scene_of_stac_1_1():
     entry = item(**{"grid:code": "OST-28S9845", "processing:version": "02"})
-    entry["assets"]["red"] |= {"raster:scale": 0.0001, "raster:offset": -0.1, "file:size": 12, "file:checksum": "1220" + "ab" * 32, "gsd": 8}
+    entry["assets"]["red"] |= {
+        "raster:scale": 0.0001,
+        "raster:offset": -0.1,
+        "file:size": 12,
+        "file:checksum": "1220" + "ab" * 32,
+        "gsd": 8,
+    }
     scene = Scene.from_item(entry, "here")
-    assert (scene.day, scene.tile, scene.version, scene.crs, scene.source) == ("2025-12-15", "28S9845", "02", UTM, "here")
+    assert (scene.day, scene.tile, scene.version, scene.crs, scene.source) == (
+        "2025-12-15",
+        "28S9845",
+        "02",
+        UTM,
+        "here",
+    )
     red = scene.bands["red"]
     assert (red.scale, red.offset, red.size, red.sha256, red.pixel_m) == (0.0001, -0.1, 12, "ab" * 32, 8)
     assert red.href == "http://archive.test/files/red.tif"
@@ -89,7 +113,12 @@ def test_a_scene_of_stac_1_0():
             "eo:bands": [{"name": "B4", "common_name": "red"}],
             "raster:bands": [{"scale": 0.5, "offset": 2}],
         },
-        "mask": {"href": "m.tif", "type": "image/tiff", "roles": ["data"], "classification:classes": [{"value": 1, "name": "cloud"}]},
+        "mask": {
+            "href": "m.tif",
+            "type": "image/tiff",
+            "roles": ["data"],
+            "classification:classes": [{"value": 1, "name": "cloud"}],
+        },
         "preview": {"href": "p.png", "type": "image/png", "roles": ["thumbnail"]},
         "broken": {"title": "no href"},
     }
@@ -122,7 +151,10 @@ AREA = shapely.box(-12.1, -38.7, -11.9, -38.6)
 
 
 def test_twins_share_platform_time_and_tile():
-    old, new = item(1, **{"processing:version": "01", "grid:code": "OST-A"}), item(2, **{"processing:version": "02", "grid:code": "OST-A"})
+    old, new = (
+        item(1, **{"processing:version": "01", "grid:code": "OST-A"}),
+        item(2, **{"processing:version": "02", "grid:code": "OST-A"}),
+    )
     assert [scene.id for scene in choose.newest(scenes(old, new))] == ["scene-2"]
 
 
@@ -183,7 +215,10 @@ def test_sources_are_layered_and_checked(tmp_path, monkeypatch):
     sources.add(sources.Source.checked("b", "http://two.test"), sources.sources_file(None))
     assert not sources.add(sources.Source.checked("a", "http://three.test"), sources.sources_file(study))
     assert sources.add(sources.Source.checked("a", "http://four.test"), sources.sources_file(study))
-    assert {name: entry.url for name, entry in sources.known(study).items()} == {"a": "http://four.test", "b": "http://two.test"}
+    assert {name: entry.url for name, entry in sources.known(study).items()} == {
+        "a": "http://four.test",
+        "b": "http://two.test",
+    }
     with pytest.raises(UsageError, match="There are 2 sources"):
         sources.named("", sources.known(None))
     with pytest.raises(UnknownNameError):

@@ -8,8 +8,8 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
-from helpers import Memory, grid, noise
 
+from helpers import Memory, grid, noise
 from zoompick.raster import engine
 from zoompick.raster.blockcache import BlockCache
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
@@ -46,8 +46,8 @@ def test_results_come_in_order_and_only_so_many_are_ahead():
             yield number
 
     with ThreadPoolExecutor(8) as executor:
-        for result in engine.each(executor, jobs(), gauge.work, 4):
-            seen.append(result)
+        for number in engine.each(executor, jobs(), gauge.work, 4):
+            seen += [number]
     assert seen == list(range(100))
     assert gauge.most <= 4
 

@@ -8,8 +8,8 @@ import math
 import numpy as np
 import pytest
 import shapely
-from helpers import FEN, UTM
 
+from helpers import FEN, UTM
 from zoompick.area.model import Area
 from zoompick.area.read import read_area
 from zoompick.errors import AreaError, UsageError
@@ -40,7 +40,8 @@ def test_transverse_mercator_against_the_series():
 
 
 @pytest.mark.parametrize(
-    ("lon", "lat", "epsg"), [(-12.01, -38, 32728), (-11.99, -38, 32729), (179.99, 10, 32660), (180, 10, 32660), (-180, 0, 32601)]
+    ("lon", "lat", "epsg"),
+    [(-12.01, -38, 32728), (-11.99, -38, 32729), (179.99, 10, 32660), (180, 10, 32660), (-180, 0, 32601)],
 )
 def test_utm_zone(lon, lat, epsg):
     assert utm_for(lon, lat) == Crs(epsg)
@@ -123,9 +124,18 @@ BAD_AREAS = {
     "point": ({"type": "Point", "coordinates": [0, 0]}, "is a Point"),
     "nothing": (None, "NoneType"),
     "two corners": ({"type": "Polygon", "coordinates": [[[0, 0], [1, 1]]]}, "cannot be read"),
-    "words": ({"type": "Polygon", "coordinates": [[["a", "b"], ["c", "d"], ["e", "f"], ["a", "b"]]]}, "cannot be read"),
-    "metres": ({"type": "Polygon", "coordinates": [[[7e5, 5e6], [7.1e5, 5e6], [7.1e5, 5.1e6], [7e5, 5e6]]]}, "project metres"),
-    "swapped": ({"type": "Polygon", "coordinates": [[[-38, -112], [-37, -112], [-37, -111], [-38, -112]]]}, "latitude was"),
+    "words": (
+        {"type": "Polygon", "coordinates": [[["a", "b"], ["c", "d"], ["e", "f"], ["a", "b"]]]},
+        "cannot be read",
+    ),
+    "metres": (
+        {"type": "Polygon", "coordinates": [[[7e5, 5e6], [7.1e5, 5e6], [7.1e5, 5.1e6], [7e5, 5e6]]]},
+        "project metres",
+    ),
+    "swapped": (
+        {"type": "Polygon", "coordinates": [[[-38, -112], [-37, -112], [-37, -111], [-38, -112]]]},
+        "latitude was",
+    ),
 }
 
 
@@ -150,9 +160,17 @@ def test_files_that_hold_no_area(tmp_path, text):
 
 def test_areas_in_each_wrapping(tmp_path):
     feature = {"type": "Feature", "properties": {"name": "Harrow Fen"}, "geometry": FEN}
-    other = {"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [[[1, 1, 7], [2, 1, 7], [2, 2, 7], [1, 1, 7]]]}}
+    other = {
+        "type": "Feature",
+        "properties": {},
+        "geometry": {"type": "Polygon", "coordinates": [[[1, 1, 7], [2, 1, 7], [2, 2, 7], [1, 1, 7]]]},
+    }
     path = tmp_path / "fen.geojson"
-    for value, name in ((FEN, "fen"), (feature, "Harrow Fen"), ({"type": "FeatureCollection", "features": [feature]}, "Harrow Fen")):
+    for value, name in (
+        (FEN, "fen"),
+        (feature, "Harrow Fen"),
+        ({"type": "FeatureCollection", "features": [feature]}, "Harrow Fen"),
+    ):
         path.write_text(json.dumps(value))
         area = read_area(path)
         assert area.name == name

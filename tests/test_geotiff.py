@@ -8,8 +8,8 @@ import struct
 import numpy as np
 import pytest
 import tifffile
-from helpers import foreign_tiff, geo_tags, grid, noise
 
+from helpers import foreign_tiff, geo_tags, grid, noise
 from zoompick.errors import DataError, FormatError
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Window
@@ -24,7 +24,14 @@ LAYOUTS = {
     "big-endian": {"tile": (32, 32), "byteorder": ">"},
     "bigtiff": {"tile": (32, 32), "bigtiff": True},
 }
-CODECS = {"none": None, "deflate": "zlib", "old deflate": "adobe_deflate", "lzw": "lzw", "zstd": "zstd", "packbits": "packbits"}
+CODECS = {
+    "none": None,
+    "deflate": "zlib",
+    "old deflate": "adobe_deflate",
+    "lzw": "lzw",
+    "zstd": "zstd",
+    "packbits": "packbits",
+}
 TYPES = ("uint8", "int16", "uint16", "uint32", "int32", "float32", "float64")
 
 
@@ -55,13 +62,17 @@ def test_types_and_predictors(tmp_path, dtype, predictor):
         predictor = 3 if is_float else 2
     pixels = noise((2, 70, 90), dtype, 0, 200)
     for name, layout in (("t", {"tile": (32, 32)}), ("i", {"rowsperstrip": 9, "interleaved": True})):
-        path = foreign_tiff(tmp_path / f"{name}.tif", pixels, PLACE, compression="zlib", predictor=predictor, **layout)
+        path = foreign_tiff(
+            tmp_path / f"{name}.tif", pixels, PLACE, compression="zlib", predictor=predictor, **layout
+        )
         check(path, pixels)
 
 
 def test_floating_predictor_in_a_big_endian_file(tmp_path):
     pixels = noise((2, 70, 90), "float32")
-    path = foreign_tiff(tmp_path / "a.tif", pixels, PLACE, compression="zlib", predictor=3, tile=(32, 32), byteorder=">")
+    path = foreign_tiff(
+        tmp_path / "a.tif", pixels, PLACE, compression="zlib", predictor=3, tile=(32, 32), byteorder=">"
+    )
     check(path, pixels)
 
 
@@ -88,7 +99,9 @@ def test_no_data_tag(tmp_path, text, value):
 
 
 def test_nan_as_no_data(tmp_path):
-    assert np.isnan(GeoTiff(foreign_tiff(tmp_path / "a.tif", noise((1, 70, 90), "float32"), PLACE, nodata="nan")).nodata)
+    assert np.isnan(
+        GeoTiff(foreign_tiff(tmp_path / "a.tif", noise((1, 70, 90), "float32"), PLACE, nodata="nan")).nodata
+    )
 
 
 def test_overviews_are_levels(tmp_path):
@@ -121,7 +134,9 @@ def test_what_is_read_cannot_spoil_later_reads(tmp_path):
 
 
 def test_a_block_of_no_length_is_no_data(tmp_path):
-    path = foreign_tiff(tmp_path / "a.tif", noise((1, 64, 64)), grid(64, 64), nodata="7", tile=(32, 32), compression="zlib")
+    path = foreign_tiff(
+        tmp_path / "a.tif", noise((1, 64, 64)), grid(64, 64), nodata="7", tile=(32, 32), compression="zlib"
+    )
     with tifffile.TiffFile(path) as tiff:
         tag = tiff.pages[0].tags[325]
         place = tag.valueoffset

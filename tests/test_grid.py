@@ -5,8 +5,8 @@ from __future__ import annotations
 import pickle
 
 import pytest
-from helpers import UTM, grid
 
+from helpers import UTM, grid
 from zoompick.errors import GridError
 from zoompick.geo.bounds import Bounds
 from zoompick.raster.grid import Grid, Window

@@ -8,8 +8,8 @@ import imagecodecs
 import numpy as np
 import pytest
 import shapely
-from helpers import Memory, foreign_tiff, grid, noise
 
+from helpers import Memory, foreign_tiff, grid, noise
 from zoompick.errors import GridError, NothingFoundError, UnknownNameError, UsageError
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import project
@@ -33,7 +33,9 @@ PLACE = grid(80, 60)
 
 def lonlat(shape, place=PLACE):
     """A polygon in pixels of ``place`` carried to longitude/latitude."""
-    moved = shapely.transform(shape, lambda xy: np.column_stack([place.west + xy[:, 0] * 8, place.north - xy[:, 1] * 8]))
+    moved = shapely.transform(
+        shape, lambda xy: np.column_stack([place.west + xy[:, 0] * 8, place.north - xy[:, 1] * 8])
+    )
     return project(shapely.segmentize(moved, 20), LONLAT, place.crs)
 
 
@@ -54,8 +56,9 @@ def test_formulas(text, expected):
 @pytest.mark.parametrize(
     "text",
     [
-        "__import__('os').remove('x')", "red.real", "red[0]", "red if nir else 1", "red ** 99999", "lambda: 1", "'red'", "True",
-        "red < nir", "f(red)", "red +", "", "5 + 5", "(" * 300 + "red" + ")" * 300, "-" * 60 + "red", "red+" * 900 + "red",
+        "__import__('os').remove('x')", "red.real", "red[0]", "red if nir else 1", "red ** 99999", "lambda: 1", "'red'",
+        "True", "red < nir", "f(red)", "red +", "", "5 + 5", "(" * 300 + "red" + ")" * 300, "-" * 60 + "red",
+        "red+" * 900 + "red",
     ],
 )  # fmt: skip
 def test_formulas_are_never_programs(text):
@@ -141,8 +144,8 @@ def test_files_that_do_not_fit_together(tmp_path):
 
 def test_scale_and_name_come_from_the_item_beside_the_file(tmp_path):
     foreign_tiff(tmp_path / "x-77.tif", noise((1, 60, 80)), PLACE, nodata="0")
-    asset = {"href": "http://h.test/x-77.tif", "type": "image/tiff", "roles": ["data"], "bands": [{"eo:common_name": "red"}],
-             "raster:scale": 0.5, "raster:offset": 3}  # fmt: skip
+    asset = {"href": "http://h.test/x-77.tif", "type": "image/tiff", "roles": ["data"],
+             "bands": [{"eo:common_name": "red"}], "raster:scale": 0.5, "raster:offset": 3}  # fmt: skip
     item = {"id": "s", "properties": {"datetime": "2025-12-15T00:00:00Z"}, "assets": {"a": asset}}
     (tmp_path / "item.json").write_text(json.dumps(item))
     assert open_layers([tmp_path / "x-77.tif"])[0].raster.bands == (Band("red", 0.5, 3),)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 import shapely
-from helpers import grid
 
+from helpers import grid
 from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
 

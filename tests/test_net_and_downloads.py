@@ -8,6 +8,7 @@ import threading
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 from pathlib import Path
+from typing import ClassVar
 
 import pytest
 
@@ -26,7 +27,16 @@ POLICY = RetryPolicy(3, 1, 10)
 
 @pytest.mark.parametrize(
     ("attempt", "header", "wait"),
-    [(1, None, 1), (2, None, 2), (3, None, 4), (4, None, None), (1, "7", 7), (1, "11", None), (1, "soon", 1), (3, "0", 0)],
+    [
+        (1, None, 1),
+        (2, None, 2),
+        (3, None, 4),
+        (4, None, None),
+        (1, "7", 7),
+        (1, "11", None),
+        (1, "soon", 1),
+        (3, "0", 0),
+    ],
 )
 def test_how_long_to_wait(attempt, header, wait):
     assert POLICY.wait_s(attempt, header, jitter=1) == wait
@@ -42,7 +52,7 @@ def test_waits_are_spread_and_dates_understood():
 @pytest.mark.parametrize(
     ("header", "digest"),
     [
-        ("sha-256=:" "47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:", hashlib.sha256(b"").hexdigest()),
+        ("sha-256=:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:", hashlib.sha256(b"").hexdigest()),
         ("sha-512=:AAAA:, sha-256=:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:", hashlib.sha256(b"").hexdigest()),
         ("sha-512=:AAAA:", None), ("sha-256=:AAAA:", None), ("sha-256=47DE", None), ("", None), (None, None),
     ],
@@ -65,7 +75,7 @@ class Handler(http.server.BaseHTTPRequestHandler):
     """A server that misbehaves as its path says; it counts requests and remembers their ranges."""
 
     protocol_version = "HTTP/1.1"
-    seen: list[tuple[str, str | None]] = []
+    seen: ClassVar[list[tuple[str, str | None]]] = []
 
     def do_GET(self):
         word = self.path.strip("/").split("/")[0]
@@ -73,12 +83,13 @@ class Handler(http.server.BaseHTTPRequestHandler):
         count = sum(path == self.path for path, _ in self.seen)
         self.seen.append((self.path, asked))
         etag = '"two"' if word == "changed" and count else '"one"'
-        if word == "html":
-            return self.send(200, b"<!DOCTYPE html><p>Please log in</p>", etag)
-        if word == "status":
-            return self.send(int(self.path.split("/")[2]), b'{"description": "no\\nway"}', etag)
-        if word == "flaky" and count < 2:
-            return self.send(503, b"", etag)
+        answers = {
+            "html": (200, b"<!DOCTYPE html><p>Please log in</p>"),
+            "status": (int(self.path.split("/")[2]) if word == "status" else 0, b'{"description": "no\\nway"}'),
+        } | ({"flaky": (503, b"")} if count < 2 else {})
+        if word in answers:
+            self.send(*answers[word], etag)
+            return
         start = 0
         if asked and self.headers.get("If-Range") == etag and word != "norange":
             start = int(asked.removeprefix("bytes=").rstrip("-"))
@@ -116,7 +127,9 @@ def fetch(url: str, path: Path, size=None, sha256=None) -> Fetch:
     return Fetch("scene", "red", url, path, size, sha256)
 
 
-@pytest.mark.parametrize(("word", "requests"), [("good", 1), ("cut", 2), ("norange", 2), ("changed", 2), ("flaky", 3)])
+@pytest.mark.parametrize(
+    ("word", "requests"), [("good", 1), ("cut", 2), ("norange", 2), ("changed", 2), ("flaky", 3)]
+)
 def test_a_file_arrives_whole_whatever_happens(bad_server, tmp_path, word, requests):
     path = tmp_path / "a.tif"
     entry = fetch(f"{bad_server}/{word}/a.tif", path, len(BODY), hashlib.sha256(BODY).hexdigest())
@@ -148,7 +161,7 @@ def test_what_is_not_the_file_never_takes_its_name(bad_server, tmp_path, word, s
 def test_giving_up_says_how_often_it_tried(bad_server, tmp_path, monkeypatch):
     monkeypatch.setenv("ZOOMPICK_RETRIES", "2")
     events = []
-    with pytest.raises(TransientError, match="answered 503 .no way."):
+    with pytest.raises(TransientError, match=r"answered 503 .no way."):
         Client(events.append).json(f"{bad_server}/status/503")
     assert [event.attempt for event in events if isinstance(event, Retrying)] == [1, 2]
 
@@ -182,10 +195,12 @@ def test_a_stopped_client_asks_nothing(bad_server):
 
 
 def test_one_failure_does_not_stop_the_others(bad_server, tmp_path):
-    entries = tuple(fetch(f"{bad_server}/{word}/a.tif", tmp_path / word / "a.tif") for word in ("good", "html", "cut"))
+    entries = tuple(
+        fetch(f"{bad_server}/{word}/a.tif", tmp_path / word / "a.tif") for word in ("good", "html", "cut")
+    )
     outcome = downloads.download(DownloadPlan(entries, (), ()), lambda stop: Client(stop=stop), 2)
     assert {entry.path.parent.name for entry in outcome.done} == {"good", "cut"}
-    [(entry, error)] = outcome.failed
+    [(_, error)] = outcome.failed
     assert "a web page" in error.what
     assert outcome.received_bytes == 2 * len(BODY)
     assert not list(tmp_path.rglob("*.part"))
@@ -193,7 +208,7 @@ def test_one_failure_does_not_stop_the_others(bad_server, tmp_path):
 
 def test_no_room_is_told_before_the_first_byte(bad_server, tmp_path):
     entry = fetch(f"{bad_server}/good/a.tif", tmp_path / "new" / "a.tif", size=10**18)
-    with pytest.raises(DiskError, match="only .* are free"):
+    with pytest.raises(DiskError, match=r"only .* are free"):
         downloads.download(DownloadPlan((entry,), (), ()), lambda stop: Client(stop=stop), 2)
     assert Handler.seen == []
 
@@ -205,7 +220,7 @@ class Offered:
 
 class Offer:
     id = "s"
-    bands = {"red": Offered("http://h/x/red.tif?sig=1", 5), "nir": Offered("http://h/x/../../nir.tif")}
+    bands: ClassVar = {"red": Offered("http://h/x/red.tif?sig=1", 5), "nir": Offered("http://h/x/../../nir.tif")}
 
 
 def test_the_plan_is_a_pure_decision(tmp_path):

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 import scipy.ndimage
-from helpers import Memory, grid, noise
 
+from helpers import Memory, grid, noise
 from zoompick.errors import GridError
 from zoompick.geo.crs import Crs
 from zoompick.raster import resample
@@ -24,7 +24,9 @@ def by_area(source, rows, cols, nodata):
             top, left = rows.start + i * rows.step, cols.start + j * cols.step
             for r in range(int(top), min(source.shape[0], int(np.ceil(top + rows.step)))):
                 for c in range(int(left), min(source.shape[1], int(np.ceil(left + cols.step)))):
-                    share = (min(r + 1, top + rows.step) - max(r, top)) * (min(c + 1, left + cols.step) - max(c, left))
+                    share = (min(r + 1, top + rows.step) - max(r, top)) * (
+                        min(c + 1, left + cols.step) - max(c, left)
+                    )
                     if source[r, c] != nodata and share > 0:
                         total, weight = total + share * source[r, c], weight + share
             if weight >= 0.5 * rows.step * cols.step - 1e-9:
@@ -89,7 +91,9 @@ def test_majority_counts_area(step):
             areas = {}
             for code in range(1, 5):
                 where = (source[0] == code).astype(float)
-                weight = by_area(np.where(where > 0, 1.0, 0.0) + 0.0, Axis(i * step, step, 1), Axis(j * step, step, 1), -1)
+                weight = by_area(
+                    np.where(where > 0, 1.0, 0.0) + 0.0, Axis(i * step, step, 1), Axis(j * step, step, 1), -1
+                )
                 areas[code] = weight[0, 0]
             best = max(areas.values())
             assert found[i, j] == (min(c for c, a in areas.items() if abs(a - best) < 1e-9) if best > 0 else 0)

@@ -10,8 +10,8 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 import pytest
 import tifffile
-from helpers import Memory, grid, noise
 
+from helpers import Memory, grid, noise
 from zoompick.errors import DataError, DiskError, UsageError
 from zoompick.events import Advanced, Started
 from zoompick.raster import cog
@@ -53,7 +53,13 @@ def test_layout_is_cloud_optimized(tmp_path):
         starts = [min(page.dataoffsets) for page in pages]
         ends = [max(o + c for o, c in zip(p.dataoffsets, p.databytecounts, strict=True)) for p in pages]
         assert [page.subfiletype for page in pages] == [0] + [1] * (len(pages) - 1)
-        assert [(p.imagewidth, p.imagelength) for p in pages] == [(700, 500), (350, 250), (175, 125), (88, 63), (44, 32)]
+        assert [(p.imagewidth, p.imagelength) for p in pages] == [
+            (700, 500),
+            (350, 250),
+            (175, 125),
+            (88, 63),
+            (44, 32),
+        ]
         assert all(page.is_tiled for page in pages)
         assert max(page.offset for page in pages) < min(starts)
         assert sorted(starts, reverse=True) == starts
@@ -125,7 +131,8 @@ def test_nan_and_all_missing(tmp_path):
 def test_digest_and_size_are_those_of_the_file_and_bytes_do_not_depend_on_threads(tmp_path):
     raster = Memory(noise((3, 300, 300)), grid(300, 300), 0)
     written = [
-        write_geotiff(raster, tmp_path / f"{workers}.tif", WriteOptions(side=64, workers=workers)) for workers in (1, 4)
+        write_geotiff(raster, tmp_path / f"{workers}.tif", WriteOptions(side=64, workers=workers))
+        for workers in (1, 4)
     ]
     for entry in written:
         data = entry.path.read_bytes()
@@ -142,7 +149,9 @@ def test_an_executor_of_the_caller_does_the_work(tmp_path):
             return super().submit(*args, **kwargs)
 
     with Counting(2) as executor:
-        write_geotiff(Memory(noise((1, 128, 128)), grid(128, 128)), tmp_path / "a.tif", WriteOptions(side=64), executor=executor)
+        write_geotiff(
+            Memory(noise((1, 128, 128)), grid(128, 128)), tmp_path / "a.tif", WriteOptions(side=64), executor=executor
+        )
     assert len(calls) == 5
 
 
@@ -159,7 +168,9 @@ def test_big_files_get_eight_byte_offsets():
 
 def test_progress_counts_every_tile(tmp_path):
     events = []
-    write_geotiff(Memory(noise((2, 130, 70)), grid(70, 130)), tmp_path / "a.tif", WriteOptions(side=64), events.append)
+    write_geotiff(
+        Memory(noise((2, 130, 70)), grid(70, 130)), tmp_path / "a.tif", WriteOptions(side=64), events.append
+    )
     total = next(event.total for event in events if isinstance(event, Started))
     assert total == sum(event.amount for event in events if isinstance(event, Advanced)) == 2 * 2 * 3
 

@@ -11,6 +11,7 @@ from zoompick.errors import IncompleteError, NothingFoundError, UnknownNameError
 from zoompick.events import Report, ignore
 from zoompick.files import safe_name
 from zoompick.net.client import Client
+from zoompick.sensors.guide import known_bands
 from zoompick.study.folder import Study
 from zoompick.transfer import record
 from zoompick.transfer.download import Outcome, download, is_here
@@ -35,13 +36,13 @@ def plan_for(scenes: Sequence[Scene], bands: Sequence[str], folders: Mapping[str
     NothingFoundError
         No scene.
     UnknownNameError
-        A band that none of the scenes has.
+        A band that no instrument here has. One that a scene lacks is told in the plan.
     """
     if not scenes:
         raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
     offered = list(dict.fromkeys(name for scene in scenes for name in scene.bands))
     for name in bands:
-        if name not in offered:
+        if name not in known_bands(offered):
             raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
     return plan(scenes, list(bands) or offered, folders, is_here)
 

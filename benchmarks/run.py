@@ -1,0 +1,204 @@
+"""Speed and memory as ratios to floors measured in the same run; prints a Markdown table.
+
+    python benchmarks/run.py [--side 10980] [--rounds 3] [--only NAME ...] [--write]
+
+Each pair is run in turn, A B A B; the ratio is that of the medians. Every part runs in a process of its own, so that
+memory and caches of one do not help or burden another. ``--write`` puts the table into benchmarks/RESULTS.md.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import platform
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+HERE = Path(__file__).parent
+PART = [sys.executable, str(HERE / "parts.py")]
+
+
+@dataclass(frozen=True)
+class Measured:
+    """One run of a part: seconds it reports (or wall time), and its peak memory in MB."""
+
+    seconds: float
+    peak_mb: float
+    facts: dict[str, float]
+
+
+def run(command: list[str], own_clock: bool) -> Measured:
+    """Run a command; its peak memory comes from the operating system."""
+    began = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    out = process.stdout.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    wall = time.perf_counter() - began
+    if process.returncode:
+        raise SystemExit(f"{' '.join(command)} ended with {process.returncode}")
+    facts = json.loads(out.splitlines()[-1]) if own_clock else {}
+    return Measured(facts.get("seconds", wall), usage.ru_maxrss / 1024, facts)
+
+
+def paired(ours: list[str], floors: list[list[str]], rounds: int, own_clock: bool = True) -> list[list[Measured]]:
+    """Ours and the floors in turn, ``rounds`` times; one list of measurements for each."""
+    found: list[list[Measured]] = [[] for _ in range(1 + len(floors))]
+    for _ in range(rounds):
+        for place, command in zip(found, (ours, *floors), strict=True):
+            place.append(run(command, own_clock))
+    return found
+
+
+def ratio(ours: list[Measured], floor: list[Measured]) -> float:
+    """Ratio of the medians."""
+    return statistics.median(m.seconds for m in ours) / statistics.median(m.seconds for m in floor)
+
+
+@dataclass(frozen=True)
+class Row:
+    """A line of the table; the goal is an upper bound."""
+
+    name: str
+    what: str
+    value: float
+    goal: float
+    unit: str = "x"
+
+    def cells(self) -> list[str]:
+        """Text of the table's cells."""
+        shown = f"{self.value:.0f} {self.unit}" if self.unit == "MB" else f"{self.value:.2f}{self.unit}"
+        goal = f"{self.goal:.0f} {self.unit}" if self.unit == "MB" else f"{self.goal:g}{self.unit}"
+        return [self.name, self.what, shown, goal, "yes" if self.value <= self.goal else "NO"]
+
+
+def start_up(rounds: int) -> list[Row]:
+    """The program against an empty interpreter."""
+    floor = [sys.executable, "-c", "pass"]
+    program = str(Path(sys.executable).with_name("zoompick"))
+    complete = [program]
+    rows = []
+    for words, goal in ((["--version"], 8), (["--help"], 18)):
+        ours, base = paired([program, *words], [floor], rounds * 5, own_clock=False)
+        rows.append(Row("start", f"`zoompick {' '.join(words)}` to `python -c pass`", ratio(ours, base), goal))
+    os.environ |= {"_ZOOMPICK_COMPLETE": "complete_bash", "COMP_WORDS": "zoompick se", "COMP_CWORD": "1"}
+    ours, base = paired(complete, [floor], rounds * 5, own_clock=False)
+    for name in ("_ZOOMPICK_COMPLETE", "COMP_WORDS", "COMP_CWORD"):
+        del os.environ[name]
+    rows.append(Row("start", "completing a word to `python -c pass`", ratio(ours, base), 8))
+    return rows
+
+
+def part(name: str, folder: Path, side: int) -> list[str]:
+    """Command of one part of parts.py."""
+    return [*PART, name, str(folder), str(side)]
+
+
+def stack(folder: Path, side: int, rounds: int) -> list[Row]:
+    """Six bands, two of them at half the resolution, onto one grid."""
+    run(part("inputs", folder, side), True)
+    run(part("inputs", folder, 2 * side), True)
+    ours, codec, whole = paired(
+        part("stack", folder, side), [part("stack_codec", folder, side), part("stack_whole", folder, side)], rounds
+    )
+    peak = statistics.median(m.peak_mb for m in ours)
+    large = run(part("stack", folder, 2 * side), True)
+    return [
+        Row("stack", "time to the codec floor (same tiles, same threads)", ratio(ours, codec), 1.12),
+        Row("stack", "time to the whole-array way", ratio(ours, whole), 0.6),
+        Row("stack", "peak memory of the process", peak, 300, "MB"),
+        Row("stack", "memory at four times the pixels", large.peak_mb / peak, 1.1),
+    ]
+
+
+def codec(folder: Path, side: int, rounds: int) -> list[Row]:
+    """Reading and writing one band."""
+    run(part("inputs", folder, side), True)
+    ours, loop = paired(part("read", folder, side), [part("read_loop", folder, side)], rounds)
+    rows = [Row("read", "all tiles of a band to a hand-written decode loop", ratio(ours, loop), 1.15)]
+    ours, encode = paired(part("write", folder, side), [part("write_encode", folder, side)], rounds)
+    rows.append(Row("write", "file with all overviews to the pure encode of all levels", ratio(ours, encode), 1.3))
+    ours_mb = statistics.median(m.peak_mb for m in ours)
+    run(part("inputs", folder, 2 * side), True)
+    rows.append(
+        Row(
+            "write",
+            "memory at four times the pixels",
+            run(part("write", folder, 2 * side), True).peak_mb / ours_mb,
+            1.1,
+        )
+    )
+    return rows
+
+
+def demo_split(folder: Path) -> list[str]:
+    """Wall time of the demo by step, from its journal, as shares of the whole."""
+    study = folder / "demo"
+    environment = os.environ | {"ZOOMPICK_CACHE": str(folder / "cache"), "ZOOMPICK_CONFIG": str(folder / "config")}
+    program = str(Path(sys.executable).with_name("zoompick"))
+    began = time.perf_counter()
+    subprocess.run([program, "demo", str(study)], check=True, capture_output=True, env=environment)
+    whole = time.perf_counter() - began
+    spent: dict[str, float] = {}
+    for line in (study / "journal.jsonl").read_text().splitlines():
+        act = json.loads(line)
+        spent[act["act"]] = spent.get(act["act"], 0) + act["seconds"]
+    spent["start and end"] = whole - sum(spent.values())
+    names = {"download": "download (the archive makes world and scenes meanwhile)"}
+    limit = "yes" if whole < 60 else "NO"
+    lines = [
+        f"The whole demo, world and scenes made anew, under 60 s: {limit}. Where its time goes:",
+        "",
+        "| step | share |",
+        "|---|---|",
+    ]
+    return lines + [f"| {names.get(name, name)} | {100 * seconds / whole:.0f} % |" for name, seconds in spent.items()]
+
+
+def report(rows: list[Row], side: int, rounds: int) -> list[str]:
+    """The table and the machine it is from."""
+    head = ["part", "measure", "ratio", "goal at most", "met"]
+    machine = f"{os.cpu_count()} cores, {platform.machine()}, Python {platform.python_version()}; shared and noisy"
+    lines = [f"Machine: {machine}. Scene {side} x {side} px, {rounds} rounds, medians.", ""]
+    lines += ["| " + " | ".join(head) + " |", "|" + "---|" * len(head)]
+    return lines + ["| " + " | ".join(row.cells()) + " |" for row in rows]
+
+
+def main() -> None:
+    """Measure what was asked for and print it."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--side", type=int, default=10980)
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--only", nargs="*", choices=["start", "codec", "stack", "demo"])
+    parser.add_argument("--write", action="store_true")
+    given = parser.parse_args()
+    wanted = given.only or ["start", "codec", "stack", "demo"]
+    folder = Path(tempfile.mkdtemp(prefix="zoompick-bench-"))
+    try:
+        rows: list[Row] = []
+        if "start" in wanted:
+            rows += start_up(given.rounds)
+        if "codec" in wanted:
+            rows += codec(folder, given.side, given.rounds)
+        if "stack" in wanted:
+            rows += stack(folder, given.side, given.rounds)
+        lines = report(rows, given.side, given.rounds)
+        if "demo" in wanted:
+            lines += ["", *demo_split(folder)]
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+    print("\n".join(lines))
+    if given.write:
+        text = "# Benchmark results\n\nWritten by `python benchmarks/run.py --write`.\n\n" + "\n".join(lines) + "\n"
+        (HERE / "RESULTS.md").write_text(text)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,133 @@
+"""The house itself: import contracts, what a command loads, the public face, exit codes, documents."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+import zoompick
+from helpers import foreign_tiff, grid, noise
+from zoompick import errors
+from zoompick.cli import exits
+
+ROOT = Path(__file__).parents[1]
+HEAVY = {"scipy", "pandas", "matplotlib", "cv2", "dask"}
+PIXELS = {"numpy", "tifffile", "imagecodecs"}
+WATCH = """
+import json, sys
+from zoompick.__main__ import main
+sys.argv = ["zoompick", *json.loads(sys.argv[1])]
+try:
+    main()
+except SystemExit:
+    pass
+loaded = sorted({name.split(".")[0] for name in sys.modules})
+sys.stderr.write("\\nLOADED " + json.dumps(loaded))
+"""
+
+
+def loaded(cwd: Path, *words: str) -> set[str]:
+    done = subprocess.run([sys.executable, "-c", WATCH, json.dumps(words)], cwd=cwd, capture_output=True, text=True)
+    return set(json.loads(done.stderr.rpartition("LOADED ")[2]))
+
+
+@pytest.mark.parametrize(
+    ("words", "forbidden"),
+    [
+        (["--version"], {"typer", "rich", "urllib3", "pyproj", "shapely", *PIXELS, *HEAVY}),
+        (["--help"], {"urllib3", "pyproj", "shapely", *PIXELS, *HEAVY}),
+        (["search", "--help"], {"urllib3", "pyproj", "shapely", *PIXELS, *HEAVY}),
+        (["area", "--box", "-12.1", "-38.7", "-12", "-38.6"], {"urllib3", "tifffile", "imagecodecs", *HEAVY}),
+        (["source", "list"], {"urllib3", "pyproj", "tifffile", "imagecodecs", *HEAVY}),
+        (["stack", "red.tif", "--pixel", "16"], {"urllib3", "starlette", "uvicorn", *HEAVY}),
+        (["clip", "red.tif", "--box", "-12.2", "-38.8", "-12", "-38.4"], {"starlette", "uvicorn", *HEAVY}),
+        (["verify", "red.tif"], {"starlette", "uvicorn", *HEAVY}),
+    ],
+)
+def test_a_command_loads_only_what_its_work_needs(tmp_path, words, forbidden):
+    foreign_tiff(tmp_path / "red.tif", noise((1, 64, 64)), grid(64, 64), nodata="0")
+    assert loaded(tmp_path, *words) & forbidden == set()
+
+
+def test_rooms_import_only_the_rooms_below():
+    program = Path(sys.executable).with_name("lint-imports")
+    done = subprocess.run([program, "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout
+
+
+def test_the_core_never_prints():
+    for path in (ROOT / "src" / "zoompick").rglob("*.py"):
+        if path.parent.name != "cli" and path.name != "__main__.py":
+            text = path.read_text()
+            assert not re.search(r"\bprint\(|sys\.std(out|err)", text), path
+
+
+def all_errors(kind=errors.ZoomPickError):
+    yield kind
+    for below in kind.__subclasses__():
+        yield from all_errors(below)
+
+
+def test_every_error_has_its_exit_code():
+    table = {
+        kind.__name__: exits.code_of(kind.__new__(kind))
+        for kind in all_errors()
+        if kind.__module__.startswith("zoompick")
+    }
+    assert table["BriefError"] == table["BusyError"] == table["UnknownNameError"] == 2
+    assert (table["NothingFoundError"], table["SourceError"], table["IncompleteError"]) == (3, 4, 5)
+    assert (table["ChecksumError"], table["GridError"], table["CancelledError"]) == (1, 1, 130)
+
+
+def test_the_public_face():
+    assert set(zoompick.__all__) <= set(dir(zoompick))
+    for name in zoompick.__all__:
+        assert getattr(zoompick, name).__doc__
+    with pytest.raises(AttributeError, match="no attribute 'nonsense'"):
+        zoompick.nonsense  # noqa: B018
+    assert tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["version"] == zoompick.__version__
+    cost = subprocess.run(
+        [sys.executable, "-c", "import sys, zoompick; print(sum(m.startswith('zoompick') for m in sys.modules))"],
+        capture_output=True, text=True,
+    )  # fmt: skip
+    assert cost.stdout.strip() == "1"
+
+
+def commands() -> list[str]:
+    help_text = subprocess.run([sys.executable, "-m", "zoompick", "--help"], capture_output=True, text=True).stdout
+    return re.findall(r"^[│|]?\s?([a-z]+)\s{2,}\S", help_text, re.MULTILINE)
+
+
+def test_every_command_is_in_the_readme_and_its_help_is_a_sentence():
+    readme = (ROOT / "README.md").read_text()
+    names = commands()
+    assert {"new", "area", "source", "search", "pick", "download", "stack", "clip", "composite", "index", "verify",
+            "run", "demo", "standin"} <= set(names)  # fmt: skip
+    for name in names:
+        assert f"`{name}`" in readme or f"`{name} " in readme, name
+        text = subprocess.run(
+            [sys.executable, "-m", "zoompick", name, "--help"], capture_output=True, text=True
+        ).stdout
+        assert "Usage:" in text
+
+
+def test_pictures_are_linked_and_few():
+    readme = (ROOT / "README.md").read_text()
+    pictures = list((ROOT / "docs" / "screenshots").glob("*.png"))
+    assert 0 < len(pictures) < 20
+    for picture in pictures:
+        assert f"docs/screenshots/{picture.name}" in readme
+
+
+def test_the_architecture_page_names_every_room():
+    page = (ROOT / "docs" / "architecture.md").read_text()
+    for room in (ROOT / "src" / "zoompick").iterdir():
+        is_file = room.name.endswith(".py") and not room.name.startswith("__")
+        if is_file or (room / "__init__.py").exists():
+            assert f"`{room.stem}`" in page, room.name
