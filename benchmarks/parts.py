@@ -122,17 +122,9 @@ def stack(folder: Path, side: int) -> None:
 
     paths = tuple(band_path(folder, band, side) for band in (*FULL, *HALF))
     out = folder / "out-stack.tif"
+    out.unlink(missing_ok=True)
     raster = StackStep(paths, out, (*FULL, *HALF)).build()
     timed(lambda: write_geotiff(raster, out))
-    out.unlink()
-
-
-def level_sides(side: int) -> list[int]:
-    """Sides of the full resolution and all overviews."""
-    sides = [side]
-    while sides[-1] > TILE:
-        sides.append(-(-sides[-1] // 2))
-    return sides
 
 
 def stack_codec(folder: Path, side: int) -> None:
@@ -142,7 +134,7 @@ def stack_codec(folder: Path, side: int) -> None:
         path = band_path(folder, band, side)
         handle = os.open(path, os.O_RDONLY)
         jobs += [(handle, offset, count) for offset, count in zip(*stored(path), strict=True)]
-    outputs = output_tiles(folder, side, 6)
+    outputs = output_tiles(folder / "out-stack.tif")
 
     def work(job: Any) -> int:
         if isinstance(job, tuple):
@@ -153,26 +145,15 @@ def stack_codec(folder: Path, side: int) -> None:
     timed(lambda: in_threads(work, [*jobs, *outputs]))
 
 
-def output_tiles(folder: Path, side: int, bands: int) -> list[Any]:
-    """As many tiles as a product of this size has, with pixels like those it has: overviews are smoother."""
-    path = band_path(folder, "red", side)
-    offsets, counts = stored(path)
-    with path.open("rb") as stream:
-        samples = []
-        for offset, count in list(zip(offsets, counts, strict=True))[:16]:
-            stream.seek(offset)
-            samples.append(decode(stream.read(count)))
-    found: list[Any] = []
-    for level, level_side in enumerate(level_sides(side)):
-        if level:
-            samples = [_halved(tile) for tile in samples]
-        found += [samples[(row % 4 + col) % len(samples)] for row, col in tiles(level_side)] * bands
+def output_tiles(product: Path) -> list[Any]:
+    """All tiles of all levels of a product, decoded: the very pixels that its making had to encode."""
+    found = []
+    with tifffile.TiffFile(product) as tiff, product.open("rb") as stream:
+        for page in tiff.pages:
+            for offset, count in zip(page.dataoffsets, page.databytecounts, strict=True):
+                stream.seek(offset)
+                found.append(decode(stream.read(count)))
     return found
-
-
-def _halved(tile: Any) -> Any:
-    small = tile.reshape(TILE // 2, 2, TILE // 2, 2).mean(axis=(1, 3)).astype(np.uint16)
-    return np.ascontiguousarray(np.tile(small, (2, 2)))
 
 
 def stack_whole(folder: Path, side: int) -> None:
@@ -185,9 +166,10 @@ def stack_whole(folder: Path, side: int) -> None:
             array = tifffile.imread(band_path(folder, band, side), maxworkers=THREADS)
             arrays.append(array if band in FULL else zoom(array, 2, order=1, grid_mode=True, mode="nearest"))
         whole = np.stack([array[:side, :side] for array in arrays])
-        options: dict[str, Any] = {"tile": (TILE, TILE), "compression": "zlib", "predictor": 2, "photometric": "minisblack",
-                                   "planarconfig": "separate", "maxworkers": THREADS, "metadata": None,
-                                   "compressionargs": {"level": LEVEL}}  # fmt: skip
+        options: dict[str, Any] = {
+            "tile": (TILE, TILE), "compression": "zlib", "compressionargs": {"level": LEVEL}, "predictor": 2,
+            "photometric": "minisblack", "planarconfig": "separate", "maxworkers": THREADS, "metadata": None,
+        }  # fmt: skip
         with tifffile.TiffWriter(folder / "out-whole.tif", bigtiff=True) as tiff:
             tiff.write(whole, **options)
             while max(whole.shape[1:]) > TILE:
@@ -255,14 +237,14 @@ def write(folder: Path, side: int) -> None:
     """Our writer with overviews, statistics and digest."""
     from zoompick.raster.write import write_geotiff
 
-    raster = Repeated(side)
-    timed(lambda: write_geotiff(raster, folder / "out-write.tif"))
-    (folder / "out-write.tif").unlink()
+    raster, out = Repeated(side), folder / "out-write.tif"
+    out.unlink(missing_ok=True)
+    timed(lambda: write_geotiff(raster, out))
 
 
 def write_encode(folder: Path, side: int) -> None:
     """The floor: encode the tiles of all levels, same threads, and drop them."""
-    outputs = output_tiles(folder, side, 1)
+    outputs = output_tiles(folder / "out-write.tif")
     timed(lambda: in_threads(lambda tile: len(encode(tile)), outputs))
 
 

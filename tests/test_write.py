@@ -7,11 +7,13 @@ import struct
 import xml.etree.ElementTree as ET
 from concurrent.futures import ThreadPoolExecutor
 
+import blake3
 import numpy as np
 import pytest
 import tifffile
 
 from helpers import Memory, grid, noise
+from zoompick import files
 from zoompick.errors import DataError, DiskError, UsageError
 from zoompick.events import Advanced, Started
 from zoompick.raster import cog
@@ -136,8 +138,11 @@ def test_digest_and_size_are_those_of_the_file_and_bytes_do_not_depend_on_thread
     ]
     for entry in written:
         data = entry.path.read_bytes()
-        assert (entry.size, entry.sha256) == (len(data), hashlib.sha256(data).hexdigest())
-    assert written[0].sha256 == written[1].sha256
+        assert (entry.size, entry.multihash) == (len(data), "1e20" + blake3.blake3(data).hexdigest())
+        assert files.multihash_of(entry.path, "1220") == "1220" + hashlib.sha256(data).hexdigest()
+    assert written[0].multihash == written[1].multihash
+    with pytest.raises(DataError, match="not known here"):
+        files.multihash_of(written[0].path, "1114")
 
 
 def test_an_executor_of_the_caller_does_the_work(tmp_path):

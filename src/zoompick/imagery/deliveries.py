@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -15,7 +16,7 @@ from zoompick.files import read_json
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Pixels, Raster
-from zoompick.sensors.guide import guide_for_file
+from zoompick.sensors.guide import guide_for_file, known_bands
 
 ITEM_NAME = "item.json"
 
@@ -80,7 +81,9 @@ def open_layers(paths: Iterable[Path]) -> list[Layer]:
     """All bands of the files, in the order given.
 
     The name of a single band comes from the catalogue item beside the file, else from the file itself, else from a
-    band guide whose file names fit, else from the file's name. Scale and offset come from the item, else the file.
+    band guide whose file names fit, else from the last word of the file's name.
+
+    Scale and offset come from the item, else the file.
 
     Raises
     ------
@@ -97,10 +100,18 @@ def _layers_of(path: Path) -> list[Layer]:
         if known is not None and len(tiff.bands) == 1:
             band = Band(known.name, known.scale, known.offset, band.unit)
         elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
-            guide = guide_for_file(path.name)
-            band = replace(band, name=(guide and guide.band_of_file(path.name)) or path.stem)
+            band = replace(band, name=_name_from(path))
         found.append(Layer(OneBand(tiff, index, band), path))
     return found
+
+
+def _name_from(path: Path) -> str:
+    """Band that a file's name tells: by a guide's pattern, or by its last word; else the name itself."""
+    guide = guide_for_file(path.name)
+    if guide is not None:
+        return guide.band_of_file(path.name) or path.stem
+    word = re.split(r"[-_. ]", path.stem.lower())[-1]
+    return word if word in known_bands() else path.stem
 
 
 def scene_of(path: Path) -> Scene | None:

@@ -38,7 +38,7 @@ class Origin:
     options : mapping
         Everything that decides the result beside the inputs, as JSON holds it.
     inputs : mapping of Path to str
-        Files read and their SHA-256.
+        Files read and their multihashes.
     when : datetime or None
         Acquisition of what it shows.
     """
@@ -108,7 +108,7 @@ def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
     return {
         "rel": "derived_from",
         "href": Path(os.path.relpath(path, product.parent)).as_posix(),
-        "file:checksum": files.multihash(digest),
+        "file:checksum": digest,
     }
 
 
@@ -140,7 +140,7 @@ def _asset(raster: Raster, written: Written) -> dict[str, Any]:
         "type": "image/tiff; application=geotiff; profile=cloud-optimized",
         "roles": ["data"],
         "file:size": written.size,
-        "file:checksum": files.multihash(written.sha256),
+        "file:checksum": written.multihash,
         "bands": bands,
     }
 
@@ -151,7 +151,7 @@ class Recorded:
 
     fingerprint: str
     size: int
-    sha256: str
+    multihash: str
     when: datetime | None
 
 
@@ -160,8 +160,7 @@ def read_sidecar(product: Path) -> Recorded | None:
     try:
         item = files.read_json(sidecar_of(product))
         asset, properties = item["assets"]["data"], item["properties"]
-        sha256 = files.sha256_of_multihash(asset["file:checksum"])
         when = datetime.fromisoformat(properties["datetime"])
-        return Recorded(properties["zoompick:fingerprint"], asset["file:size"], sha256 or "", when)
+        return Recorded(properties["zoompick:fingerprint"], asset["file:size"], str(asset["file:checksum"]), when)
     except (DataError, KeyError, TypeError, ValueError):
         return None

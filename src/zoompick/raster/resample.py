@@ -40,10 +40,16 @@ def _working_type(dtype: np.dtype[Any]) -> Any:
     return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
 
 
-def finish(values: Pixels, dtype: np.dtype[Any]) -> Pixels:
-    """Bring working values back to the pixel type: whole numbers are rounded and held in range."""
+def finish(values: Pixels, dtype: np.dtype[Any], in_range: bool = False) -> Pixels:
+    """Bring working values back to the pixel type: whole numbers are rounded and held in range.
+
+    Means of unsigned values cannot leave the range (``in_range``): adding a half and cutting rounds them quickly.
+    """
     if dtype.kind == "f":
         return values.astype(dtype, copy=False)
+    if in_range and dtype.kind == "u":
+        values += 0.5
+        return values.astype(dtype)
     info = np.iinfo(dtype)
     np.rint(values, out=values)
     return np.clip(values, info.min, info.max, out=values).astype(dtype)
@@ -68,15 +74,15 @@ def _blend(source: Pixels, rows: tuple[Any, Any, Any], cols: tuple[Any, Any, Any
     """Separable linear interpolation of a (bands, rows, cols) array in its own type."""
     low, high, weight = cols
     weight = weight.astype(source.dtype)
-    left = np.take(source, low, axis=2)
-    across = np.take(source, high, axis=2)
+    left = np.take(source, low, axis=2, mode="clip")
+    across = np.take(source, high, axis=2, mode="clip")
     across -= left
     across *= weight
     across += left
     low, high, weight = rows
     weight = weight.astype(source.dtype)[:, None]
-    top = np.take(across, low, axis=1)
-    out = np.take(across, high, axis=1)
+    top = np.take(across, low, axis=1, mode="clip")
+    out = np.take(across, high, axis=1, mode="clip")
     out -= top
     out *= weight
     out += top
@@ -102,14 +108,14 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
     valid = valid_mask(source, nodata)
     if valid.all():
-        return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype)
+        return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype, in_range=True)
     weights = valid.astype(working)
     values = np.where(valid, source, 0).astype(working)
     numerator = _blend(values, row_taps, col_taps)
     denominator = _blend(weights, row_taps, col_taps)
     present = nearest(valid, rows, cols) & (denominator > 0)
     np.divide(numerator, denominator, out=numerator, where=present)
-    out = finish(np.where(present, numerator, 0).astype(working, copy=False), source.dtype)
+    out = finish(np.where(present, numerator, 0).astype(working, copy=False), source.dtype, in_range=True)
     out[~present] = fill_value(nodata)
     return out
 
@@ -144,38 +150,36 @@ def halve(source: Pixels, nodata: float | None) -> Pixels:
 
     A pixel is missing when all four are: thin features at the edge of the data stay in the overviews.
     """
-    bands, rows, cols = source.shape
-    groups = source.reshape(bands, rows // 2, 2, cols // 2, 2)
-    corners = groups[:, :, 0, :, 0], groups[:, :, 0, :, 1], groups[:, :, 1, :, 0], groups[:, :, 1, :, 1]
     if source.dtype.kind in "iu" and source.dtype.itemsize <= 2:
-        return _halve_whole(corners, source, nodata)
+        return _halve_whole(source, nodata)
     valid = valid_mask(source, nodata)
-    values = np.where(valid, source, 0).astype(np.float64)
-    total = values.reshape(groups.shape).sum(axis=(2, 4))
-    count = valid.reshape(groups.shape).sum(axis=(2, 4))
+    total = _sum_of_four(np.where(valid, source, 0), np.float64)
+    count = _sum_of_four(valid, np.int32)
     out = finish(np.divide(total, count, out=np.zeros_like(total), where=count > 0), source.dtype)
     out[count == 0] = fill_value(nodata)
     return out
 
 
-def _halve_whole(corners: tuple[Pixels, ...], source: Pixels, nodata: float | None) -> Pixels:
-    """Whole numbers of up to 16 bits: sums in 32 bits, rounded half up."""
-    total = corners[0].astype(np.int32)
-    for corner in corners[1:]:
-        total += corner
-    if nodata is None or not (source == nodata).any():
+def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
+    """Whole numbers of up to 16 bits: sums in 32 bits, rounded half up. Rows first, since they lie together."""
+    total = _sum_of_four(source, np.int32)
+    missing = None if nodata is None else source == nodata
+    if missing is None or not missing.any():
         total += 2
         total >>= 2
         return total.astype(source.dtype)
-    missing = np.zeros(total.shape, np.int32)
-    for corner in corners:
-        missing += corner == nodata
-    count = 4 - missing
-    total -= (missing * int(nodata)).astype(np.int32)
+    absent = _sum_of_four(missing, np.int32)
+    total -= absent * np.int32(nodata or 0)
+    count = 4 - absent
     safe = np.maximum(count, 1)
     out = np.floor_divide(2 * total + safe, 2 * safe).astype(source.dtype)
     out[count == 0] = source.dtype.type(nodata)
     return out
+
+
+def _sum_of_four(source: Pixels, dtype: Any) -> Pixels:
+    rows = np.add(source[:, 0::2], source[:, 1::2], dtype=dtype)
+    return np.asarray(rows[:, :, 0::2] + rows[:, :, 1::2])
 
 
 def majority(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:

@@ -6,11 +6,9 @@ lengths are known the head is built and the tiles follow it, smallest overview f
 
 from __future__ import annotations
 
-import hashlib
 import os
-import threading
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Executor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -21,13 +19,13 @@ import numpy as np
 from zoompick import settings
 from zoompick.errors import UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import disk_errors, temporary_beside, writing
+from zoompick.files import BLAKE3, disk_errors, new_hasher, temporary_beside, writing
 from zoompick.raster import cog, engine, tiffmeta
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
 from zoompick.raster.raster import Pixels, Raster
 from zoompick.raster.statistics import BandStatistics
 
-_COPY_BYTES = 1 << 20
+_COPY_BYTES = 4 << 20
 
 
 @dataclass(frozen=True)
@@ -56,7 +54,7 @@ class Written:
 
     path: Path
     size: int
-    sha256: str
+    multihash: str
     statistics: tuple[BandStatistics, ...]
 
 
@@ -91,7 +89,7 @@ def write_geotiff(
     Returns
     -------
     Written
-        Size, SHA-256 and statistics of the file.
+        Size, multihash and statistics of the file.
 
     Raises
     ------
@@ -230,19 +228,46 @@ class _Maker:
         return [_Job(*parent)] if parent else []
 
     def assemble(self, spool: BinaryIO) -> Written:
-        """Head, then tiles, smallest overview first; hashed on the way by a thread of its own."""
+        """Head, then tiles, smallest overview first; hashed on the way."""
         levels = [cog.LevelTiles(grid, counts) for grid, counts in zip(self.pyramid.levels, self.counts, strict=True)]
         plan = cog.layout(self._form(), levels)
-        with writing(self.path) as out:
-            hasher = _Hasher()
-            try:
-                for data in self._in_order(plan.head, spool):
-                    out.write(data)
-                    hasher.add(data)
-            finally:
-                digest = hasher.finish()
+        with writing(self.path, durable=False) as out:
+            digest = self._copy(plan.head, spool, out)
             size = out.tell()
-        return Written(self.path, size, digest, tuple(self.statistics))
+        return Written(self.path, size, BLAKE3 + digest, tuple(self.statistics))
+
+    def _copy(self, head: bytes, spool: BinaryIO, out: BinaryIO) -> str:
+        """Copy the spool in the order of the file; a second thread hashes one buffer while the other fills."""
+        hasher = new_hasher()
+        out.write(head)
+        hasher.update(head)
+        buffers = [bytearray(_COPY_BYTES + max(int(counts.max()) for counts in self.counts)) for _ in range(2)]
+        busy: list[Future[Any] | None] = [None, None]
+        with ThreadPoolExecutor(1) as pool:
+            for turn, batch in enumerate(self._batches()):
+                number = turn % 2
+                if (hashing := busy[number]) is not None:
+                    hashing.result()
+                view, filled = memoryview(buffers[number]), 0
+                for place, count in batch:
+                    spool.seek(place)
+                    filled += spool.readinto(view[filled : filled + count])  # type: ignore[attr-defined]
+                busy[number] = pool.submit(hasher.update, view[:filled])
+                out.write(view[:filled])
+        return str(hasher.hexdigest())
+
+    def _batches(self) -> Iterator[list[tuple[int, int]]]:
+        """Places and lengths in the spool, smallest overview first, about a buffer at a time."""
+        batch: list[tuple[int, int]] = []
+        size = 0
+        for places, counts in zip(reversed(self.places), reversed(self.counts), strict=True):
+            for place, count in zip(places.tolist(), counts.tolist(), strict=True):
+                batch.append((place, count))
+                size += count
+                if size >= _COPY_BYTES:
+                    yield batch
+                    batch, size = [], 0
+        yield batch
 
     def _form(self) -> cog.ImageForm:
         bands = self.raster.bands
@@ -258,20 +283,6 @@ class _Maker:
             nodata=self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics, scaled),
         )
-
-    def _in_order(self, head: bytes, spool: BinaryIO) -> Iterator[bytes]:
-        yield head
-        held: list[bytes] = []
-        size = 0
-        for places, counts in zip(reversed(self.places), reversed(self.counts), strict=True):
-            for place, count in zip(places.tolist(), counts.tolist(), strict=True):
-                spool.seek(place)
-                held.append(spool.read(count))
-                size += count
-                if size >= _COPY_BYTES:
-                    yield b"".join(held)
-                    held, size = [], 0
-        yield b"".join(held)
 
 
 def _write_all(stream: BinaryIO, data: bytes) -> None:
@@ -289,27 +300,3 @@ def _compress(options: WriteOptions, image: Any) -> bytes:
     if options.compression == "lzw":
         return bytes(imagecodecs.lzw_encode(image))
     return bytes(np.ascontiguousarray(image).tobytes())
-
-
-class _Hasher:
-    """SHA-256 in a thread of its own, one chunk behind the writer: hashing and writing overlap."""
-
-    def __init__(self) -> None:
-        self._digest = hashlib.sha256()
-        self._thread: threading.Thread | None = None
-
-    def add(self, data: bytes) -> None:
-        """Hash ``data`` while the caller goes on."""
-        self._join()
-        self._thread = threading.Thread(target=self._digest.update, args=(data,))
-        self._thread.start()
-
-    def _join(self) -> None:
-        if self._thread is not None:
-            self._thread.join()
-            self._thread = None
-
-    def finish(self) -> str:
-        """The digest in hexadecimal."""
-        self._join()
-        return self._digest.hexdigest()

@@ -50,18 +50,23 @@ def _blocks(whole: Window, block: tuple[int, int]) -> list[Window]:
     ]
 
 
-def checksum_matches(path: Path, sha256: str, subject: str, source: str) -> Finding:
+def checksum_matches(path: Path, multihash: str, subject: str, source: str) -> Finding:
     """Hash the file and compare.
 
     Parameters
     ----------
+    multihash : str
+        Expected; it names its function.
     source : str
         Where the expected digest is from: ``catalogue``, ``download``, ``sidecar``.
     """
     check = f"checksum ({source})"
     try:
-        found = files.sha256_hex(path)
+        found = files.multihash_of(path, multihash)
     except OSError as error:
-        return judged(check, subject, False, "no file", sha256[:12], f"{path} cannot be read: {error.strerror}.")
+        note = f"{path} cannot be read: {error.strerror}."
+        return judged(check, subject, False, "no file", multihash[4:16], note)
+    except DataError as error:
+        return Finding(check, subject, "warn", "unknown", multihash[:16], error.what)
     note = f"{path.name} is not what its {source} says: it changed or is damaged. Download or make it again."
-    return judged(check, subject, found == sha256, found[:12], sha256[:12], note)
+    return judged(check, subject, found == multihash, found[4:16], multihash[4:16], note)

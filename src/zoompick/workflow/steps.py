@@ -12,7 +12,7 @@ from zoompick import settings
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.errors import StudyError
 from zoompick.events import Report, ignore
-from zoompick.files import sha256_hex
+from zoompick.files import multihash, multihash_of
 from zoompick.geo.shapes import Shape, geojson_of, project
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
@@ -207,16 +207,16 @@ def is_current(output: Path, origin: Origin) -> bool:
         return False
     if origin.step == "composite" and not output.with_suffix(".png").is_file():
         return False
-    return output.stat().st_size == recorded.size and sha256_hex(output) == recorded.sha256
+    return output.stat().st_size == recorded.size and multihash_of(output) == recorded.multihash
 
 
 def digest_of(path: Path) -> str:
-    """SHA-256 of an input: of a checked download from its record, else computed."""
+    """Multihash of an input: of a checked download from its record, else computed."""
     fetched = record.read(path.parent).get(path.name)
     if fetched is not None and path.is_file() and path.stat().st_size == fetched.size:
-        return fetched.sha256
+        return multihash(fetched.sha256)
     GeoTiff(path)
-    return sha256_hex(path)
+    return multihash_of(path)
 
 
 def _when(inputs: Sequence[Path]) -> datetime | None:

@@ -10,6 +10,7 @@ from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import DataError, FormatError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.files import multihash
 from zoompick.geo.shapes import Shape
 from zoompick.imagery.deliveries import band_file, scene_of
 from zoompick.imagery.sidecar import read_sidecar
@@ -93,9 +94,9 @@ def _digests(path: Path, scene: Scene) -> list[Finding]:
     )
     found = []
     if fetched is not None:
-        found.append(files.checksum_matches(path, fetched.sha256, scene.id, "download record"))
+        found.append(files.checksum_matches(path, multihash(fetched.sha256), scene.id, "download record"))
     if published is not None:
-        found.append(files.checksum_matches(path, published, scene.id, "catalogue entry"))
+        found.append(files.checksum_matches(path, multihash(published), scene.id, "catalogue entry"))
     if not found:
         note = f"{path.name} was not downloaded by zoompick and the catalogue tells no digest."
         found.append(Finding("checksum", scene.id, "warn", "unknown", "any", note))
@@ -133,11 +134,11 @@ def _product(path: Path, label: str) -> list[Finding]:
     recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
     known = band_file(path)
     if recorded is not None:
-        found.append(files.checksum_matches(path, recorded.sha256, label, "sidecar"))
+        found.append(files.checksum_matches(path, recorded.multihash, label, "sidecar"))
     if fetched is not None:
-        found.append(files.checksum_matches(path, fetched.sha256, label, "download record"))
+        found.append(files.checksum_matches(path, multihash(fetched.sha256), label, "download record"))
     if known is not None and known.sha256:
-        found.append(files.checksum_matches(path, known.sha256, label, "catalogue entry"))
+        found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
     return found
 
 
