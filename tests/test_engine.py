@@ -95,7 +95,7 @@ def test_the_curve_meets_every_tile_once_and_parents_complete(size):
             if whole:
                 climb(whole[0])
 
-    for key in pyramid.along_curve((0,)):
+    for key in pyramid.along_curve([(0,)]):
         climb(key)
     assert per_level == [rows * cols for rows, cols in map(pyramid.counts, range(len(pyramid.levels)))]
     assert waiting_most <= len(pyramid.levels)

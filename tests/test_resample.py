@@ -47,6 +47,15 @@ def test_bilinear_is_the_textbook_one(dtype, start, step):
         assert np.abs(found[band] - exact).max() <= (1e-4 * 250 if found.dtype.kind == "f" else 0.5001)
 
 
+@pytest.mark.parametrize("high", [4000, 65536])
+def test_doubling_in_whole_numbers_is_the_general_way(high):
+    source = noise((2, 40, 44), "uint16", 1, high)
+    inner, outer = Axis(3, 0.5, 30), Axis(3 + 1e-12, 0.5, 30)
+    np.testing.assert_array_equal(
+        resample.bilinear(source, inner, inner, 0), resample.bilinear(source, outer, outer, 0)
+    )
+
+
 def test_bilinear_never_mixes_in_a_missing_pixel():
     source = np.full((1, 10, 10), 1000, "uint16")
     source[0, 4, 5] = 0

@@ -65,10 +65,18 @@ class Stack:
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         wanted = range(len(self._bands)) if bands is None else bands
+        if len(wanted) == 1 and self._is_plain(wanted[0]):
+            return self._parts[wanted[0]][0].read(window)
         out = np.empty((len(wanted), window.height, window.width), self._dtype)
         for place, index in enumerate(wanted):
             self._read_band(index, window, out[place])
         return out
+
+    def _is_plain(self, index: int) -> bool:
+        """True when a band's only raster has the stack's type and no-data value: its pixels are the stack's."""
+        part = self._parts[index]
+        same = part[0].dtype == self._dtype and part[0].nodata == self._nodata
+        return same and len(part) == 1
 
     def _read_band(self, index: int, window: Window, out: Pixels) -> None:
         first, *others = self._parts[index]

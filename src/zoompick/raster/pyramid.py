@@ -7,7 +7,7 @@ Source of the curve: G. M. Morton, A computer oriented geodetic data base (1966)
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -65,8 +65,8 @@ class Pyramid:
         down, across = self.counts(key.level - 1)
         return min(2, down - 2 * key.row) * min(2, across - 2 * key.col)
 
-    def along_curve(self, bands: tuple[int, ...]) -> Iterator[TileKey]:
-        """Tiles of the full resolution in Z-order."""
+    def along_curve(self, groups: Sequence[tuple[int, ...]]) -> Iterator[TileKey]:
+        """Tiles of the full resolution in Z-order, each once for every group of bands."""
         down, across = self.counts(0)
         top = max(down, across, 1)
         stack = [(0, 0, 1 << (top - 1).bit_length())]
@@ -75,7 +75,7 @@ class Pyramid:
             if row >= down or col >= across:
                 continue
             if span == 1:
-                yield TileKey(0, row, col, bands)
+                yield from (TileKey(0, row, col, bands) for bands in groups)
                 continue
             half = span // 2
             stack += [(row + half, col + half, half), (row + half, col, half), (row, col + half, half)]

@@ -105,8 +105,15 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     ndarray, shape (bands, rows.count, cols.count), same dtype
     """
     working = _working_type(source.dtype)
-    row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
     valid = valid_mask(source, nodata)
+    if (
+        source.dtype == np.uint16
+        and _doubles(rows, source.shape[1])
+        and _doubles(cols, source.shape[2])
+        and valid.all()
+    ):
+        return _doubled(source, int(rows.start), rows.count, int(cols.start), cols.count)
+    row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
     if valid.all():
         return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype, in_range=True)
     weights = valid.astype(working)
@@ -117,6 +124,30 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     np.divide(numerator, denominator, out=numerator, where=present)
     out = finish(np.where(present, numerator, 0).astype(working, copy=False), source.dtype, in_range=True)
     out[~present] = fill_value(nodata)
+    return out
+
+
+def _doubles(axis: Axis, size: int) -> bool:
+    """True when target pixels are halves of source pixels, and all neighbours are there."""
+    inside = axis.start >= 1 and axis.start + axis.count / 2 <= size - 1
+    return axis.step == 0.5 and axis.start == int(axis.start) and axis.count % 2 == 0 and inside
+
+
+def _doubled(source: Pixels, row: int, rows: int, col: int, cols: int) -> Pixels:
+    """Bilinear at twice the resolution in whole numbers: weights are 9, 3, 3 and 1 sixteenths, rounded half up.
+
+    The commonest case (bands of one instrument at two pixel sizes) at a quarter of the general one's cost.
+    """
+    part = source[:, row - 1 : row + rows // 2 + 1, col - 1 : col + cols // 2 + 1].astype(np.uint32)
+    middle = 3 * part[:, :, 1:-1]
+    across = np.empty((part.shape[0], part.shape[1], cols), np.uint32)
+    np.add(middle, part[:, :, :-2], out=across[:, :, 0::2])
+    np.add(middle, part[:, :, 2:], out=across[:, :, 1::2])
+    middle = 3 * across[:, 1:-1]
+    middle += 8
+    out = np.empty((part.shape[0], rows, cols), np.uint16)
+    out[:, 0::2] = (middle + across[:, :-2]) >> 4
+    out[:, 1::2] = (middle + across[:, 2:]) >> 4
     return out
 
 
@@ -161,13 +192,16 @@ def halve(source: Pixels, nodata: float | None) -> Pixels:
 
 
 def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
-    """Whole numbers of up to 16 bits: sums in 32 bits, rounded half up. Rows first, since they lie together."""
-    total = _sum_of_four(source, np.int32)
-    missing = None if nodata is None else source == nodata
+    """Whole numbers of up to 16 bits, rounded half up; in their own type where four of them and 2 fit in it."""
+    low, high = int(source.min()), int(source.max())
+    missing = None if nodata is None or not low <= nodata <= high else source == nodata
     if missing is None or not missing.any():
+        small = low >= 0 and 4 * high + 2 <= np.iinfo(source.dtype).max
+        total = _sum_of_four(source, source.dtype if small else np.int32)
         total += 2
         total >>= 2
-        return total.astype(source.dtype)
+        return total.astype(source.dtype, copy=False)
+    total = _sum_of_four(source, np.int32)
     absent = _sum_of_four(missing, np.int32)
     total -= absent * np.int32(nodata or 0)
     count = 4 - absent
@@ -178,6 +212,7 @@ def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
 
 
 def _sum_of_four(source: Pixels, dtype: Any) -> Pixels:
+    """Sums of 2 x 2 groups; rows first, since their pixels lie together."""
     rows = np.add(source[:, 0::2], source[:, 1::2], dtype=dtype)
     return np.asarray(rows[:, :, 0::2] + rows[:, :, 1::2])
 

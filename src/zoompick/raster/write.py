@@ -6,9 +6,11 @@ lengths are known the head is built and the tiles follow it, smallest overview f
 
 from __future__ import annotations
 
+import errno
 import os
+import threading
 from collections.abc import Iterable, Iterator
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -24,8 +26,6 @@ from zoompick.raster import cog, engine, tiffmeta
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
 from zoompick.raster.raster import Pixels, Raster
 from zoompick.raster.statistics import BandStatistics
-
-_COPY_BYTES = 4 << 20
 
 
 @dataclass(frozen=True)
@@ -175,7 +175,9 @@ class _Maker:
         if in_strips and (self.separate or bands == 1):
             keys = self.pyramid.along_rows(bands)
         else:
-            keys = self.pyramid.along_curve(tuple(range(bands)))
+            # One band a job, where bands are apart: a tile stays in the processor's cache through all its stages.
+            groups = [(band,) for band in range(bands)] if self.separate else [tuple(range(bands))]
+            keys = self.pyramid.along_curve(groups)
         return (_Job(key, None) for key in keys)
 
     def _work(self, job: _Job) -> _Tile:
@@ -231,43 +233,30 @@ class _Maker:
         """Head, then tiles, smallest overview first; hashed on the way."""
         levels = [cog.LevelTiles(grid, counts) for grid, counts in zip(self.pyramid.levels, self.counts, strict=True)]
         plan = cog.layout(self._form(), levels)
-        with writing(self.path, durable=False) as out:
-            digest = self._copy(plan.head, spool, out)
-            size = out.tell()
-        return Written(self.path, size, BLAKE3 + digest, tuple(self.statistics))
+        with writing(self.path, durable=False) as out, ThreadPoolExecutor(1) as pool:
+            hashing = pool.submit(self._hash, plan.head, spool)
+            out.write(plan.head)
+            out.flush()
+            for place, count in self._in_order():
+                _copy(spool, out, place, count)
+            size = out.seek(0, os.SEEK_END)
+            multihash = BLAKE3 + hashing.result()
+        return Written(self.path, size, multihash, tuple(self.statistics))
 
-    def _copy(self, head: bytes, spool: BinaryIO, out: BinaryIO) -> str:
-        """Copy the spool in the order of the file; a second thread hashes one buffer while the other fills."""
+    def _hash(self, head: bytes, spool: BinaryIO) -> str:
+        """Digest of the file to be, out of the spool, while another thread copies."""
         hasher = new_hasher()
-        out.write(head)
         hasher.update(head)
-        buffers = [bytearray(_COPY_BYTES + max(int(counts.max()) for counts in self.counts)) for _ in range(2)]
-        busy: list[Future[Any] | None] = [None, None]
-        with ThreadPoolExecutor(1) as pool:
-            for turn, batch in enumerate(self._batches()):
-                number = turn % 2
-                if (hashing := busy[number]) is not None:
-                    hashing.result()
-                view, filled = memoryview(buffers[number]), 0
-                for place, count in batch:
-                    spool.seek(place)
-                    filled += spool.readinto(view[filled : filled + count])  # type: ignore[attr-defined]
-                busy[number] = pool.submit(hasher.update, view[:filled])
-                out.write(view[:filled])
+        buffer = memoryview(bytearray(max(1, *(int(counts.max()) for counts in self.counts))))
+        for place, count in self._in_order():
+            read_into(spool, buffer[:count], place)
+            hasher.update(buffer[:count])
         return str(hasher.hexdigest())
 
-    def _batches(self) -> Iterator[list[tuple[int, int]]]:
-        """Places and lengths in the spool, smallest overview first, about a buffer at a time."""
-        batch: list[tuple[int, int]] = []
-        size = 0
+    def _in_order(self) -> Iterator[tuple[int, int]]:
+        """Places and lengths of all tiles in the spool, smallest overview first."""
         for places, counts in zip(reversed(self.places), reversed(self.counts), strict=True):
-            for place, count in zip(places.tolist(), counts.tolist(), strict=True):
-                batch.append((place, count))
-                size += count
-                if size >= _COPY_BYTES:
-                    yield batch
-                    batch, size = [], 0
-        yield batch
+            yield from zip(places.tolist(), counts.tolist(), strict=True)
 
     def _form(self) -> cog.ImageForm:
         bands = self.raster.bands
@@ -283,6 +272,38 @@ class _Maker:
             nodata=self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics, scaled),
         )
+
+
+_seek_lock = threading.Lock()
+
+
+def read_into(stream: BinaryIO, buffer: memoryview, place: int) -> None:
+    """Fill a buffer from a place in a file without moving where others read, as far as the system can."""
+    if hasattr(os, "preadv"):
+        os.preadv(stream.fileno(), [buffer], place)
+        return
+    with _seek_lock:
+        stream.seek(place)
+        stream.readinto(buffer)  # type: ignore[attr-defined]
+
+
+def _copy(spool: BinaryIO, out: BinaryIO, place: int, count: int) -> None:
+    """Append a piece of the spool; inside the kernel where that can copy between files."""
+    if hasattr(os, "copy_file_range"):
+        try:
+            while count:
+                done = os.copy_file_range(spool.fileno(), out.fileno(), count, place)
+                place, count = place + done, count - done
+                if not done:
+                    break
+        except OSError as error:
+            if error.errno not in (errno.EXDEV, errno.ENOSYS, errno.EOPNOTSUPP, errno.EINVAL):
+                raise
+    if count:
+        buffer = memoryview(bytearray(count))
+        read_into(spool, buffer, place)
+        out.write(buffer)
+        out.flush()
 
 
 def _write_all(stream: BinaryIO, data: bytes) -> None:
