@@ -96,7 +96,8 @@ def test_each_gives_a_sentence_and_the_right_code(folder, program, name):
     assert (result.code, told in " ".join(result.err.split())) == (code, True), result.err
     assert result.out == ""
     assert result.err.startswith("zoompick: ")
-    assert len(result.err.strip().splitlines()) <= 4
+    assert len(result.err.strip().splitlines()) <= 7
+    assert max(map(len, result.err.splitlines())) <= 100
     assert sorted(folder.rglob("*")) == before
 
 

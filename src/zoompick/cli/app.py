@@ -4,14 +4,24 @@ from __future__ import annotations
 
 import os
 import sys
+import threading
 
 import typer
 
-from zoompick.cli import check, demo, exits, find, get, make, study
+from zoompick.cli import check, demo, exits, find, get, groups, make, study
 from zoompick.errors import ZoomPickError
+
+
+class _Root(groups.InOrder):
+    order = (
+        "new", "run", "demo", "standin", "area", "source", "search", "pick", "download",
+        "stack", "clip", "composite", "index", "verify",
+    )  # fmt: skip
+
 
 app = typer.Typer(
     name="zoompick",
+    cls=_Root,
     help="From an area, dates and a cloud limit to a checked satellite picture of exactly that area.",
     epilog="Start with 'zoompick demo': a whole study on invented data, made on this machine.",
     no_args_is_help=True,
@@ -60,6 +70,11 @@ def main() -> int:
         return exits.code_of(problem)
     except (KeyboardInterrupt, typer.Abort):
         sys.stderr.write("zoompick: stopped. The same command goes on where this one ended.\n")
+        if threading.active_count() > 1:
+            # A thread still waits for a source; nobody wants to wait with it.
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(exits.STOPPED)
         return exits.STOPPED
     except BrokenPipeError:
         # Whoever read our output has enough; keep Python from complaining at exit.

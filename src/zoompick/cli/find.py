@@ -81,10 +81,12 @@ def source_add(
     from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.study.folder import Study
+    from zoompick.study.journal import act
 
-    study = Study.need(Path.cwd()).root if here else None
-    path = sources.sources_file(study)
-    replaced = sources.add(sources.Source.checked(name, url), path)
+    study = Study.need(Path.cwd()) if here else None
+    path = sources.sources_file(study.root if study else None)
+    with act(study.journal_file if study else None, "source add", source=name, url=url):
+        replaced = sources.add(sources.Source.checked(name, url), path)
     where = "for this study" if here else "for all studies"
     show.note(f"{'Changed' if replaced else 'Added'} the source {name} {where}.")
 
@@ -253,7 +255,8 @@ def show_scenes(entries: Sequence[Entry], with_id: bool = False) -> None:
         cloud = "?" if scene.cloud_percent is None else f"{scene.cloud_percent:.0f}"
         size = "?" if scene.size is None else human_bytes(scene.size)
         row = [str(number), scene.day, scene.when.strftime("%H:%M"), scene.platform, scene.tile, cloud]
-        row += [f"{entry.cover_percent:.0f}", size]
+        cover = "<1" if 0 < entry.cover_percent < 0.5 else f"{entry.cover_percent:.0f}"
+        row += [cover, size]
         rows.append([*row[:2], *row[5:], scene.id] if with_id else row)
     table(columns, rows)
 

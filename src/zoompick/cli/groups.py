@@ -25,6 +25,16 @@ def defaulting(with_words: str, without: str) -> type[TyperGroup]:
     return Defaulting
 
 
+class InOrder(TyperGroup):
+    """The root: commands in the order of the work, groups among them."""
+
+    order: tuple[str, ...] = ()
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """Names in the wished order."""
+        return sorted(self.commands, key=self.order.index)
+
+
 def group(cls: type[TyperGroup] | None = None, text: str = "") -> typer.Typer:
     """A group in the house's manner."""
     return typer.Typer(cls=cls, help=text, no_args_is_help=cls is None, rich_markup_mode=None)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import textwrap
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -45,8 +46,9 @@ def line(text: str = "") -> None:
 
 
 def note(text: str) -> None:
-    """One line about the work, to standard error."""
-    sys.stderr.write(text + "\n")
+    """A sentence about the work, to standard error, after what was asked for."""
+    sys.stdout.flush()
+    sys.stderr.write(_wrapped(text) + "\n")
     sys.stderr.flush()
 
 
@@ -57,9 +59,19 @@ def as_json(value: Any) -> None:
 
 def error(problem: ZoomPickError) -> None:
     """What is wrong, and what to do."""
-    note(f"zoompick: {problem.what}")
+    lead = "zoompick: "
+    lines = [_wrapped(problem.what, lead)]
     if problem.todo:
-        note(f"          {problem.todo}")
+        lines.append(_wrapped(problem.todo, " " * len(lead)))
+    sys.stdout.flush()
+    sys.stderr.write("\n".join(lines) + "\n")
+
+
+def _wrapped(text: str, lead: str = "") -> str:
+    return textwrap.fill(
+        text, _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead), break_long_words=False,
+        break_on_hyphens=False,
+    )  # fmt: skip
 
 
 def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str = "") -> None:

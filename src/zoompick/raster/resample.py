@@ -151,12 +151,12 @@ def _doubled(source: Pixels, row: int, rows: int, col: int, cols: int) -> Pixels
     return out
 
 
-def _overlaps(axis: Axis, size: int, working: Any) -> Pixels:
+def _overlaps(axis: Axis, size: int) -> Pixels:
     """Matrix (targets, sources) of the length of each source pixel inside each target pixel."""
     starts = axis.start + np.arange(axis.count)[:, None] * axis.step
     pixels = np.arange(size)[None, :]
     overlap = np.minimum(starts + axis.step, pixels + 1) - np.maximum(starts, pixels)
-    return np.clip(overlap, 0, None).astype(working)
+    return np.clip(overlap, 0, None)
 
 
 def area_average(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
@@ -164,11 +164,9 @@ def area_average(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -
 
     A target pixel is missing when less than half of the ground under it is valid.
     """
-    working = np.float64
     valid = valid_mask(source, nodata)
-    down, across = _overlaps(rows, source.shape[1], working), _overlaps(cols, source.shape[2], working).T
-    numerator = down @ np.where(valid, source, 0).astype(working) @ across
-    covered = down @ valid.astype(working) @ across
+    numerator = _area_sums(np.where(valid, source, 0), rows, cols)
+    covered = _area_sums(valid, rows, cols)
     present = covered >= 0.5 * rows.step * cols.step - 1e-9
     np.divide(numerator, covered, out=numerator, where=present & (covered > 0))
     out = finish(np.where(present, numerator, 0), source.dtype)
@@ -217,16 +215,36 @@ def _sum_of_four(source: Pixels, dtype: Any) -> Pixels:
     return np.asarray(rows[:, :, 0::2] + rows[:, :, 1::2])
 
 
+def _area_sums(values: Pixels, rows: Axis, cols: Axis) -> Pixels:
+    """Sum of the values under each target pixel, each weighted by the area they share, as float64."""
+    down, across = _whole_groups(rows, values.shape[1]), _whole_groups(cols, values.shape[2])
+    if not (down and across):
+        tall = np.stack([_overlaps(rows, values.shape[1]) @ band for band in values.astype(np.float64)])
+        return np.asarray(tall @ _overlaps(cols, values.shape[2]).T)
+    row, col = int(rows.start), int(cols.start)
+    part = values[:, row : row + down * rows.count, col : col + across * cols.count]
+    tall = np.zeros((values.shape[0], rows.count, part.shape[2]))
+    for offset in range(down):
+        tall += part[:, offset::down]
+    out = np.zeros((values.shape[0], rows.count, cols.count))
+    for offset in range(across):
+        out += tall[:, :, offset::across]
+    return out
+
+
+def _whole_groups(axis: Axis, size: int) -> int:
+    """How many source pixels make a target pixel, when they do so without a rest and are all there; else 0."""
+    step = round(axis.step)
+    fits = axis.step == step and axis.start == int(axis.start) and axis.start >= 0
+    return step if fits and axis.start + step * axis.count <= size else 0
+
+
 def majority(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
     """Most frequent valid class by area under each target pixel; the smaller code wins a tie."""
-    down, across = (
-        _overlaps(rows, source.shape[1], np.float64),
-        _overlaps(cols, source.shape[2], np.float64).T,
-    )
     best = np.zeros((source.shape[0], rows.count, cols.count))
     out = np.full(best.shape, fill_value(nodata), source.dtype)
     for code in np.unique(source[valid_mask(source, nodata)]):
-        area = down @ (source == code).astype(np.float64) @ across
+        area = _area_sums(source == code, rows, cols)
         wins = area > best + 1e-9
         out[wins] = code
         best[wins] = area[wins]

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from zoompick.errors import ChecksumError, DiskError, FormatError, ZoomPickError
+from zoompick.errors import CancelledError, ChecksumError, DiskError, FormatError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import human_bytes, writing
 from zoompick.net.client import Answer, Client
@@ -20,7 +20,8 @@ from zoompick.transfer import record
 from zoompick.transfer.checksums import sha256_of_digest
 from zoompick.transfer.plan import DownloadPlan, Fetch
 
-TASK = "download"
+TASK, FILES = "download", "files"
+_PATIENCE_S = 2.0
 _TIFF_MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 
 
@@ -49,6 +50,7 @@ def download(
         Not enough room for what the items announce; nothing is fetched.
     """
     _check_room(plan)
+    report(Started(FILES, len(plan.fetch), "files"))
     report(Started(TASK, plan.known_bytes if not plan.unknown else 0, "B"))
     stop = threading.Event()
     session = client(stop)
@@ -70,9 +72,13 @@ def download(
                     raise
                 except ZoomPickError as error:
                     failed.append((flying[future], error))
+                report(Advanced(FILES, 1))
     finally:
         stop.set()
-        pool.shutdown(wait=True, cancel_futures=True)
+        pool.shutdown(wait=False, cancel_futures=True)
+        # A thread that waits for a silent source cannot be woken: leave it after a while, its file has no name yet.
+        wait(flying, timeout=_PATIENCE_S)
+    report(Finished(FILES))
     report(Finished(TASK))
     return Outcome(tuple(done), tuple(failed), received)
 
@@ -94,13 +100,13 @@ def _check_room(plan: DownloadPlan) -> None:
 class _Partial:
     """The bytes of one file so far, over as many connections as it takes."""
 
-    def __init__(self, out: BinaryIO, task: str, report: Report) -> None:
+    def __init__(self, out: BinaryIO, stop: threading.Event, report: Report) -> None:
         self.out = out
         self.size = 0
         self.hasher = hashlib.sha256()
         self.etag: str | None = None
         self.digest: str | None = None
-        self._task = task
+        self._stop = stop
         self._report = report
 
     def resume_headers(self) -> dict[str, str]:
@@ -112,7 +118,7 @@ class _Partial:
     def take(self, answer: Answer) -> None:
         """Append the body of an answer; start over when it is not the rest of what is here."""
         if self.size and not (answer.status == 206 and _range_start(answer) == self.size):
-            self._report(Advanced(self._task, -self.size))
+            self._report(Advanced(TASK, -self.size))
             self.out.seek(0)
             self.out.truncate()
             self.size, self.hasher = 0, hashlib.sha256()
@@ -120,10 +126,12 @@ class _Partial:
         self.etag = etag if etag and not etag.startswith("W/") else None
         self.digest = sha256_of_digest(answer.headers.get("Repr-Digest"))
         for chunk in answer.chunks():
+            if self._stop.is_set():
+                raise CancelledError("Stopped.")
             self.out.write(chunk)
             self.hasher.update(chunk)
             self.size += len(chunk)
-            self._report(Advanced(self._task, len(chunk)))
+            self._report(Advanced(TASK, len(chunk)))
 
 
 def _range_start(answer: Answer) -> int | None:
@@ -143,7 +151,7 @@ def fetch_one(entry: Fetch, client: Client, report: Report = ignore) -> int:
         The source gave up, or we did.
     """
     with writing(entry.path) as out:
-        partial = _Partial(out, TASK, report)
+        partial = _Partial(out, client.stop, report)
 
         def attempt() -> None:
             with client.open(entry.url, partial.resume_headers()) as answer:

@@ -1,0 +1,152 @@
+"""Make the pictures in docs/screenshots from the demo data: ``python scripts/screenshots.py``.
+
+Terminal views are captured from an xterm on a virtual screen (Debian packages xvfb, xterm, imagemagick); the story's
+picture is put together from the demo's own products.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import imagecodecs
+import numpy as np
+
+ROOT = Path(__file__).parents[1]
+OUT = ROOT / "docs" / "screenshots"
+PROGRAM = Path(sys.executable).with_name("zoompick")
+DISPLAY = ":93"
+
+
+def environment(folder: Path) -> dict[str, str]:
+    """Nothing of the user's own is used or shown."""
+    paths = f"{PROGRAM.parent}:{os.environ['PATH']}"
+    own = {"ZOOMPICK_CACHE": str(folder / "cache"), "ZOOMPICK_CONFIG": str(folder / "config"), "PATH": paths}
+    return os.environ | own | {"DISPLAY": DISPLAY, "PS1": "$ ", "HOME": str(folder)}
+
+
+def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 4.0) -> None:
+    """Run a script in a terminal of 100 x 40 characters and take its picture after a while."""
+    file = folder / f"{name}.sh"
+    file.write_text(script + "\nsleep 60\n")
+    window = subprocess.Popen(
+        ["xterm", "-geometry", "100x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fbfbf8",
+         "-fg", "#22262b", "-b", "12", "+sb", "-e", "bash", str(file)],
+        cwd=cwd, env=environment(folder),
+    )  # fmt: skip
+    time.sleep(wait_s)
+    picture = folder / f"{name}.png"
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(picture)], check=True)
+    paper = ["-crop", "925x898+0+0", "-trim", "-bordercolor", "#fbfbf8", "-border", "14", "-colors", "64", "-strip"]
+    subprocess.run(["convert", str(picture), *paper, str(OUT / f"{name}.png")], check=True)
+    window.terminate()
+    window.wait()
+
+
+def echoed(*commands: str) -> str:
+    """A script that shows each command before it runs."""
+    return "clear\n" + "\n".join(f"printf '$ %s\\n' {shell(command)}\n{command}\necho" for command in commands)
+
+
+def shell(text: str) -> str:
+    """Quoted for bash."""
+    return "'" + text.replace("'", "'\\''") + "'"
+
+
+def story(study: Path) -> None:
+    """Before and after: natural colour above, water index below."""
+    columns = []
+    for day in sorted((study / "products").iterdir()):
+        natural = imagecodecs.png_decode((day / "natural.png").read_bytes())
+        ndwi = subprocess.run(
+            [sys.executable, "-c", INDEX_PICTURE, str(day / "ndwi.tif")], capture_output=True, check=True
+        ).stdout
+        shape = natural.shape[:2]
+        water = np.frombuffer(ndwi, np.uint8).reshape(*shape, 3)
+        paper = np.array([251, 251, 248], np.uint8)
+        colour = np.where(natural[:, :, 3:] > 0, natural[:, :, :3], paper)
+        columns.append(np.vstack([crop(colour), np.broadcast_to(paper, (8, shape[1], 3)), crop(water)]))
+    gap = np.full((columns[0].shape[0], 8, 3), (251, 251, 248), np.uint8)
+    image = np.ascontiguousarray(np.hstack([columns[0], gap, *columns[1:]]))
+    full = study / "story.png"
+    full.write_bytes(imagecodecs.png_encode(image))
+    subprocess.run(["convert", str(full), "-colors", "200", "-strip", str(OUT / "story.png")], check=True)
+
+
+def crop(image: np.ndarray) -> np.ndarray:
+    """The part with the fen."""
+    return image[: int(image.shape[0] * 0.62)]
+
+
+INDEX_PICTURE = """
+import sys
+import numpy as np
+from zoompick import GeoTiff
+raster = GeoTiff(sys.argv[1])
+ndwi = raster.read(raster.grid.window)[0]
+stops, colours = [-0.8, -0.4, 0.0, 0.35], [(164, 143, 92), (226, 222, 196), (150, 196, 214), (18, 66, 128)]
+rgb = np.stack([np.interp(ndwi, stops, [c[i] for c in colours]) for i in range(3)], axis=2)
+rgb[np.isnan(ndwi)] = (251, 251, 248)
+sys.stdout.buffer.write(np.rint(rgb).astype(np.uint8).tobytes())
+"""
+
+
+def main() -> None:
+    """Make all pictures."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    folder = Path(tempfile.mkdtemp(prefix="zoompick-shots-"))
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "925x900x24"], stderr=subprocess.DEVNULL)
+    server = None
+    try:
+        time.sleep(1)
+        env = environment(folder)
+        subprocess.run([PROGRAM, "demo", "fen"], cwd=folder, env=env, check=True, capture_output=True)
+        study = folder / "fen"
+        story(study)
+        server = subprocess.Popen(
+            [PROGRAM, "standin", "serve", "--port", "8638"],
+            env=env,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        time.sleep(3)
+        subprocess.run(
+            [PROGRAM, "source", "add", "ostrell", "http://127.0.0.1:8638", "--here"], cwd=study, env=env, check=True
+        )
+        capture("help", echoed("zoompick --help"), folder, folder)
+        capture("search", echoed("zoompick search", "zoompick pick"), folder, study, 9)
+        capture(
+            "verify",
+            echoed("zoompick verify products/2025-12-15/*.tif --area area.geojson --valid 90"),
+            folder,
+            study,
+            7,
+        )
+        brief = (study / "study.toml").read_text()
+        (study / "study.toml").write_text(brief.replace("stretch = [2, 98] ", "stretch = [1, 99] "))
+        capture("run", echoed("zoompick run"), folder, study, 10)
+        mistakes = (
+            "zoompick search --cloud 150", "zoompick search --dates 2026/2025", "zoompick search --dates 2019",
+            "zoompick search --collection lapwing-l1", "zoompick area --box -38.6 -112.1 -38.5 -112",
+            "zoompick index --recipe ndvy", "zoompick stack study.toml",
+        )  # fmt: skip
+        capture("errors", echoed(*mistakes), folder, study, 12)
+        subprocess.run(
+            [PROGRAM, "search", "--dates", "2026", "--cloud", "60"], cwd=study, env=env, capture_output=True
+        )
+        subprocess.run([PROGRAM, "pick", "1", "2", "3", "4"], cwd=study, env=env, check=True, capture_output=True)
+        capture("download", echoed("zoompick pick", "zoompick download"), folder, study, 14)
+    finally:
+        if server:
+            server.terminate()
+        screen.terminate()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,79 @@
+"""The documents tell the truth: commands, options, links and words."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import subprocess
+import sys
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+README = (ROOT / "README.md").read_text()
+PAGES = [ROOT / "README.md", ROOT / "CHANGELOG.md", *sorted((ROOT / "docs").glob("*.md"))]
+GROUPS = {"area", "source", "pick", "standin"}
+
+
+@cache
+def help_of(*words: str) -> str:
+    done = subprocess.run([sys.executable, "-m", "zoompick", *words, "--help"], capture_output=True, text=True)
+    return done.stdout
+
+
+def shown_commands() -> list[str]:
+    """Every call of the program in the README's blocks and in its table."""
+    blocks = re.findall(r"```console\n(.*?)```", README, re.DOTALL)
+    lines = [line[2:] for block in blocks for line in block.splitlines() if line.startswith("$ ")]
+    calls = [part.strip() for line in lines for part in line.split("|")]
+    return [call for call in calls if call.startswith("zoompick ")]
+
+
+@pytest.mark.parametrize("call", shown_commands())
+def test_commands_shown_have_the_options_they_are_shown_with(call):
+    words = shlex.split(call, comments=True)[1:]
+    name = words[:2] if words[0] in GROUPS and len(words) > 1 and words[1].isalpha() else words[:1]
+    text = help_of(*name)
+    assert "Usage:" in text
+    for option in re.findall(r"(?<!\S)--[a-z-]+", call):
+        assert option in text, f"{option} in {call}"
+
+
+def test_the_first_block_holds_the_two_commands():
+    first = re.search(r"```\n(.*?)\n```", README, re.DOTALL)[1].splitlines()
+    assert first == ["pip install . && zoompick demo", "pip install '.[test]' && pytest"]
+    assert README.index("```console") < README.index("docs/screenshots/")
+
+
+def test_the_session_shown_is_what_the_program_says(program):
+    """The figures of the README's session come from a real run; its lines must be found again."""
+    session = re.search(r"```console\n(\$ zoompick demo.*?)```", README, re.DOTALL)[1]
+    real = program("demo", "fen")
+    said = " ".join((real.out + real.err).split())
+    for line in session.splitlines()[1:]:
+        words = re.sub(r"\s+", " ", line).strip(" …")
+        if words and not line.startswith("$") and "checks passed" not in line and "─" not in line:
+            assert words.replace("zoompick-demo", "fen") in said, line
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_lead_somewhere(page):
+    for target in re.findall(r"\]\(([^)#]+)\)", page.read_text()):
+        if not target.startswith("http"):
+            assert (page.parent / target).exists(), target
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_pages_name_no_machine_and_no_other_place(page):
+    text = page.read_text()
+    assert not re.search(r"/(home|root|work|tmp|Users)/", text)
+    assert not [host for host in re.findall(r"https?://([^/\s)`'\"]+)", text) if not host.startswith("127.0.0.1")]
+
+
+def test_help_says_what_each_option_takes():
+    for name in ("search", "download", "stack", "clip", "composite", "index", "verify", "run", "new"):
+        text = help_of(name)
+        assert re.search(r"--json|--area|--dates", text), name
+        assert text.count("--help") == 1
