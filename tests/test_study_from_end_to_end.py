@@ -126,8 +126,8 @@ def test_sidecars_are_valid_items_that_tell_how_it_was_made(done):
 
 def test_journal_has_a_line_for_every_act(done):
     acts = [json.loads(line)["act"] for line in (done / "journal.jsonl").read_text().splitlines()]
-    assert acts[:3] == ["new", "search", "download"]
-    assert acts[3:] == ["stack", "clip", "composite", "composite", "index", "index", "verify"]
+    assert acts[:4] == ["new", "source add", "search", "download"]
+    assert acts[4:] == ["stack", "clip", "composite", "composite", "index", "index", "verify"]
 
 
 def test_a_second_run_does_nothing_again_even_without_the_archive(done, program):

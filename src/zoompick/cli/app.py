@@ -9,7 +9,7 @@ import threading
 import typer
 
 from zoompick.cli import check, demo, exits, find, get, groups, make, study
-from zoompick.errors import ZoomPickError
+from zoompick.errors import UsageError, ZoomPickError
 
 
 class _Root(groups.InOrder):
@@ -81,7 +81,9 @@ def main() -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return exits.DONE
     except typer.TyperException as problem:
-        sys.stderr.write(f"zoompick: {problem.format_message()}\n          'zoompick --help' lists the commands, "
-                         "'zoompick COMMAND --help' their options.\n")  # fmt: skip
+        from zoompick.cli import show
+
+        todo = "'zoompick --help' lists the commands, 'zoompick COMMAND --help' their options."
+        show.error(UsageError(problem.format_message(), todo))
         return exits.WRONG_USE
     return result if isinstance(result, int) else exits.DONE
