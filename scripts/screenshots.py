@@ -35,14 +35,14 @@ def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 4.0
     file = folder / f"{name}.sh"
     file.write_text(script + "\nsleep 60\n")
     window = subprocess.Popen(
-        ["xterm", "-geometry", "100x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#fbfbf8",
-         "-fg", "#22262b", "-b", "12", "+sb", "-e", "bash", str(file)],
+        ["xterm", "-geometry", "100x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#1d2125",
+         "-fg", "#e4e4de", "-b", "12", "+sb", "-e", "bash", str(file)],
         cwd=cwd, env=environment(folder),
     )  # fmt: skip
     time.sleep(wait_s)
     picture = folder / f"{name}.png"
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(picture)], check=True)
-    paper = ["-crop", "925x898+0+0", "-trim", "-bordercolor", "#fbfbf8", "-border", "14", "-colors", "64", "-strip"]
+    paper = ["-crop", "925x898+0+0", "-trim", "-bordercolor", "#1d2125", "-border", "14", "-colors", "64", "-strip"]
     subprocess.run(["convert", str(picture), *paper, str(OUT / f"{name}.png")], check=True)
     window.terminate()
     window.wait()

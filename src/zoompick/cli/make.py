@@ -254,8 +254,19 @@ def _show(as_json: bool, made: Sequence[Made]) -> None:
     if as_json:
         facts = [{"step": m.step, "path": str(m.path), "was_current": m.was_current} | dict(m.facts) for m in made]
         show.as_json(facts)
+        return
+    show_made(made)
+    new = [product.path for product in made if not product.was_current]
+    if not new:
+        show.note("All is up to date; nothing was made.")
+    elif len(made) == 1:
+        show.note(f"Made {new[0]}.")
     else:
-        show_made(made)
+        show.note(
+            f"Made {len(new)} of {len(made)} products; the others are up to date."
+            if len(new) < len(made)
+            else f"Made {len(new)} products."
+        )
 
 
 def show_made(made: Sequence[Made]) -> None:

@@ -11,6 +11,7 @@ from zoompick.cli import exits, options
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
+    from zoompick.study.folder import Study
     from zoompick.workflow.run import StudyRun
 
 
@@ -90,13 +91,13 @@ def run(
     with study.locked(), show.progress() as report:
         done = workflow.run(study, report, __version__)
     if as_json:
-        show.as_json(_facts(study, done))
+        show.as_json(_facts(done))
     else:
         show_run(study, done)
     return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
 
 
-def show_run(study: object, done: StudyRun) -> None:
+def show_run(study: Study, done: StudyRun) -> None:
     """Products and findings of a run, and one closing line."""
     from zoompick.cli import check, make, show
     from zoompick.files import human_bytes
@@ -112,11 +113,11 @@ def show_run(study: object, done: StudyRun) -> None:
     passed = sum(finding.outcome == "pass" for finding in done.findings)
     show.note(
         f"{len(done.entries)} scenes, {fetched}, {new_products} of {len(done.made)} products made new, "
-        f"{passed} of {len(done.findings)} checks passed."
+        f"{passed} of {len(done.findings)} checks passed. All lies in {study.root}."
     )
 
 
-def _facts(study: object, done: StudyRun) -> dict[str, object]:
+def _facts(done: StudyRun) -> dict[str, object]:
     return {
         "scenes": [entry.scene.id for entry in done.entries],
         "searched": done.searched,
@@ -129,13 +130,11 @@ def _facts(study: object, done: StudyRun) -> dict[str, object]:
     }
 
 
-def _dry_run(study: object) -> int:
+def _dry_run(study: Study) -> int:
     from zoompick.cli import show
-    from zoompick.study.folder import Study
     from zoompick.workflow.plan import plan_study
     from zoompick.workflow.run import shortlist
 
-    assert isinstance(study, Study)
     brief, area = study.brief(), study.area()
     entries = shortlist(study)
     plan = plan_study(study, brief, area, [entry.scene for entry in entries])

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 
@@ -11,10 +10,10 @@ from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Band, Pixels, Raster
+from zoompick.raster.raster import Derived, Pixels, Raster
 
 
-class Clip:
+class Clip(Derived):
     """``source`` inside a polygon, on the smallest part of its grid that holds it.
 
     Parameters
@@ -33,8 +32,8 @@ class Clip:
     """
 
     def __init__(self, source: Raster, polygon: Shape, touch: bool = False) -> None:
+        super().__init__(source)
         inside = project(polygon, source.grid.crs)
-        self.source = source
         self._window = source.grid.window_of(bounds_of(inside))
         if self._window.is_empty:
             raise GridError("The area lies outside the raster.", "Choose an area that meets it, or another file.")
@@ -51,29 +50,9 @@ class Clip:
         return self.source.grid.part(self._window)
 
     @property
-    def bands(self) -> tuple[Band, ...]:
-        """The source's bands."""
-        return self.source.bands
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        """The source's pixel type."""
-        return self.source.dtype
-
-    @property
     def nodata(self) -> float | None:
         """The source's no-data value, else NaN."""
         return float("nan") if self.source.nodata is None else self.source.nodata
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """Full resolution only."""
-        return (self.grid,)
-
-    @property
-    def block(self) -> tuple[int, int]:
-        """The source's block."""
-        return self.source.block
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""

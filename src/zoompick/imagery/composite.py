@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 
 from zoompick.imagery.stretch import Limits
-from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Pixels, Raster, valid_mask
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import Band, Derived, Pixels, Raster, valid_mask
 
 _DARKEST, _BRIGHTEST = 1, 255
 
 
-class Composite:
+class Composite(Derived):
     """Red, green and blue as 8-bit values from 1 to 255; 0 in all three is no-data.
 
     Parameters
@@ -26,15 +26,10 @@ class Composite:
     """
 
     def __init__(self, source: Raster, bands: Sequence[int], limits: Sequence[Limits]) -> None:
-        self.source = source
+        super().__init__(source)
         self._indices = tuple(bands)
         self._limits = tuple(limits)
         self._tables = _tables(source.dtype, limits)
-
-    @property
-    def grid(self) -> Grid:
-        """The source's grid."""
-        return self.source.grid
 
     @property
     def bands(self) -> tuple[Band, ...]:
@@ -50,16 +45,6 @@ class Composite:
     def nodata(self) -> float | None:
         """Zero."""
         return 0
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """Full resolution only."""
-        return (self.grid,)
-
-    @property
-    def block(self) -> tuple[int, int]:
-        """The source's block."""
-        return self.source.block
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""

@@ -6,58 +6,30 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
-
-import numpy as np
 
 from zoompick.catalog.scene import BandFile, Scene
 from zoompick.errors import SourceError
 from zoompick.files import read_json
 from zoompick.raster.geotiff import GeoTiff
-from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Pixels, Raster
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
 
 ITEM_NAME = "item.json"
 
 
-class OneBand:
+class OneBand(Derived):
     """One band of a raster as a raster of its own, with a name, scale and offset it may be given."""
 
     def __init__(self, source: Raster, index: int, band: Band) -> None:
-        self.source = source
+        super().__init__(source)
         self.index = index
         self._band = band
-
-    @property
-    def grid(self) -> Grid:
-        """The source's grid."""
-        return self.source.grid
 
     @property
     def bands(self) -> tuple[Band, ...]:
         """The one band."""
         return (self._band,)
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        """The source's pixel type."""
-        return self.source.dtype
-
-    @property
-    def nodata(self) -> float | None:
-        """The source's no-data value."""
-        return self.source.nodata
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """The source's levels."""
-        return self.source.levels
-
-    @property
-    def block(self) -> tuple[int, int]:
-        """The source's block."""
-        return self.source.block
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of the one band."""

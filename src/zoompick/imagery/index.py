@@ -8,26 +8,21 @@ from typing import Any
 import numpy as np
 
 from zoompick.imagery.formula import Formula
-from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Pixels, Raster, band_index, valid_mask
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import Band, Derived, Pixels, Raster, band_index, valid_mask
 
 
-class Index:
+class Index(Derived):
     """One band computed from bands of ``source`` after scale and offset.
 
     A pixel is no-data where any band it needs is, and where the formula has no finite value.
     """
 
     def __init__(self, source: Raster, name: str, formula: Formula, where: str) -> None:
-        self.source = source
+        super().__init__(source)
         self.formula = formula
         self._name = name
         self._indices = tuple(band_index(source, band, where) for band in formula.bands)
-
-    @property
-    def grid(self) -> Grid:
-        """The source's grid."""
-        return self.source.grid
 
     @property
     def bands(self) -> tuple[Band, ...]:
@@ -43,16 +38,6 @@ class Index:
     def nodata(self) -> float | None:
         """NaN."""
         return float("nan")
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """Full resolution only."""
-        return (self.grid,)
-
-    @property
-    def block(self) -> tuple[int, int]:
-        """The source's block."""
-        return self.source.block
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""

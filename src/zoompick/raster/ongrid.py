@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
 from zoompick.errors import GridError
 from zoompick.raster import resample
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Pixels, Raster
+from zoompick.raster.raster import Derived, Pixels, Raster
 from zoompick.raster.resample import Axis
 
 Method = Literal["smooth", "class"]
 """``smooth``: bilinear upwards, area average downwards. ``class``: nearest upwards, majority downwards."""
 
 
-class OnGrid:
+class OnGrid(Derived):
     """``source`` seen on ``grid``.
 
     Same lattice: pixels are copied. Smaller target pixels: bilinear or nearest. Larger: area average or majority.
@@ -36,7 +36,7 @@ class OnGrid:
                 f"A raster in {source.grid.crs} does not fit a grid in {grid.crs}.",
                 "Choose scenes whose CRS is the grid's, or give the grid the CRS of the scenes.",
             )
-        self.source = source
+        super().__init__(source)
         self.method = method
         self._grid = grid
         self._copies = source.grid.shares_lattice(grid)
@@ -53,26 +53,6 @@ class OnGrid:
     def grid(self) -> Grid:
         """The target grid."""
         return self._grid
-
-    @property
-    def bands(self) -> tuple[Band, ...]:
-        """The source's bands."""
-        return self.source.bands
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        """The source's pixel type."""
-        return self.source.dtype
-
-    @property
-    def nodata(self) -> float | None:
-        """The source's no-data value."""
-        return self.source.nodata
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """Full resolution only: overviews of a moved raster are made by the writer."""
-        return (self._grid,)
 
     @property
     def block(self) -> tuple[int, int]:

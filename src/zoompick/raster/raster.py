@@ -79,6 +79,46 @@ class Raster(Protocol):
         """
 
 
+class Derived:
+    """A Raster made of another: it passes on what it does not change. Subclasses override, and give ``read``.
+
+    Overviews are not passed on: those of a changed raster are made by the writer.
+    """
+
+    def __init__(self, source: Raster) -> None:
+        self.source = source
+
+    @property
+    def grid(self) -> Grid:
+        """The source's grid."""
+        return self.source.grid
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """The source's bands."""
+        return self.source.bands
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """The source's pixel type."""
+        return self.source.dtype
+
+    @property
+    def nodata(self) -> float | None:
+        """The source's no-data value."""
+        return self.source.nodata
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """Full resolution only."""
+        return (self.grid,)
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """The source's block."""
+        return self.source.block
+
+
 def valid_mask(pixels: Pixels, nodata: float | None) -> npt.NDArray[np.bool_]:
     """True where a pixel holds a value: not no-data, and for floats not NaN."""
     if pixels.dtype.kind == "f":
