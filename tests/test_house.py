@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import runpy
 import subprocess
 import sys
 import tomllib
@@ -53,6 +55,41 @@ def loaded(cwd: Path, *words: str) -> set[str]:
 def test_a_command_loads_only_what_its_work_needs(tmp_path, words, forbidden):
     foreign_tiff(tmp_path / "red.tif", noise((1, 64, 64)), grid(64, 64), nodata="0")
     assert loaded(tmp_path, *words) & forbidden == set()
+
+
+def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]:
+    words = line.split(" ")
+    typed = {"COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1), "_TYPER_COMPLETE_ARGS": line}
+    variables = typed | {"_ZOOMPICK_COMPLETE": f"complete_{shell}", "_TYPER_COMPLETE_FISH_ACTION": action}
+    code = "import sys; from zoompick.__main__ import main\ntry:\n main()\nfinally: assert 'typer' not in sys.modules"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=os.environ | variables)
+    assert not done.stderr
+    return done.returncode, done.stdout
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        ("zoompick s", ["standin", "source", "search", "stack"]),
+        ("zoompick pick ", ["add", "drop", "list"]),
+        ("zoompick search --c", ["--cloud", "--cover", "--collection"]),
+        ("zoompick search --dates 2025 --so", ["--source"]),
+        ("zoompick source add --h", ["--here", "--help"]),
+        ("zoompick stack re", []),
+        ("zoompick stack 're", []),
+    ],
+)
+def test_the_shell_completes_words_without_loading_the_application(line, words):
+    assert complete("bash", line) == (0, "\n".join(words) + "\n")
+    assert [entry.split("\t")[0] for entry in complete("fish", line)[1].splitlines()] == words
+    assert complete("fish", line, "is-args")[0] == (0 if words else 1)
+    zsh = complete("zsh", line)[1]
+    assert re.findall(r'"([a-z-]+)":"', zsh) == words if words else zsh == "_files\n"
+
+
+def test_what_is_completed_is_what_there_is():
+    script = runpy.run_path(str(ROOT / "scripts" / "completions.py"))
+    assert json.loads(script["TARGET"].read_text()) == script["table"]()
 
 
 def test_rooms_import_only_the_rooms_below():

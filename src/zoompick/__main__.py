@@ -1,7 +1,8 @@
-"""Entry point; answers ``--version`` before anything else is loaded."""
+"""Entry point; answers ``--version`` and the shell's completion before anything else is loaded."""
 
 from __future__ import annotations
 
+import os
 import sys
 
 
@@ -12,6 +13,12 @@ def main() -> None:
 
         sys.stdout.write(f"zoompick {__version__}\n")
         return
+    if "_ZOOMPICK_COMPLETE" in os.environ:
+        from zoompick.cli import completing
+
+        code = completing.answer(os.environ)
+        if code is not None:
+            sys.exit(code)
     from zoompick.cli.app import main as run
 
     sys.exit(run())
