@@ -16,6 +16,8 @@ from zoompick.raster import resample
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Pixels, fill_value
 
+_CHILDREN = 4
+
 
 @dataclass(frozen=True, slots=True)
 class TileKey:
@@ -104,9 +106,10 @@ class Gatherer:
         half = self._pyramid.side // 2
         held = self._waiting.get(parent)
         if held is None:
-            side = self._pyramid.side
-            buffer = np.full((halved.shape[0], side, side), fill_value(self._nodata), halved.dtype)
-            held = buffer, self._pyramid.children(parent)
+            shape, count = (halved.shape[0], 2 * half, 2 * half), self._pyramid.children(parent)
+            full = count == _CHILDREN
+            buffer = np.empty(shape, halved.dtype) if full else np.full(shape, fill_value(self._nodata), halved.dtype)
+            held = buffer, count
         buffer, missing = held
         row, col = key.row % 2 * half, key.col % 2 * half
         buffer[:, row : row + half, col : col + half] = halved
