@@ -9,7 +9,7 @@ import scipy.ndimage
 from helpers import Memory, grid, noise
 from zoompick.errors import GridError
 from zoompick.geo.crs import Crs
-from zoompick.raster import resample
+from zoompick.raster import kernels, resample
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.resample import Axis
@@ -54,6 +54,19 @@ def test_doubling_in_whole_numbers_is_the_general_way(high):
     np.testing.assert_array_equal(
         resample.bilinear(source, inner, inner, 0), resample.bilinear(source, outer, outer, 0)
     )
+
+
+@pytest.mark.parametrize("dtype", ["uint8", "uint16"])
+@pytest.mark.parametrize("low", [0, 250])
+def test_fast_kernels_agree_with_whole_number_arithmetic(dtype, low):
+    source = noise((2, 400, 514), dtype, low, min(np.iinfo(dtype).max, 65535) + 1)
+    exact = source.astype(np.int64)
+    four = exact[:, 0::2, 0::2] + exact[:, 1::2, 0::2] + exact[:, 0::2, 1::2] + exact[:, 1::2, 1::2]
+    np.testing.assert_array_equal(resample.halve(source, None), (four + 2) >> 2)
+    assert kernels.sums(source.reshape(-1)) == (int(exact.sum()), int((exact**2).sum()))
+    pad = np.pad(exact, ((0, 0), (1, 1), (1, 1)), mode="edge")
+    corner = 9 * exact + 3 * pad[:, :-2, 1:-1] + 3 * pad[:, 1:-1, :-2] + pad[:, :-2, :-2]
+    np.testing.assert_array_equal(kernels.double(source)[:, 0::2, 0::2], (corner + 8) >> 4)
 
 
 def test_bilinear_never_mixes_in_a_missing_pixel():

@@ -120,24 +120,24 @@ class Gatherer:
         return None
 
 
-def halved(tile: Pixels, nodata: float | None, is_class: bool) -> Pixels:
-    """The tile at half the resolution; classes keep the majority."""
-    if not is_class:
-        return resample.halve(tile, nodata)
-    rows = resample.Axis(0, 2, tile.shape[1] // 2)
-    cols = resample.Axis(0, 2, tile.shape[2] // 2)
-    return resample.majority(tile, rows, cols, nodata)
+def halved(inside: Pixels, side: int, nodata: float | None, is_class: bool) -> Pixels:
+    """The pixels of a tile at half the resolution, filled up to a tile of ``side``; classes keep the majority."""
+    _, rows, cols = inside.shape
+    even = padded(inside, rows + rows % 2, cols + cols % 2, nodata)
+    if is_class:
+        down, across = (resample.Axis(0, 2, size // 2) for size in even.shape[1:])
+        return padded(resample.majority(even, down, across, nodata), side, side, nodata)
+    return padded(resample.halve(even, nodata), side, side, nodata)
 
 
-def padded(pixels: Pixels, side: int, nodata: float | None) -> Pixels:
-    """Fill a tile at the right or lower edge up to its full size.
+def padded(pixels: Pixels, rows: int, cols: int, nodata: float | None) -> Pixels:
+    """Fill a tile at the right or lower edge up to ``rows`` and ``cols``.
 
     With no-data, or where there is none by repeating the last row and column, so that averages stay inside.
     """
-    _, rows, cols = pixels.shape
-    if (rows, cols) == (side, side):
+    if pixels.shape[1:] == (rows, cols):
         return pixels
-    gaps = ((0, 0), (0, side - rows), (0, side - cols))
+    gaps = ((0, 0), (0, rows - pixels.shape[1]), (0, cols - pixels.shape[2]))
     if nodata is None:
         return np.pad(pixels, gaps, mode="edge")
     return np.pad(pixels, gaps, constant_values=nodata)

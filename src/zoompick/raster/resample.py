@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from zoompick.raster import kernels
 from zoompick.raster.raster import Pixels, fill_value, valid_mask
 
 
@@ -106,15 +107,12 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     """
     working = _working_type(source.dtype)
     valid = valid_mask(source, nodata)
-    if (
-        source.dtype == np.uint16
-        and _doubles(rows, source.shape[1])
-        and _doubles(cols, source.shape[2])
-        and valid.all()
-    ):
-        return _doubled(source, int(rows.start), rows.count, int(cols.start), cols.count)
     row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
     if valid.all():
+        doubles = _doubles(rows, source.shape[1]) and _doubles(cols, source.shape[2])
+        if doubles and kernels.are_fast(source.dtype):
+            # The commonest case: bands of one instrument at two pixel sizes.
+            return _doubled(source, int(rows.start), rows.count, int(cols.start), cols.count)
         return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype, in_range=True)
     weights = valid.astype(working)
     values = np.where(valid, source, 0).astype(working)
@@ -134,27 +132,9 @@ def _doubles(axis: Axis, size: int) -> bool:
 
 
 def _doubled(source: Pixels, row: int, rows: int, col: int, cols: int) -> Pixels:
-    """Bilinear at twice the resolution in whole numbers: weights are 9, 3, 3 and 1 sixteenths, rounded half up.
-
-    The commonest case (bands of one instrument at two pixel sizes) at a quarter of the general one's cost.
-    """
-    out = np.empty((source.shape[0], rows, cols), np.uint16)
-    for top in range(0, rows // 2, _STRIP):
-        # A strip of rows at a time stays in the processor's cache.
-        bottom = min(top + _STRIP, rows // 2)
-        part = source[:, row + top - 1 : row + bottom + 1, col - 1 : col + cols // 2 + 1].astype(np.uint32)
-        middle = 3 * part[:, :, 1:-1]
-        across = np.empty((part.shape[0], part.shape[1], cols), np.uint32)
-        np.add(middle, part[:, :, :-2], out=across[:, :, 0::2])
-        np.add(middle, part[:, :, 2:], out=across[:, :, 1::2])
-        middle = 3 * across[:, 1:-1]
-        middle += 8
-        out[:, 2 * top : 2 * bottom : 2] = (middle + across[:, :-2]) >> 4
-        out[:, 2 * top + 1 : 2 * bottom : 2] = (middle + across[:, 2:]) >> 4
-    return out
-
-
-_STRIP = 16
+    """Targets that are halves of source pixels, their neighbours all there."""
+    part = source[:, row - 1 : row + rows // 2 + 1, col - 1 : col + cols // 2 + 1]
+    return kernels.double(part)[:, 2:-2, 2:-2]
 
 
 def _overlaps(axis: Axis, size: int) -> Pixels:
@@ -196,15 +176,13 @@ def halve(source: Pixels, nodata: float | None) -> Pixels:
 
 
 def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
-    """Whole numbers of up to 16 bits, rounded half up; in their own type where four of them and 2 fit in it."""
+    """Whole numbers of up to 16 bits, rounded half up."""
     low, high = int(source.min()), int(source.max())
     missing = None if nodata is None or not low <= nodata <= high else source == nodata
     if missing is None or not missing.any():
-        small = low >= 0 and 4 * high + 2 <= np.iinfo(source.dtype).max
-        total = _sum_of_four(source, source.dtype if small else np.int32)
-        total += 2
-        total >>= 2
-        return total.astype(source.dtype, copy=False)
+        if kernels.are_fast(source.dtype):
+            return kernels.halve(source)
+        return ((_sum_of_four(source, np.int32) + 2) >> 2).astype(source.dtype)
     total = _sum_of_four(source, np.int32)
     absent = _sum_of_four(missing, np.int32)
     total -= absent * np.int32(nodata or 0)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from zoompick.raster import kernels
 from zoompick.raster.raster import Pixels, valid_mask
 
 
@@ -27,7 +28,7 @@ class BandStatistics:
         values = band.reshape(-1) if _is_whole(band, nodata) else band[valid_mask(band, nodata)]
         if values.size == 0:
             return cls(total=band.size)
-        mean, deviations = _whole_moments(values) if _is_small(values) else _moments(values)
+        mean, deviations = _whole_moments(values) if kernels.are_fast(values.dtype) else _moments(values)
         return cls(band.size, values.size, float(values.min()), float(values.max()), mean, deviations)
 
     def merged(self, other: BandStatistics) -> BandStatistics:
@@ -69,23 +70,9 @@ def _is_whole(band: Pixels, nodata: float | None) -> bool:
     return nodata is None or nodata < band.min() or nodata > band.max() or not (band == nodata).any()
 
 
-def _is_small(values: Pixels) -> bool:
-    return values.dtype.kind == "u" and values.dtype.itemsize <= 2 and values.size <= 1 << 32
-
-
-_RUN = 16384
-
-
 def _whole_moments(values: Pixels) -> tuple[float, float]:
-    """Mean and sum of squared deviations, exact: squares of 16 bits, and sums of a run of values, fit in 32.
-
-    Run by run, so that what is worked on stays in the processor's nearest cache.
-    """
-    total = of_squares = 0
-    for start in range(0, values.size, _RUN):
-        run = values[start : start + _RUN]
-        total += int(np.add.reduce(run, dtype=np.uint32))
-        of_squares += int(np.add.reduce(np.square(run, dtype=np.uint32), dtype=np.uint64))
+    """Mean and sum of squared deviations, exact until the last division."""
+    total, of_squares = kernels.sums(values)
     return total / values.size, (of_squares * values.size - total * total) / values.size
 
 

@@ -13,9 +13,8 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
-import imagecodecs
 import numpy as np
 
 from zoompick import settings
@@ -23,6 +22,7 @@ from zoompick.errors import UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import BLAKE3, disk_errors, new_hasher, temporary_beside, writing
 from zoompick.raster import cog, engine, tiffmeta
+from zoompick.raster.encode import Encoder
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
 from zoompick.raster.raster import Pixels, Raster
 from zoompick.raster.statistics import BandStatistics
@@ -142,6 +142,7 @@ class _Maker:
         self.pyramid = Pyramid(raster.grid, options.side)
         self.separate = not options.is_rgb and len(raster.bands) > 1
         self.planes = len(raster.bands) if self.separate else 1
+        self.encoder = Encoder(raster.dtype, options.compression, options.effort, self.separate)
         self.gatherer = Gatherer(self.pyramid, raster.nodata)
         self.statistics = [BandStatistics()] * len(raster.bands)
         self.counts = [np.zeros(self.planes * down * across, np.int64) for down, across in self._sizes()]
@@ -150,13 +151,6 @@ class _Maker:
 
     def _sizes(self) -> list[tuple[int, int]]:
         return [self.pyramid.counts(level) for level in range(len(self.pyramid.levels))]
-
-    @property
-    def predictor(self) -> int:
-        """Horizontal for whole numbers, floating-point for floats; none where nothing is compressed."""
-        if self.options.compression == "none":
-            return 1
-        return 3 if self.raster.dtype.kind == "f" else 2
 
     def fill(self, spool: BinaryIO, executor: Executor | None) -> None:
         """Compute, encode and spool every tile of every level."""
@@ -182,33 +176,17 @@ class _Maker:
 
     def _work(self, job: _Job) -> _Tile:
         """On a worker: read or take the pixels, encode them, and halve them for the level above."""
-        key, pixels, nodata = job.key, job.pixels, self.raster.nodata
-        statistics: tuple[BandStatistics, ...] = ()
-        if pixels is None:
-            pixels = self.raster.read(self.pyramid.window(key), key.bands)
-            statistics = tuple(BandStatistics.of(band, nodata) for band in pixels)
-            pixels = padded(pixels, self.options.side, nodata)
-        elif nodata is None:
-            pixels = self._edge_repeated(key, pixels)
-        is_top = key.level == len(self.pyramid.levels) - 1
-        smaller = None if is_top else halved(pixels, nodata, self.options.is_class)
-        return _Tile(key, tuple(self._encode(pixels)), statistics, smaller)
-
-    def _edge_repeated(self, key: TileKey, pixels: Pixels) -> Pixels:
+        key, nodata, side = job.key, self.raster.nodata, self.options.side
         window = self.pyramid.window(key)
-        return padded(pixels[:, : window.height, : window.width], self.options.side, None)
-
-    def _encode(self, pixels: Pixels) -> Iterator[bytes]:
-        if self.separate or pixels.shape[0] == 1:
-            images = [band[:, :, np.newaxis] for band in pixels]
+        statistics: tuple[BandStatistics, ...] = ()
+        if job.pixels is None:
+            inside = self.raster.read(window, key.bands)
+            statistics = tuple(BandStatistics.of(band, nodata) for band in inside)
         else:
-            images = [np.ascontiguousarray(np.moveaxis(pixels, 0, 2))]
-        for image in images:
-            if self.predictor == 2:
-                image = imagecodecs.delta_encode(image, axis=-2)
-            elif self.predictor == 3:
-                image = imagecodecs.floatpred_encode(np.ascontiguousarray(image), axis=-2)
-            yield _compress(self.options, image)
+            inside = job.pixels[:, : window.height, : window.width]
+        is_top = key.level == len(self.pyramid.levels) - 1
+        smaller = None if is_top else halved(inside, side // 2, nodata, self.options.is_class)
+        return _Tile(key, tuple(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller)
 
     def _take(self, tile: _Tile, spool: BinaryIO) -> list[_Job]:
         """Here: note where the tile's bytes lie, merge statistics, hand a completed parent on."""
@@ -267,7 +245,7 @@ class _Maker:
             separate=self.separate,
             side=self.options.side,
             compression=self.options.compression,
-            predictor=self.predictor,
+            predictor=self.encoder.predictor,
             is_rgb=self.options.is_rgb,
             nodata=self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics, scaled),
@@ -311,13 +289,3 @@ def _write_all(stream: BinaryIO, data: bytes) -> None:
     done = stream.write(data)
     while done < len(data):
         done += stream.write(data[done:])
-
-
-def _compress(options: WriteOptions, image: Any) -> bytes:
-    if options.compression == "deflate":
-        return bytes(imagecodecs.deflate_encode(image, level=options.effort))
-    if options.compression == "zstd":
-        return bytes(imagecodecs.zstd_encode(image, level=options.effort))
-    if options.compression == "lzw":
-        return bytes(imagecodecs.lzw_encode(image))
-    return bytes(np.ascontiguousarray(image).tobytes())

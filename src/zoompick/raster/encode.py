@@ -1,0 +1,73 @@
+"""Pixels of a tile into the bytes of a TIFF block: predictor, then codec, in buffers that are used again."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import imagecodecs
+import numpy as np
+
+from zoompick.raster.raster import Pixels
+
+_HORIZONTAL, _FLOATING = 2, 3
+_CODECS: dict[str, Callable[..., Any]] = {
+    "deflate": imagecodecs.deflate_encode,
+    "zstd": imagecodecs.zstd_encode,
+    "lzw": imagecodecs.lzw_encode,
+}
+
+
+@dataclass(frozen=True)
+class Encoder:
+    """How tiles are encoded; safe to use from several threads.
+
+    Attributes
+    ----------
+    separate : bool
+        Each band apart, else bands lie together pixel by pixel.
+    """
+
+    dtype: np.dtype[Any]
+    compression: str
+    effort: int
+    separate: bool
+    _local: threading.local = field(default_factory=threading.local, repr=False, compare=False)
+
+    @property
+    def predictor(self) -> int:
+        """Horizontal for whole numbers, floating-point for floats; none where nothing is compressed."""
+        if self.compression == "none":
+            return 1
+        return _FLOATING if self.dtype.kind == "f" else _HORIZONTAL
+
+    def encode(self, pixels: Pixels) -> Iterator[bytes]:
+        """Blocks of a tile, shape (bands, rows, cols): one for each band when they are apart, else one."""
+        if self.separate or pixels.shape[0] == 1:
+            images = [band[:, :, np.newaxis] for band in pixels]
+        else:
+            images = [np.ascontiguousarray(np.moveaxis(pixels, 0, 2))]
+        for image in images:
+            yield self._one(image)
+
+    def _one(self, image: Pixels) -> bytes:
+        if self.predictor == _HORIZONTAL:
+            image = imagecodecs.delta_encode(image, axis=-2, out=self._scratch("predicted", image.shape, image.dtype))
+        elif self.predictor == _FLOATING:
+            image = imagecodecs.floatpred_encode(np.ascontiguousarray(image), axis=-2)
+        if self.compression == "none":
+            return image.tobytes()
+        level = () if self.compression == "lzw" else (self.effort,)
+        # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
+        room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
+        return bytes(_CODECS[self.compression](image, *level, out=room))
+
+    def _scratch(self, use: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Pixels:
+        """An array of this thread, made once: fresh pages for every tile would cost a tenth of the codec's time."""
+        held = getattr(self._local, use, None)
+        if held is None or held.shape != shape or held.dtype != dtype:
+            held = np.empty(shape, dtype)
+            setattr(self._local, use, held)
+        return np.asarray(held)

@@ -1,0 +1,65 @@
+"""The only door to OpenCV: inner kernels on whole blocks of 8 or 16 bits without a missing pixel.
+
+Each gives to the last digit what the plain NumPy way gives, several times as fast (the tests hold both against one
+another). OpenCV's own threads stay off: our workers call these side by side.
+"""
+
+from __future__ import annotations
+
+from functools import cache
+from typing import Any
+
+import numpy as np
+
+from zoompick.raster.raster import Pixels
+
+_RUN = 65536
+"""Squares of so many 16-bit values add up to at most 2**48: exact in a double, with room for its rounding."""
+
+
+@cache
+def _cv2() -> Any:
+    import cv2
+
+    cv2.setNumThreads(1)
+    return cv2
+
+
+def are_fast(dtype: np.dtype[Any]) -> bool:
+    """True for the pixel types that these kernels take."""
+    return dtype.kind == "u" and dtype.itemsize <= 2
+
+
+def sums(values: Pixels) -> tuple[int, int]:
+    """Exact sum and sum of squares of flat, contiguous values."""
+    cv2 = _cv2()
+    total = of_squares = 0
+    for start in range(0, values.size, _RUN):
+        run = values[start : start + _RUN]
+        total += round(cv2.sumElems(run)[0])
+        of_squares += round(cv2.norm(run, cv2.NORM_L2SQR))
+    return total, of_squares
+
+
+def halve(source: Pixels) -> Pixels:
+    """Mean of each 2 x 2 group, rounded half up; shape (bands, rows, cols), sides even."""
+    cv2 = _cv2()
+    out = np.empty((source.shape[0], source.shape[1] // 2, source.shape[2] // 2), source.dtype)
+    for band, small in zip(source, out, strict=True):
+        cv2.resize(np.ascontiguousarray(band), small.shape[::-1], dst=small, interpolation=cv2.INTER_AREA)
+    return out
+
+
+def double(source: Pixels) -> Pixels:
+    """Bilinear at twice the resolution, rounded half up; shape (bands, rows, cols).
+
+    Weights are sixteenths, which a float32 holds exactly beside 16 bits, so nothing is lost before the rounding.
+    The pixels along the edge continue the edge value.
+    """
+    cv2 = _cv2()
+    out = np.empty((source.shape[0], 2 * source.shape[1], 2 * source.shape[2]), source.dtype)
+    for band, large in zip(source, out, strict=True):
+        smooth = cv2.resize(band.astype(np.float32), large.shape[::-1], interpolation=cv2.INTER_LINEAR)
+        smooth += np.float32(0.5)
+        np.copyto(large, smooth, casting="unsafe")
+    return out
