@@ -122,7 +122,7 @@ BAD_AREAS = {
     "line": ({"type": "Polygon", "coordinates": [[[0, 0], [1, 1], [2, 2], [0, 0]]]}, "crosses itself|no ground"),
     "empty": ({"type": "Polygon", "coordinates": []}, "empty"),
     "point": ({"type": "Point", "coordinates": [0, 0]}, "is a Point"),
-    "nothing": (None, "NoneType"),
+    "nothing": (None, "no geometry"),
     "two corners": ({"type": "Polygon", "coordinates": [[[0, 0], [1, 1]]]}, "cannot be read"),
     "words": (
         {"type": "Polygon", "coordinates": [[["a", "b"], ["c", "d"], ["e", "f"], ["a", "b"]]]},

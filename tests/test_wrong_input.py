@@ -25,7 +25,7 @@ CASES = {
     "empty polygon": (["area", "empty.geojson"], 2, "is empty"),
     "text as area": (["area", "text.tif"], 2, "not GeoJSON"),
     "no such area": (["area", "none.geojson"], 2, "no area file"),
-    "area and box": (["search", "--area", "empty.geojson", *HERE], 2, "Give one of them"),
+    "area and box": (["search", "--area", "empty.geojson", *HERE], 2, "in more than one way"),
     "reversed dates": (["search", *HERE, "--dates", "2026/2025"], 2, "end before they begin"),
     "unreadable dates": (["search", *HERE, "--dates", "soon"], 2, "cannot be read"),
     "cloud 150": (["search", *HERE, "--cloud", "150"], 2, "between 0 and 100"),

@@ -1,60 +1,152 @@
-"""Read an area from a file."""
+"""Read an area from a file or a text, whatever form it has; every form that was tried is named when none fits."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import shapely
 
-from zoompick.area.model import Area
-from zoompick.errors import AreaError, DataError
-from zoompick.files import read_json
-from zoompick.geo.shapes import Shape, checked_polygon, polygon_of
+from zoompick.area import coordinates, guard, wkt
+from zoompick.area.model import Area, Feature, only_named
+from zoompick.errors import AreaError
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.geodesy import circle
+from zoompick.geo.shapes import Shape, checked_polygon
+
+FORMATS = "GeoJSON, KML, KMZ, GPX, WKT, shapefile (.shp or .zip), GeoPackage or a list of corners"
+_TIFF_MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+Read = tuple[list[Feature], list[str]]
 
 
-def read_area(path: Path) -> Area:
-    """Read a GeoJSON polygon, Feature or FeatureCollection (RFC 7946).
+def read_area(path: Path, wanted: str = "") -> Area:
+    """Read an area from a file, by what it holds; its name's ending only breaks ties.
 
-    Several polygons become one area of them all. The name is the feature's ``name``, else the file's.
+    Parameters
+    ----------
+    wanted : str
+        Name of one polygon, or ``attribute=value``; all polygons as one area when empty.
 
     Raises
     ------
     AreaError
-        The file is missing, not GeoJSON, or its polygon is empty, crossing itself or off the globe.
+        Missing, of no form that is read, or its polygon is empty, crossing itself or off the globe.
     """
+    if path.is_dir():
+        raise AreaError(f"{path} is a folder.", f"Give a file: {FORMATS}.")
     if not path.is_file():
-        raise AreaError(f"There is no area file {path}.", "Give the path of a GeoJSON file, or --box W S E N.")
+        raise AreaError(f"There is no area file {path}.", f"Give a path ({FORMATS}), a box or coordinates.")
+    features, notes = _by_content(path)
+    return area_of(features, notes, wanted, path.name, path.stem)
+
+
+def read_text(text: str, wanted: str = "", label: str = "standard input", likely: Sequence[Bounds] = ()) -> Area:
+    """Read an area from a text that was pasted or piped in.
+
+    Raises
+    ------
+    AreaError
+    """
+    if label == "standard input" and text.lstrip().startswith(("{", "<")):
+        features, notes = _of_text(text.encode(), label)
+    elif wkt.looks_like_wkt(text):
+        features, notes = wkt.read_wkt(text, label)
+    else:
+        features, notes = _corners(text, label, likely)
+    return area_of(features, notes, wanted, label, "area")
+
+
+def around(text: str, radius: str, likely: Sequence[Bounds] = ()) -> Area:
+    """The circle of a radius (``5km``) around a point.
+
+    Raises
+    ------
+    AreaError
+    """
+    point = coordinates.parse_point(text, likely)
+    return around_point(point, radius, text.strip())
+
+
+def around_point(point: coordinates.Point, radius: str, name: str) -> Area:
+    """The circle around a point that is known already."""
+    polygon = circle(point.lon, point.lat, coordinates.parse_length_m(radius))
+    return Area(f"{radius} around {name}", polygon, notes=(point.note,) if point.note else ())
+
+
+def area_of(features: list[Feature], notes: Sequence[str], wanted: str, where: str, fallback: str) -> Area:
+    """One area of the features that are wanted: of one its name, of several all of their ground."""
+    chosen = only_named(features, wanted, where)
+    said = list(notes)
+    if len(chosen) > 1:
+        names = ", ".join(entry.name for entry in chosen[:6] if entry.name)
+        one = " Name one with --only to take it alone." if names and not wanted else ""
+        said.append(
+            f"{where} holds {len(chosen)} polygons; all of them are the area{f' ({names})' if names else ''}.{one}"
+        )
+    name = chosen[0].name if len(chosen) == 1 else ""
+    description = str(chosen[0].attributes.get("description") or "") if len(chosen) == 1 else ""
+    return replace(Area(name or fallback, _joined(chosen, where)), description=description, notes=tuple(said))
+
+
+def _joined(features: Sequence[Feature], where: str) -> Shape:
+    if len(features) == 1:
+        return features[0].polygon
+    return checked_polygon(shapely.union_all([entry.polygon for entry in features]), f"The area in {where}")
+
+
+def _by_content(path: Path) -> Read:
+    head = path.open("rb").read(512)
+    suffix = path.suffix.lower()
+    if head.startswith(b"PK"):
+        from zoompick.area import kml, shapefile
+
+        is_kmz = suffix == ".kmz" or any(name.lower().endswith(".kml") for name in guard.members(path))
+        return kml.read_kmz(path) if is_kmz else shapefile.read_shapefile(path)
+    if head.startswith(b"SQLite format 3"):
+        from zoompick.area.geopackage import read_geopackage
+
+        return read_geopackage(path)
+    if head.startswith(b"\x00\x00\x27\x0a") or suffix == ".shp":
+        from zoompick.area.shapefile import read_shapefile
+
+        return read_shapefile(path)
+    if head.startswith(_TIFF_MAGIC):
+        raise AreaError(f"{path.name} is a raster.", "Give it as --like FILE: its bounds become the area.")
+    return _of_text(guard.read_bytes(path), path.name)
+
+
+def _of_text(data: bytes, label: str) -> Read:
+    text = data[:4000].decode("utf-8-sig", "replace").lstrip()
+    if text.startswith(("{", "[")):
+        from zoompick.area.geojson import read_geojson
+
+        return read_geojson(data, label)
+    if text.startswith("<"):
+        return _of_xml(data, text, label)
+    whole = data.decode("utf-8-sig", "replace")
+    if wkt.looks_like_wkt(text):
+        return wkt.read_wkt(whole, label)
     try:
-        value = read_json(path)
-    except DataError as error:
-        raise AreaError(f"{path} is not GeoJSON.", f"{error.what} A GeoJSON polygon is expected.") from error
-    geometries, name = _geometries(value, path)
-    polygons = [polygon_of(geometry, f"The area in {path.name}") for geometry in geometries]
-    return Area(name or path.stem, _one(polygons, path))
+        return _corners(whole, label, ())
+    except AreaError as error:
+        raise AreaError(
+            f"{label} is not GeoJSON, nor any other form of an area.", f"Tried were {FORMATS}."
+        ) from error
 
 
-def _geometries(value: Any, path: Path) -> tuple[list[Any], str]:
-    kind = value.get("type") if isinstance(value, dict) else None
-    if kind == "FeatureCollection":
-        features = [entry for entry in value.get("features") or [] if isinstance(entry, dict)]
-        if not features:
-            raise AreaError(f"The FeatureCollection in {path} is empty.", "Give a file with at least one polygon.")
-        return [feature.get("geometry") for feature in features], _name(features[0]) if len(features) == 1 else ""
-    if kind == "Feature":
-        return [value.get("geometry")], _name(value)
-    if kind is None:
-        raise AreaError(f"{path} holds JSON, but no GeoJSON object.", "A GeoJSON polygon is expected.")
-    return [value], ""
+def _of_xml(data: bytes, text: str, label: str) -> Read:
+    if "<gpx" in text[:2000].lower():
+        from zoompick.area.gpx import read_gpx
+
+        return read_gpx(data, label)
+    from zoompick.area.kml import read_kml
+
+    return read_kml(data, label)
 
 
-def _name(feature: dict[str, Any]) -> str:
-    properties = feature.get("properties")
-    name = properties.get("name") if isinstance(properties, dict) else None
-    return name if isinstance(name, str) else ""
-
-
-def _one(polygons: list[Shape], path: Path) -> Shape:
-    if len(polygons) == 1:
-        return polygons[0]
-    return checked_polygon(shapely.union_all(polygons), f"The area in {path.name}")
+def _corners(text: str, label: str, likely: Sequence[Bounds]) -> Read:
+    points = coordinates.parse_corners(text, likely)
+    polygon = shapely.Polygon([(point.lon, point.lat) for point in points])
+    notes = list(dict.fromkeys(point.note for point in points if point.note))
+    return [Feature("", checked_polygon(polygon, f"The outline in {label}"))], notes

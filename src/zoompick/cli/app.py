@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import threading
 
 import typer
 
-from zoompick.cli import check, demo, exits, find, get, groups, make, study
+from zoompick.cli import area, check, demo, exits, find, get, groups, make, study
 from zoompick.errors import UsageError, ZoomPickError
 
 
@@ -36,7 +37,7 @@ app.command("new", rich_help_panel=_STUDY)(study.new)
 app.command("run", rich_help_panel=_STUDY)(study.run)
 app.command("demo", rich_help_panel=_STUDY)(demo.demo)
 app.add_typer(demo.standin, name="standin", rich_help_panel=_STUDY)
-app.add_typer(find.area, name="area", rich_help_panel=_FIND)
+app.add_typer(area.area, name="area", rich_help_panel=_FIND)
 app.add_typer(find.source, name="source", rich_help_panel=_FIND)
 app.command("search", rich_help_panel=_FIND)(find.search)
 app.add_typer(find.pick, name="pick", rich_help_panel=_FIND)
@@ -61,8 +62,10 @@ def _root(
 
 def main() -> int:
     """Run the application; returns the exit code."""
+    # A pasted pair of coordinates may begin with a minus; a space in front keeps it from being taken for an option.
+    words = [f" {word}" if re.match(r"-\d[\d.]*\s*[,;/°\s]", word) else word for word in sys.argv[1:]]
     try:
-        result = app(standalone_mode=False)
+        result = app(words, standalone_mode=False)
     except ZoomPickError as problem:
         from zoompick.cli import show
 

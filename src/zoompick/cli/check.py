@@ -19,8 +19,9 @@ def verify(
         list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the whole study by default.")
     ] = None,
     bands: options.Bands = "",
-    area: options.AreaFile = None,
+    area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     valid: Annotated[
         float, typer.Option("--valid", metavar="PERCENT", help="Valid pixels in the area, at least.")
     ] = 98,
@@ -30,7 +31,7 @@ def verify(
     from zoompick.cli import show
     from zoompick.verification.finding import worst
 
-    findings = _of_files(files, bands, area, box, valid) if files else _of_study()
+    findings = _of_files(files, bands, area, box, around, valid) if files else _of_study()
     if as_json:
         show.as_json({"outcome": worst(findings), "findings": [finding.to_json() for finding in findings]})
     else:
@@ -42,15 +43,16 @@ def verify(
 def _of_files(
     files: list[Path],
     bands: str,
-    area: Path | None,
-    box: tuple[float, float, float, float] | None,
+    area: str,
+    box: options.Edges | None,
+    around: str,
     valid: float,
 ) -> list[Finding]:
     from zoompick.catalog.criteria import percent
     from zoompick.cli import show
     from zoompick.workflow.verify import verify_files
 
-    given = options.area_given(area, box)
+    given = options.area_given(area, box, around)
     least = percent(valid, "share of valid pixels")
     with show.progress() as report:
         return verify_files(files, options.names(bands), given.polygon if given else None, least, report)

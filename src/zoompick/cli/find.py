@@ -1,4 +1,4 @@
-"""Commands that find scenes: area, source, search, pick."""
+"""Commands that find scenes: source, search, pick."""
 
 from __future__ import annotations
 
@@ -19,56 +19,8 @@ if TYPE_CHECKING:
     from zoompick.study.folder import Study
     from zoompick.study.scenelist import Entry
 
-area = group(defaulting("set", "show"), "The study area: set it from a GeoJSON polygon or a box, or show it.")
 source = group(text="Sources of scenes: add, list, show.")
 pick = group(defaulting("add", "list"), "The shortlist: pick scenes by number or id, drop, list.")
-
-
-@area.command("set")
-def area_set(
-    file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoJSON polygon.")] = None,
-    box: options.Box = None,
-    as_json: options.Json = False,
-) -> None:
-    """Set the study's area; outside a study only measure it."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.files import write_json
-    from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-
-    given = options.area_given(file, box)
-    if given is None:
-        raise UsageError("No area was given.", "Give a GeoJSON file, or --box W S E N.")
-    study = Study.find(Path.cwd())
-    if study is not None:
-        with (
-            study.locked(),
-            act(study.journal_file, "area", area=given.name, size_km2=round(given.size_km2, 4)),
-        ):
-            write_json(study.area_file, given.to_feature())
-    _show_area(given, as_json)
-    show.note(f"Kept as the area of the study {study.root.name}." if study else "Not kept: there is no study here.")
-
-
-@area.command("show")
-def area_show(as_json: options.Json = False) -> None:
-    """Show the study's area: size, bounds, UTM zone."""
-    from zoompick.study.folder import Study
-
-    _show_area(Study.need(Path.cwd()).area(), as_json)
-
-
-def _show_area(given: Area, as_json: bool) -> None:
-    from zoompick.cli import show
-
-    if as_json:
-        show.as_json(given.to_feature())
-        return
-    box = given.bounds
-    show.line(f"{given.name}: {given.size_km2:.2f} km2")
-    show.line(f"west {box.west:.5f}, south {box.south:.5f}, east {box.east:.5f}, north {box.north:.5f}")
-    show.line(f"{given.utm}, {given.utm.name}")
 
 
 @source.command("add")
@@ -162,8 +114,9 @@ def _collection_facts(entry: dict[str, object]) -> list[tuple[str, str]]:
 
 
 def search(
-    area: options.AreaFile = None,
+    area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     dates: options.Dates = None,
     cloud: options.Cloud = None,
     cover: Annotated[
@@ -181,7 +134,9 @@ def search(
     from zoompick.workflow import find
 
     study = Study.find(Path.cwd())
-    found_source, criteria = _request(study, options.area_given(area, box), dates, cloud, cover, collection, source)
+    found_source, criteria = _request(
+        study, options.area_given(area, box, around), dates, cloud, cover, collection, source
+    )
     journal = study.journal_file if study else None
     with show.progress() as report, act(journal, "search", source=found_source.name) as doing:
         entries = find.search(found_source, criteria, report)

@@ -23,8 +23,9 @@ def stack(
         list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")
     ] = None,
     bands: options.Bands = "",
-    area: options.AreaFile = None,
+    area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     pixel: Annotated[
         float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")
     ] = None,
@@ -40,11 +41,19 @@ def stack(
 
     if not files:
         _refuse_options(
-            {"--bands": bands, "--area": area, "--box": box, "--pixel": pixel, "--like": like, "--out": out}
+            {
+                "--bands": bands,
+                "--area": area,
+                "--box": box,
+                "--around": around,
+                "--pixel": pixel,
+                "--like": like,
+                "--out": out,
+            }
         )
         _in_study("stack", as_json)
         return
-    given = options.area_given(area, box)
+    given = options.area_given(area, box, around)
     grid = _grid(files, given.polygon if given else None, pixel, like)
     _plain(StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid), overwrite, as_json)
 
@@ -71,8 +80,9 @@ def _grid(files: Sequence[Path], area: Shape | None, pixel: float | None, like: 
 
 def clip(
     file: File = None,
-    area: options.AreaFile = None,
+    area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     touch: Annotated[bool, typer.Option("--touch", help="Keep every pixel the outline passes through.")] = False,
     out: options.Out = None,
     overwrite: options.Overwrite = False,
@@ -84,10 +94,10 @@ def clip(
     from zoompick.workflow.steps import ClipStep
 
     if file is None:
-        _refuse_options({"--area": area, "--box": box, "--touch": touch, "--out": out})
+        _refuse_options({"--area": area, "--box": box, "--around": around, "--touch": touch, "--out": out})
         _in_study("clip", as_json)
         return
-    given = options.area_given(area, box)
+    given = options.area_given(area, box, around)
     study = Study.find(Path.cwd())
     if given is None and study is not None:
         given = study.area()
@@ -106,8 +116,9 @@ def composite(
             "--stretch", metavar="LOW,HIGH", help="Percentiles that become dark and bright; 2,98 by default."
         ),
     ] = "",
-    area: options.AreaFile = None,
+    area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
@@ -122,10 +133,10 @@ def composite(
     chosen = recipes.own_composite(options.names(bands)) if bands else recipes.composite(recipe) if recipe else None
     low_high = _percentiles(stretch) if stretch else None
     if file is None:
-        _refuse_options({"--area": area, "--box": box, "--out": out})
+        _refuse_options({"--area": area, "--box": box, "--around": around, "--out": out})
         _in_study("composite", as_json, chosen, low_high)
         return
-    given = options.area_given(area, box)
+    given = options.area_given(area, box, around)
     chosen = chosen or recipes.composite("natural")
     step = CompositeStep(
         (file,),

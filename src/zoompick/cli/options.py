@@ -15,7 +15,17 @@ Bands = Annotated[str, typer.Option("--bands", metavar="A,B,C", help="Bands by c
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to write.")]
 Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
 DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")]
-AreaFile = Annotated[Path | None, typer.Option("--area", metavar="FILE", help="Area as a GeoJSON polygon.")]
+AreaText = Annotated[
+    str,
+    typer.Option(
+        "--area",
+        metavar="AREA",
+        help="A file, kept area, place, sheet, tile or coordinates; see 'zoompick area'.",
+        show_default=False,
+    ),
+]
+Edges = tuple[float, float, float, float]
+Around = Annotated[str, typer.Option("--around", metavar="DISTANCE", help="Circle about a point or place: 5km.")]
 Box = Annotated[
     tuple[float, float, float, float] | None,
     typer.Option("--box", metavar="W S E N", help="Area as a box: west south east north, in degrees."),
@@ -43,14 +53,13 @@ def names(text: str) -> tuple[str, ...]:
     return found
 
 
-def area_given(file: Path | None, box: tuple[float, float, float, float] | None) -> Area | None:
-    """The area of ``--area`` or ``--box``, or None; UsageError when both are given."""
-    from zoompick.area.model import Area
-    from zoompick.area.read import read_area
-    from zoompick.errors import UsageError
+def area_given(
+    text: str, box: Edges | None, around: str = "", only: str = "", like: Path | None = None
+) -> Area | None:
+    """The area that was given in any way, or None; its notes are for the person to see."""
+    import sys
 
-    if file is not None and box is not None:
-        raise UsageError("An area file and a box were given.", "Give one of them.")
-    if box is not None:
-        return Area.from_box(*box)
-    return read_area(file) if file is not None else None
+    from zoompick.workflow.areas import AreaRequest, resolve
+
+    piped = sys.stdin.read() if text == "-" else ""
+    return resolve(AreaRequest(text, piped, box, around, only, like))

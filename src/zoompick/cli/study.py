@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 def new(
     folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Folder of the study; it is made.")],
     name: Annotated[str, typer.Option("--name", help="Name of the study; the folder's by default.")] = "",
-    area: options.AreaFile = None,
+    area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     source: options.SourceName = "",
     collection: options.Collections = None,
     dates: options.Dates = None,
@@ -28,7 +29,7 @@ def new(
     """Make a study folder with its brief, study.toml."""
     from zoompick.cli import show
 
-    given = options.area_given(area, box)
+    given = options.area_given(area, box, around)
     study_root = write_study(folder, name or folder.resolve().name, given, source, collection, dates, cloud)
     show.note(f"Made the study {folder}. Its brief is {study_root / 'study.toml'}.")
     if given is None:

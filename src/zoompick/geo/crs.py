@@ -61,6 +61,21 @@ class Crs:
         return str(_definition(self.epsg).name)
 
     @property
+    def is_polar(self) -> bool:
+        """True for the two polar stereographic systems that take UTM's place beyond 84 N and 80 S."""
+        return self.epsg in (32661, 32761)
+
+    @property
+    def prj(self) -> str:
+        """The text of a shapefile's ``.prj``."""
+        return str(_definition(self.epsg).to_wkt("WKT1_ESRI"))
+
+    @property
+    def wkt(self) -> str:
+        """Well-known text as GeoPackage wants it (OGC 01-009)."""
+        return str(_definition(self.epsg).to_wkt("WKT1_GDAL"))
+
+    @property
     def metres_per_unit(self) -> float:
         """Length of one unit of a projected CRS in metres."""
         return float(_definition(self.epsg).axis_info[0].unit_conversion_factor)
@@ -115,10 +130,56 @@ def transform(xs: Any, ys: Any, source: Crs, target: Crs) -> tuple[Floats, Float
     return np.asarray(out_x), np.asarray(out_y)
 
 
+class LocalPlane:
+    """Metres east and north of a point: the azimuthal equidistant projection about it.
+
+    Source: J. P. Snyder, Map projections: a working manual (1987), section 25.
+    """
+
+    def __init__(self, lon: float, lat: float) -> None:
+        import pyproj
+
+        self._projection = pyproj.Proj(proj="aeqd", lon_0=lon, lat_0=lat, ellps="WGS84", over=True)
+
+    def forward(self, lons: Any, lats: Any) -> tuple[Floats, Floats]:
+        """Degrees to metres."""
+        return self._projection(lons, lats)
+
+    def inverse(self, xs: Any, ys: Any) -> tuple[Floats, Floats]:
+        """Metres to degrees."""
+        return self._projection(xs, ys, inverse=True)
+
+
+def lonlat_from_wkt(xs: Any, ys: Any, wkt: str) -> tuple[Floats, Floats]:
+    """Longitudes and latitudes (WGS 84) of points in a system told as WKT, as a ``.prj`` file holds it.
+
+    Raises
+    ------
+    UsageError
+        The text describes no reference system.
+    """
+    import pyproj
+
+    try:
+        source = pyproj.CRS.from_wkt(wkt)
+        transformer = pyproj.Transformer.from_crs(source, _definition(LONLAT.epsg), always_xy=True)
+    except pyproj.exceptions.ProjError as error:
+        raise UsageError("The reference system told as WKT cannot be read.", "Look at the .prj file.") from error
+    out_x, out_y = transformer.transform(np.asarray(xs, float), np.asarray(ys, float))
+    return np.asarray(out_x), np.asarray(out_y)
+
+
 def utm_for(lon: float, lat: float) -> Crs:
-    """WGS 84 / UTM system whose zone holds a point, by the plain six-degree rule.
+    """WGS 84 / UTM system whose zone holds a point, by the plain six-degree rule; UPS beyond 84 N and 80 S.
 
     Source: EPSG guidance note 7-2: zone = floor((lon + 180) / 6) + 1; 326zz north, 327zz south.
     """
+    if lat >= 84 or lat < -80:
+        return Crs(32661 if lat > 0 else 32761)
     zone = min(60, math.floor((lon + 180) / 6) + 1)
-    return Crs((32600 if lat >= 0 else 32700) + zone)
+    return utm_zone(zone, lat >= 0)
+
+
+def utm_zone(zone: int, is_north: bool) -> Crs:
+    """WGS 84 / UTM system by the number of its zone, 1 to 60."""
+    return Crs((32600 if is_north else 32700) + zone)

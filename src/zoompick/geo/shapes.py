@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 import numpy as np
@@ -10,6 +9,7 @@ import shapely
 from shapely.geometry import mapping, shape
 
 from zoompick.errors import AreaError
+from zoompick.geo import antimeridian
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs, Floats, ellipsoid, transform
 
@@ -32,7 +32,7 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
         kind = geometry.get("type") if isinstance(geometry, dict) else type(geometry).__name__
         raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.", "Give the area as a polygon.")
     try:
-        polygon = shape(geometry)
+        polygon = _over_the_antimeridian(geometry) or shape(geometry)
     except (
         ValueError,
         TypeError,
@@ -48,12 +48,23 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
     return checked_polygon(shapely.force_2d(polygon), label)
 
 
+def _over_the_antimeridian(geometry: dict[str, Any]) -> Shape | None:
+    """The polygon cut at 180 degrees when a ring runs over it; None for all others."""
+    coordinates = geometry["coordinates"]
+    polygons = [coordinates] if geometry["type"] == "Polygon" else coordinates
+    if not any(rings and len(rings[0]) >= 4 and antimeridian.crosses(rings[0]) for rings in polygons):
+        return None
+    cut = shapely.union_all([antimeridian.cut(rings[0], rings[1:]) for rings in polygons])
+    # A box around the whole globe steps from -180 to 180 and back: nothing is left of it when it is unwound.
+    return None if cut.is_empty else cut
+
+
 def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
     """Return ``polygon`` when it is valid longitude/latitude ground, else raise :class:`AreaError`."""
     if polygon.is_empty:
         raise AreaError(f"{label} is empty.", "Give a polygon with at least three corners that are not on one line.")
     west, south, east, north = polygon.bounds
-    if not all(map(math.isfinite, (west, south, east, north))):
+    if not np.isfinite(shapely.get_coordinates(polygon)).all():
         raise AreaError(f"{label} holds a coordinate that is no number.", "Mend the polygon.")
     if south < -90 or north > 90 or west < -180 or east > 180:
         worst = south if south < -90 else north if north > 90 else west if west < -180 else east
@@ -76,6 +87,21 @@ def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
 def box_polygon(bounds: Bounds) -> Shape:
     """The rectangle as a polygon."""
     return shapely.box(bounds.west, bounds.south, bounds.east, bounds.north)
+
+
+def lonlat_box(west: float, south: float, east: float, north: float) -> Shape:
+    """A box in degrees as a person gives it; west above east runs across the antimeridian (RFC 7946, section 5.2).
+
+    Raises
+    ------
+    AreaError
+        A value is out of range, or the box is empty or turned around.
+    """
+    if -180 <= east < west <= 180 and 360 - (west - east) <= 180:
+        parts = [box_polygon(Bounds.from_lonlat(west, south, 180, north))] if west < 180 else []
+        parts += [box_polygon(Bounds.from_lonlat(-180, south, east, north))] if east > -180 else []
+        return shapely.union_all(parts)
+    return box_polygon(Bounds.from_lonlat(west, south, east, north))
 
 
 def geojson_of(polygon: Shape) -> dict[str, Any]:

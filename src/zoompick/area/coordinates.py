@@ -1,0 +1,207 @@
+"""Coordinates as people paste them: degrees with or without minutes and letters, UTM, pieces of web addresses.
+
+A pair without letters is read as latitude, longitude, which is what map programs and web addresses show. Where that
+is impossible it is turned around, and said; where it is unlikely it is questioned.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zoompick.errors import AreaError
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import LONLAT, transform, utm_zone
+
+FORMS = (
+    "Give a point as 38.61S 12.02W, as -38.61, -12.02 (latitude first), in degrees, minutes and seconds, "
+    "or in UTM: 28S 760000 5724000."
+)
+_NUMBER = r"[-+−]?\d+(?:\.\d+)?"
+_UTM = re.compile(
+    rf"(?i)^\s*(?:utm\s*)?(?:zone\s*)?(\d{{1,2}})\s*([c-hj-np-x])\s+({_NUMBER})\s*m?\s*e?[\s,/]+({_NUMBER})\s*m?\s*n?\s*$"
+)
+_DEGREES = rf"""
+    (?P<deg>{_NUMBER}) \s* (?:[°ºd]|deg)? \s*
+    (?: (?P<min>\d+(?:\.\d+)?) \s* ['′’m] \s* )?
+    (?: (?P<sec>\d+(?:\.\d+)?) \s* (?:"|″|”|''|s(?=\s|$)) \s* )?
+"""
+_LETTER_FIRST = re.compile(rf"(?ix) (?P<letter>[nsew]) \s* {_DEGREES}")
+_LETTER_LAST = re.compile(rf"(?ix) {_DEGREES} (?P<letter>[nsew](?![a-z]))?")
+_SPACED = re.compile(r"(?i)(\d+)[\s:]+(\d+)[\s:]+(\d+(?:\.\d+)?)\s*([nsew])\b")
+_SEPARATORS = " \t,;/_@&+"
+_NEAR_DEG = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """A place in degrees (WGS 84); ``note`` says what had to be supposed, empty when nothing had."""
+
+    lon: float
+    lat: float
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class _Angle:
+    value: float
+    axis: str
+    """``lat``, ``lon``, or nothing when no letter tells."""
+
+
+def parse_point(text: str, likely: Sequence[Bounds] = ()) -> Point:
+    """Read one point.
+
+    Parameters
+    ----------
+    likely : sequence of Bounds
+        Where the person's work lies, in degrees: a point far from all of it, but inside when turned around, is
+        questioned in the note.
+
+    Raises
+    ------
+    AreaError
+        Not a point, or not on the globe.
+    """
+    utm = _UTM.match(text)
+    if utm:
+        return _from_utm(int(utm[1]), utm[2].upper(), _float(utm[3]), _float(utm[4]), text)
+    angles = _angles(text)
+    if len(angles) != 2:
+        raise AreaError(f"'{text.strip()}' is not a point.", FORMS)
+    return _pair(angles[0], angles[1], text, likely)
+
+
+def parse_corners(text: str, likely: Sequence[Bounds] = ()) -> list[Point]:
+    """Read a list of points: one a line, or parted by semicolons, or numbers in pairs.
+
+    Raises
+    ------
+    AreaError
+        A corner that is no point, or fewer than three.
+    """
+    pieces = [piece for piece in re.split(r"[;\n]+", text) if piece.strip()]
+    if len(pieces) == 1:
+        angles = _angles(text)
+        if len(angles) % 2:
+            raise AreaError(f"{len(angles)} numbers do not make corners.", "A corner has two: latitude, longitude.")
+        points = [_pair(angles[n], angles[n + 1], text, likely) for n in range(0, len(angles), 2)]
+    else:
+        points = [parse_point(piece, likely) for piece in pieces]
+    if len(points) < 3:
+        raise AreaError(f"{len(points)} corners do not make an area.", "Give three or more, parted by semicolons.")
+    return points
+
+
+def looks_like_coordinates(text: str) -> bool:
+    """True when a text can only be meant as numbers: names have other letters. A web address may hold some."""
+    if "://" in text:
+        return len(_fractions(text)) >= 2
+    plain = re.sub(r"(?i)\b(deg|utm|zone)\b", "", text)
+    if _UTM.match(plain):
+        return True
+    return bool(re.fullmatch(r"(?i)[\s\d.,;:/@+\-−°º'′’\"″”dmnsew]+", plain)) and len(re.findall(_NUMBER, plain)) >= 2
+
+
+def _fractions(text: str) -> list[str]:
+    return re.findall(r"[-+−]?\d+\.\d+", text)
+
+
+def parse_length_m(text: str) -> float:
+    """Metres of ``5km``, ``800 m`` or ``3`` (kilometres when no unit stands there).
+
+    Raises
+    ------
+    AreaError
+    """
+    match = re.fullmatch(r"(?i)\s*([-+]?\d+(?:\.\d+)?)\s*(km|m)?\s*", text)
+    if not match:
+        raise AreaError(f"'{text}' is no distance.", "Give one as 5km or 800m.")
+    return float(match[1]) * (1 if (match[2] or "km").lower() == "m" else 1000)
+
+
+def _float(text: str) -> float:
+    return float(text.replace("−", "-"))
+
+
+def _angles(text: str) -> list[_Angle]:
+    """All angles of a text, in order; AreaError when something between them is no part of one."""
+    rest = _SPACED.sub(lambda m: f"{m[1]}°{m[2]}'{m[3]}\"{m[4]}", text.strip())
+    if "://" in rest:
+        # Out of a web address: the first two numbers with a fraction are the place, later ones the zoom.
+        rest = " ".join(_fractions(rest)[:2])
+    found = []
+    while rest:
+        match = _LETTER_FIRST.match(rest) or _LETTER_LAST.match(rest)
+        if not match or not match[0].strip():
+            raise AreaError(f"'{rest}' in '{text.strip()}' is no coordinate.", FORMS)
+        found.append(_angle(match))
+        rest = rest[match.end() :].lstrip(_SEPARATORS)
+    return found
+
+
+def _angle(match: re.Match[str]) -> _Angle:
+    degrees = _float(match["deg"])
+    minutes, seconds = float(match["min"] or 0), float(match["sec"] or 0)
+    if minutes >= 60 or seconds >= 60:
+        raise AreaError(f"'{match[0].strip()}' has 60 or more minutes or seconds.", FORMS)
+    value = math.copysign(abs(degrees) + minutes / 60 + seconds / 3600, degrees if degrees else 1)
+    if match["deg"].lstrip().startswith(("-", "−")):
+        value = -abs(value)
+    letter = (match["letter"] or "").lower()
+    if letter in ("s", "w"):
+        value = -abs(value)
+    return _Angle(value, {"n": "lat", "s": "lat", "e": "lon", "w": "lon"}.get(letter, ""))
+
+
+def _pair(first: _Angle, second: _Angle, text: str, likely: Sequence[Bounds]) -> Point:
+    shown = text.strip()
+    if first.axis and first.axis == second.axis:
+        raise AreaError(f"'{shown}' names the same axis twice.", FORMS)
+    if first.axis == "lon" or second.axis == "lat":
+        first, second = second, first
+    lettered = bool(first.axis or second.axis)
+    lat, lon = first.value, second.value
+    note = ""
+    if abs(lat) > 90 and abs(lon) <= 90 and not lettered:
+        lat, lon = lon, lat
+        note = f"'{shown}' was read as longitude, latitude: {first.value:g} cannot be a latitude."
+    if abs(lat) > 90 or abs(lon) > 180:
+        raise AreaError(f"'{shown}' is not on the globe (latitude {lat:g}, longitude {lon:g}).", FORMS)
+    if not lettered and not note and _is_unlikely(lon, lat, likely):
+        note = (
+            f"'{shown}' was read as latitude {lat:g}, longitude {lon:g}, far from all you work with; "
+            f"turned around it would lie near it. With letters there is no doubt: 38.61S 12.02W."
+        )
+    return Point(lon, lat, note)
+
+
+def _is_unlikely(lon: float, lat: float, likely: Sequence[Bounds]) -> bool:
+    def near(x: float, y: float) -> bool:
+        return any(
+            box.west - _NEAR_DEG <= x <= box.east + _NEAR_DEG and box.south - _NEAR_DEG <= y <= box.north + _NEAR_DEG
+            for box in likely
+        )
+
+    return abs(lon) <= 90 and near(lat, lon) and not near(lon, lat)
+
+
+def _from_utm(zone: int, letter: str, easting: float, northing: float, text: str) -> Point:
+    """A UTM position. The letter is a hemisphere (N, S) or a latitude band (C to X); S and N may be either."""
+    if not 1 <= zone <= 60:
+        raise AreaError(f"There is no UTM zone {zone} in '{text.strip()}'.", "Zones run from 1 to 60.")
+    if not (100_000 <= easting <= 1_000_000 and 0 <= northing <= 10_000_000):
+        raise AreaError(
+            f"Easting {easting:g}, northing {northing:g} in '{text.strip()}' lie outside a UTM zone.",
+            "Eastings run from 100000 to 1000000, northings from 0 to 10000000; the easting comes first.",
+        )
+    is_north = letter >= "N" and letter != "S"
+    note = ""
+    if letter == "S" and 3_540_000 <= northing <= 4_430_000:
+        note = f"The S of {zone}S was read as south of the equator, not as latitude band S."
+    lon, lat = transform(easting, northing, utm_zone(zone, is_north), LONLAT)
+    if not (math.isfinite(float(lon)) and math.isfinite(float(lat))):
+        raise AreaError(f"'{text.strip()}' lies outside its UTM zone.", FORMS)
+    return Point(float(lon), float(lat), note)

@@ -1,0 +1,67 @@
+"""GeoJSON areas (RFC 7946): a geometry, Feature, FeatureCollection or GeometryCollection."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from zoompick.area.model import Feature
+from zoompick.errors import AreaError
+from zoompick.geo.shapes import polygon_of
+
+
+def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
+    """Polygons of a GeoJSON text; a STAC Item or ItemCollection is one too.
+
+    Raises
+    ------
+    AreaError
+    """
+    try:
+        value = json.loads(data.decode("utf-8-sig"))
+    except (ValueError, RecursionError) as error:
+        raise AreaError(
+            f"{label} is not GeoJSON.", f"It is not valid JSON: {error}. A polygon is expected."
+        ) from error
+    found = list(_features(value))
+    if not found:
+        kind = value.get("type") if isinstance(value, dict) else None
+        raise AreaError(
+            f"{label} holds no GeoJSON polygon (its type is {kind}).", "Give a polygon or features with one."
+        )
+    features, skipped = [], 0
+    for geometry, properties in found:
+        if geometry is None or (
+            len(found) > 1 and _kind(geometry) in ("Point", "LineString", "MultiPoint", "MultiLineString")
+        ):
+            skipped += 1
+            continue
+        name = str(properties.get("name") or properties.get("title") or "")
+        features.append(Feature(name, polygon_of(geometry, f"The area in {label}"), properties))
+    if not features:
+        raise AreaError(f"{label} holds no polygon.", "Its features have points, lines or no geometry.")
+    return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []
+
+
+def _kind(geometry: Any) -> str:
+    return str(geometry.get("type")) if isinstance(geometry, dict) else ""
+
+
+def _features(value: Any) -> Any:
+    if not isinstance(value, dict):
+        return
+    kind = value.get("type")
+    if kind == "FeatureCollection":
+        entries = value.get("features")
+        for entry in entries if isinstance(entries, list) else ():
+            yield from _features(entry)
+    elif kind == "Feature":
+        geometry, properties = value.get("geometry"), value.get("properties")
+        properties = dict(properties) if isinstance(properties, dict) else {}
+        if "id" in value and "name" not in properties:
+            properties["name"] = value["id"]
+        yield geometry, properties
+    elif kind == "GeometryCollection":
+        yield from ((geometry, {}) for geometry in value.get("geometries") or ())
+    elif "coordinates" in value:
+        yield value, {}

@@ -1,0 +1,140 @@
+"""GeoPackage: polygons of its feature tables.
+
+Source: OGC GeoPackage 1.3 (12-128r18): geometry blob (2.1.3), contents (1.1.3), reference systems (1.1.2).
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import struct
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import shapely
+
+from zoompick.area.model import Area, Feature
+from zoompick.errors import AreaError, UsageError
+from zoompick.geo.crs import LONLAT, lonlat_from_wkt
+from zoompick.geo.shapes import checked_polygon
+
+_MOST_ROWS = 100_000
+_ENVELOPE_BYTES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
+
+
+def read_geopackage(path: Path) -> tuple[list[Feature], list[str]]:
+    """Polygons of all feature tables.
+
+    Raises
+    ------
+    AreaError
+        No GeoPackage, no table with a geometry, or no polygon in any.
+    """
+    try:
+        with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)) as database:
+            tables = database.execute(
+                "SELECT table_name, column_name, srs_id FROM gpkg_geometry_columns ORDER BY table_name"
+            ).fetchall()
+            if not tables:
+                raise AreaError(f"{path.name} has no table with a geometry.", "Give one with a polygon layer.")
+            features = [feature for table in tables for feature in _rows(database, table, path.name)]
+    except sqlite3.Error as error:
+        raise AreaError(f"{path.name} is not a GeoPackage that can be read: {error}.", "Export it again.") from error
+    if not features:
+        names = ", ".join(str(table[0]) for table in tables)
+        raise AreaError(f"{path.name} holds no polygon (tables: {names}).", "Give a polygon layer.")
+    return features, []
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _rows(database: sqlite3.Connection, entry: tuple[str, str, int], label: str) -> Iterator[Feature]:
+    table, column, srs = entry
+    cursor = database.execute(f"SELECT * FROM {_quoted(table)} LIMIT {_MOST_ROWS}")
+    names = [entry[0] for entry in cursor.description]
+    wkt = _definition(database, srs)
+    for row in cursor:
+        record = dict(zip(names, row, strict=True))
+        polygon = _polygon(record.pop(column), label)
+        if polygon is None:
+            continue
+        if wkt:
+            polygon = _placed(polygon, wkt, label)
+        name = next((str(value) for key, value in record.items() if key.lower() == "name" and value), "")
+        plain = {key: value for key, value in record.items() if not isinstance(value, bytes)}
+        yield Feature(name, checked_polygon(polygon, f"A polygon in {label}"), plain)
+
+
+def _definition(database: sqlite3.Connection, srs: int) -> str:
+    """WKT of a table's system; empty for degrees, WGS 84, and for the undefined ones (-1 and 0)."""
+    if srs in (LONLAT.epsg, -1, 0):
+        return ""
+    row = database.execute("SELECT definition FROM gpkg_spatial_ref_sys WHERE srs_id = ?", (srs,)).fetchone()
+    return str(row[0]) if row else ""
+
+
+def _polygon(blob: Any, label: str) -> Any:
+    if blob is None:
+        return None
+    try:
+        if not isinstance(blob, bytes) or blob[:2] != b"GP":
+            raise ValueError("no GeoPackage geometry")
+        skip = 8 + _ENVELOPE_BYTES[blob[3] >> 1 & 7]
+        shape = shapely.force_2d(shapely.from_wkb(blob[skip:]))
+    except (ValueError, IndexError, KeyError, struct.error, shapely.errors.ShapelyError) as error:
+        raise AreaError(f"A geometry in {label} is damaged: {error}.", "Export it again.") from error
+    return shape if shape.geom_type in ("Polygon", "MultiPolygon") and not shape.is_empty else None
+
+
+def _placed(polygon: Any, wkt: str, label: str) -> Any:
+    try:
+        return shapely.transform(polygon, lambda xy: np.column_stack(lonlat_from_wkt(xy[:, 0], xy[:, 1], wkt)))
+    except UsageError as error:
+        raise AreaError(f"{label} names a reference system that cannot be read.", "Export it as WGS 84.") from error
+
+
+_SCHEMA = """
+CREATE TABLE gpkg_spatial_ref_sys (srs_name TEXT NOT NULL, srs_id INTEGER PRIMARY KEY, organization TEXT NOT NULL,
+  organization_coordsys_id INTEGER NOT NULL, definition TEXT NOT NULL, description TEXT);
+CREATE TABLE gpkg_contents (table_name TEXT PRIMARY KEY, data_type TEXT NOT NULL, identifier TEXT UNIQUE,
+  description TEXT DEFAULT '', last_change DATETIME NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ','now')),
+  min_x DOUBLE, min_y DOUBLE, max_x DOUBLE, max_y DOUBLE, srs_id INTEGER REFERENCES gpkg_spatial_ref_sys(srs_id));
+CREATE TABLE gpkg_geometry_columns (table_name TEXT PRIMARY KEY REFERENCES gpkg_contents(table_name),
+  column_name TEXT NOT NULL, geometry_type_name TEXT NOT NULL, srs_id INTEGER NOT NULL, z TINYINT NOT NULL,
+  m TINYINT NOT NULL);
+CREATE TABLE areas (fid INTEGER PRIMARY KEY AUTOINCREMENT, geom MULTIPOLYGON, name TEXT, description TEXT,
+  size_km2 DOUBLE);
+"""
+_APPLICATION_ID, _USER_VERSION = 0x47504B47, 10300
+
+
+def write_geopackage(area: Area, path: Path) -> None:
+    """Write one table, ``areas``, with one row."""
+    wkb = shapely.to_wkb(shapely.multipolygons(shapely.get_parts(area.polygon)), byte_order=1)
+    blob = b"GP" + struct.pack("<BBi", 0, 1, LONLAT.epsg) + wkb
+    systems = [
+        ("undefined cartesian", -1, "NONE", -1, "undefined"),
+        ("undefined geographic", 0, "NONE", 0, "undefined"),
+    ]
+    systems.append((LONLAT.name, LONLAT.epsg, "EPSG", LONLAT.epsg, LONLAT.wkt))
+    with closing(sqlite3.connect(path)) as database, database:
+        database.executescript(_SCHEMA)
+        database.execute(f"PRAGMA application_id = {_APPLICATION_ID}")
+        database.execute(f"PRAGMA user_version = {_USER_VERSION}")
+        database.executemany("INSERT INTO gpkg_spatial_ref_sys VALUES (?, ?, ?, ?, ?, NULL)", systems)
+        database.execute(
+            "INSERT INTO gpkg_contents (table_name, data_type, identifier, min_x, min_y, max_x, max_y, srs_id) "
+            "VALUES ('areas', 'features', 'areas', ?, ?, ?, ?, ?)",
+            (*area.bounds.as_list(), LONLAT.epsg),
+        )
+        database.execute(
+            "INSERT INTO gpkg_geometry_columns VALUES ('areas', 'geom', 'MULTIPOLYGON', ?, 0, 0)", (LONLAT.epsg,)
+        )
+        database.execute(
+            "INSERT INTO areas (geom, name, description, size_km2) VALUES (?, ?, ?, ?)",
+            (blob, area.name, area.description, area.size_km2),
+        )

@@ -1,0 +1,83 @@
+"""Bounds on what a file from outside may ask of this machine: sizes, numbers of corners, members of archives."""
+
+from __future__ import annotations
+
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import defusedxml
+from defusedxml import ElementTree
+
+from zoompick.errors import AreaError
+from zoompick.files import human_bytes
+
+MOST_BYTES = 64 << 20
+MOST_MEMBERS = 2000
+
+
+def read_bytes(path: Path) -> bytes:
+    """A file's bytes; AreaError when it cannot be read or is larger than any area is."""
+    try:
+        size = path.stat().st_size
+        if size > MOST_BYTES:
+            raise AreaError(
+                f"{path} has {human_bytes(size)}, which is too large for an area.",
+                "Simplify it first, or give the one polygon that is meant.",
+            )
+        return path.read_bytes()
+    except OSError as error:
+        raise AreaError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
+
+
+def members(path: Path) -> dict[str, bytes]:
+    """Files in a zip archive by name, unpacked in memory, never more than a bound.
+
+    Raises
+    ------
+    AreaError
+        No zip archive, damaged, or a bomb.
+    """
+    try:
+        with zipfile.ZipFile(path) as archive:
+            entries = [entry for entry in archive.infolist() if not entry.is_dir()]
+            claimed = sum(entry.file_size for entry in entries)
+            if len(entries) > MOST_MEMBERS or claimed > MOST_BYTES:
+                raise AreaError(
+                    f"{path} would unpack to {len(entries)} files and {human_bytes(claimed)}.",
+                    "That is no area; unpack it yourself if you trust it.",
+                )
+            return {entry.filename: _member(archive, entry, path) for entry in entries}
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError) as error:
+        raise AreaError(
+            f"{path} is no zip archive that can be read: {error}.", "Download or make it again."
+        ) from error
+
+
+def _member(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, path: Path) -> bytes:
+    with archive.open(entry) as stream:
+        data = stream.read(entry.file_size + 1)
+    if len(data) > entry.file_size:
+        raise AreaError(
+            f"{path} holds more in {entry.filename} than it claims.", "The archive is hostile or damaged."
+        )
+    return data
+
+
+def xml_root(data: bytes, label: str) -> Any:
+    """Root element of an XML text without entities or outside references.
+
+    Raises
+    ------
+    AreaError
+        No XML, or one with entity declarations.
+    """
+    try:
+        return ElementTree.fromstring(data, forbid_dtd=False)
+    except defusedxml.DefusedXmlException as error:
+        raise AreaError(
+            f"{label} declares XML entities, which can be used to attack; it is not read.",
+            "Export it again from the program it came from.",
+        ) from error
+    except (ElementTree.ParseError, ValueError, LookupError) as error:
+        raise AreaError(f"{label} is not XML that can be read: {error}.", "Export it again.") from error

@@ -1,0 +1,115 @@
+"""KML and KMZ: polygons of placemarks, in folders, in MultiGeometry, with holes. Network links are not followed.
+
+Source: OGC KML 2.3 (12-007r2): kml:Placemark (9.14), kml:Polygon (10.8), kml:coordinates (16.10); KMZ is a zip whose
+first .kml file counts (annex C).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from xml.sax.saxutils import escape
+
+import shapely
+
+from zoompick.area import guard
+from zoompick.area.model import Area, Feature
+from zoompick.errors import AreaError
+from zoompick.geo.shapes import Shape, polygon_of
+
+
+def read_kml(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
+    """Polygons of a KML text, and notes on what was left out.
+
+    Raises
+    ------
+    AreaError
+    """
+    root = guard.xml_root(data, label)
+    features = [feature for mark in _all(root, "Placemark") if (feature := _feature(mark, label))]
+    links = sum(1 for _ in _all(root, "NetworkLink"))
+    notes = [f"{label} has {links} network links; they were not followed."] if links else []
+    if not features:
+        lines = any(True for _ in _all(root, "LineString")) or any(True for _ in _all(root, "Point"))
+        hint = (
+            "It holds lines or points; draw the outline as a polygon." if lines else "Draw one, and export it again."
+        )
+        raise AreaError(f"{label} holds no polygon.", " ".join([*notes, hint]))
+    return features, notes
+
+
+def read_kmz(path: Path) -> tuple[list[Feature], list[str]]:
+    """Polygons of the first KML file in a KMZ archive."""
+    found = guard.members(path)
+    names = [name for name in found if name.lower().endswith(".kml")]
+    if not names:
+        raise AreaError(f"{path.name} holds no KML file.", "Export it again as KMZ or KML.")
+    return read_kml(found[names[0]], path.name)
+
+
+def _local(element: Any) -> str:
+    return str(element.tag).rpartition("}")[2] if isinstance(element.tag, str) else ""
+
+
+def _all(root: Any, name: str) -> Iterator[Any]:
+    return (element for element in root.iter() if _local(element) == name)
+
+
+def _child(element: Any, name: str) -> Any:
+    return next((child for child in element if _local(child) == name), None)
+
+
+def _text(element: Any, name: str) -> str:
+    child = _child(element, name)
+    return (child.text or "").strip() if child is not None else ""
+
+
+def _feature(mark: Any, label: str) -> Feature | None:
+    name = _text(mark, "name")
+    polygons = [
+        _polygon(element, f"The polygon {name or 'without a name'} in {label}") for element in _all(mark, "Polygon")
+    ]
+    if not polygons:
+        return None
+    attributes = {element.get("name", ""): _text(element, "value") for element in _all(mark, "Data")}
+    attributes |= {element.get("name", ""): (element.text or "").strip() for element in _all(mark, "SimpleData")}
+    return Feature(name, shapely.union_all(polygons), attributes)
+
+
+def _polygon(element: Any, label: str) -> Shape:
+    outer = _child(element, "outerBoundaryIs")
+    if outer is None:
+        raise AreaError(f"{label} has no outer boundary.", "Draw it again.")
+    rings = [_ring(outer, label)]
+    rings += [_ring(hole, label) for hole in element if _local(hole) == "innerBoundaryIs"]
+    return polygon_of({"type": "Polygon", "coordinates": rings}, label)
+
+
+def _ring(boundary: Any, label: str) -> list[list[float]]:
+    text = next((element.text or "" for element in _all(boundary, "coordinates")), "")
+    try:
+        return [[float(value) for value in corner.split(",")[:2]] for corner in text.split()]
+    except ValueError as error:
+        raise AreaError(f"{label} has coordinates that cannot be read: {error}.", "Export it again.") from error
+
+
+def kml_text(area: Area) -> str:
+    """The area as a KML document of one placemark."""
+
+    def ring(kind: str, corners: Any) -> str:
+        points = " ".join(f"{lon:.8f},{lat:.8f}" for lon, lat in corners)
+        return f"<{kind}><LinearRing><coordinates>{points}</coordinates></LinearRing></{kind}>"
+
+    polygons = "".join(
+        "<Polygon>"
+        + ring("outerBoundaryIs", part.exterior.coords)
+        + "".join(ring("innerBoundaryIs", hole.coords) for hole in part.interiors)
+        + "</Polygon>"
+        for part in shapely.get_parts(shapely.orient_polygons(area.polygon))
+    )
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark>'
+        f"<name>{escape(area.name)}</name><description>{escape(area.description)}</description>"
+        f"<MultiGeometry>{polygons}</MultiGeometry></Placemark></Document></kml>\n"
+    )

@@ -1,0 +1,138 @@
+"""Names of tiles, map sheets and track/frames, both ways: a name's ground, and which pieces lie under an area.
+
+The schemes are data (``data/schemes.toml``); this file knows three geometries, not what uses them.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib import resources
+from typing import Any
+
+import shapely
+
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project, share
+
+_EDGE_M = 1000.0
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """A named piece of ground: the scheme it belongs to, its name, its outline in degrees."""
+
+    scheme: str
+    name: str
+    polygon: Shape
+
+
+@dataclass(frozen=True)
+class Scheme:
+    """One way of naming ground; ``facts`` are the numbers of its geometry."""
+
+    name: str
+    kind: str
+    pattern: str
+    label: str
+    facts: Mapping[str, Any]
+
+    def named(self, text: str) -> Sheet | None:
+        """The piece of this name, or None when the scheme has none."""
+        match = re.fullmatch(self.pattern, text.strip().lower())
+        if not match:
+            return None
+        wanted = text.strip().lower()
+        return next((sheet for sheet in self._pieces() if sheet.name == wanted), None)
+
+    def under(self, area: Shape) -> list[tuple[Sheet, float]]:
+        """Pieces that touch an area, with the percent of the area that each covers, largest first."""
+        found = []
+        for sheet in self._pieces(bounds_of(area)):
+            percent = 100 * share(area, sheet.polygon) if sheet.polygon.intersects(area) else 0.0
+            if percent > 0:
+                found.append((sheet, percent))
+        return sorted(found, key=lambda entry: (-entry[1], entry[0].name))
+
+    def _pieces(self, box: Bounds | None = None) -> Iterator[Sheet]:
+        makers = {"squares": self._squares, "degrees": self._degrees, "frames": self._frames}
+        yield from makers[self.kind](box)
+
+    def _sheet(self, polygon: Shape, **parts: Any) -> Sheet:
+        return Sheet(self.name, self.label.format(**parts), polygon)
+
+    def _squares(self, box: Bounds | None) -> Iterator[Sheet]:
+        step, size, wraps = self.facts["step_m"], self.facts["size_m"], self.facts["wraps"]
+        whole = Bounds(*self.facts["within"])
+        for zone, epsg in self.facts["zones"].items():
+            crs = Crs(epsg)
+            seen = _both(whole, box)
+            if seen is None:
+                return
+            flat = bounds_of(project(box_polygon(seen), crs))
+            for col in range(int((flat.west - size) // step) + 1, int(flat.east // step) + 1):
+                for row in range(int((flat.south - size) // step) + 1, int(flat.north // step) + 1):
+                    square = shapely.box(col * step, row * step, col * step + size, row * step + size)
+                    outline = project(shapely.segmentize(square, _EDGE_M), LONLAT, crs)
+                    parts = (col % wraps, row % wraps) if wraps else (col, row)
+                    yield self._sheet(outline, zone=zone, col=parts[0], row=parts[1])
+
+    def _degrees(self, box: Bounds | None) -> Iterator[Sheet]:
+        facts = self.facts
+        for col in range(facts["cols"]):
+            for row in range(facts["rows"]):
+                west, north = facts["west"] + col * facts["step_lon"], facts["north"] - row * facts["step_lat"]
+                edges = (west, north - facts["step_lat"], west + facts["step_lon"], north)
+                yield self._sheet(shapely.box(*edges), col="abcdefghijklmnopqrstuvwxyz"[col], row=row + 1)
+
+    def _frames(self, box: Bounds | None) -> Iterator[Sheet]:
+        facts, crs = self.facts, Crs(self.facts["epsg"])
+        half_width, half_length = facts["width_m"] / 2, facts["length_m"] / 2
+        for track in range(facts["tracks"][0], facts["tracks"][1] + 1):
+            for frame in range(facts["frames"][0], facts["frames"][1] + 1):
+                down = (frame - facts["frame"]) * facts["along_m"]
+                x = facts["x_m"] + (track - facts["track"]) * facts["across_m"] - facts["lean"] * down
+                y = facts["y_m"] - down
+                lean = facts["lean"] * half_length
+                corners = [
+                    (x + lean - half_width, y + half_length), (x + lean + half_width, y + half_length),
+                    (x - lean + half_width, y - half_length), (x - lean - half_width, y - half_length),
+                ]  # fmt: skip
+                outline = project(shapely.segmentize(shapely.Polygon(corners), _EDGE_M), LONLAT, crs)
+                yield self._sheet(outline, track=track, frame=frame)
+
+
+def _both(first: Bounds, second: Bounds | None) -> Bounds | None:
+    if second is None:
+        return first
+    if not first.intersects(second):
+        return None
+    return Bounds(
+        max(first.west, second.west),
+        max(first.south, second.south),
+        min(first.east, second.east),
+        min(first.north, second.north),
+    )
+
+
+@cache
+def schemes() -> tuple[Scheme, ...]:
+    """All schemes that come with the package."""
+    text = resources.files("zoompick.area").joinpath("data/schemes.toml").read_text(encoding="utf-8")
+    return tuple(
+        Scheme(row["name"], row["kind"], row["pattern"], row["label"], row) for row in tomllib.loads(text)["scheme"]
+    )
+
+
+def named(text: str) -> Sheet | None:
+    """The piece of ground that any scheme calls ``text``, or None."""
+    return next((sheet for scheme in schemes() if (sheet := scheme.named(text))), None)
+
+
+def scheme_of(text: str) -> Scheme | None:
+    """The scheme whose names look like ``text``, whether it has this one or not."""
+    return next((scheme for scheme in schemes() if re.fullmatch(scheme.pattern, text.strip().lower())), None)

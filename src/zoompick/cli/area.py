@@ -1,0 +1,326 @@
+"""The study area: set, show, convert, change, keep, and what lies under it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import options
+from zoompick.cli.groups import defaulting, group
+
+if TYPE_CHECKING:
+    from zoompick.area.model import Area
+
+area = group(
+    defaulting("set", "show"), "The study area: set it from a file, name, box or point; show, change, keep it."
+)
+
+Given = Annotated[
+    str,
+    typer.Argument(
+        metavar="[AREA]",
+        help="A file (GeoJSON, KML, KMZ, GPX, WKT, shapefile, GeoPackage), kept area, place, sheet, tile, "
+        "coordinates, or '-'.",
+        show_default=False,
+    ),
+]
+Only = Annotated[
+    str, typer.Option("--only", metavar="NAME", help="One polygon of a file, by name or attribute=value.")
+]
+Like = Annotated[Path | None, typer.Option("--like", metavar="RASTER", help="The bounds of another raster.")]
+Picture = Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw a map of it (PNG).")]
+
+
+_MOST_OF_A_KIND = 12
+
+
+@area.command("set")
+def area_set(
+    given: Given = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    only: Only = "",
+    like: Like = None,
+    name: Annotated[str, typer.Option("--name", metavar="NAME", help="Name to give it.")] = "",
+    describe: Annotated[str, typer.Option("--describe", metavar="TEXT", help="A sentence about it.")] = "",
+    picture: Picture = None,
+    as_json: options.Json = False,
+) -> None:
+    """Set the study's area; outside a study only measure it."""
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.files import write_json
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+
+    found = options.area_given(given, box, around, only, like)
+    if found is None and (name or describe):
+        raise UsageError("No area was given to name.", "Give a file, a name, coordinates, or --box W S E N.")
+    if found is None:
+        area_show(picture=picture, as_json=as_json)
+        return
+    if name or describe:
+        found = found.renamed(name or found.name, describe or None)
+    study = Study.find(Path.cwd())
+    if study is not None:
+        with (
+            study.locked(),
+            act(study.journal_file, "area", area=found.name, size_km2=round(found.size_km2, 4)),
+        ):
+            write_json(study.area_file, found.to_feature())
+    _show(found, as_json, picture)
+    show.note(f"Kept as the area of the study {study.root.name}." if study else "Not kept: there is no study here.")
+
+
+@area.command("show")
+def area_show(
+    given: Given = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    only: Only = "",
+    picture: Picture = None,
+    as_json: options.Json = False,
+) -> None:
+    """Show an area, the study's by default: size, edges, centre, zones, sheets; draw a map of it."""
+    _show(_area_or_study(given, box, around, only), as_json, picture)
+
+
+def _area_or_study(given: str, box: options.Edges | None, around: str = "", only: str = "") -> Area:
+    from zoompick.study.folder import Study
+
+    found = options.area_given(given, box, around, only)
+    return Study.need(Path.cwd()).area() if found is None else found
+
+
+def _show(given: Area, as_json: bool, picture: Path | None = None) -> None:
+    from zoompick.cli import show
+
+    for note in given.notes:
+        show.note(note)
+    if as_json:
+        show.as_json(given.to_feature())
+    else:
+        for label, text in _facts(given):
+            show.line(f"{label:<10} {text}")
+    if picture is not None:
+        from zoompick.figures.maps import area_map
+
+        area_map(given, picture)
+        show.note(f"Drawn in {picture}.")
+
+
+def _facts(given: Area) -> list[tuple[str, str]]:
+    import shapely
+
+    from zoompick.geo.geodesy import perimeter_km
+    from zoompick.geo.shapes import bounds_of, project
+    from zoompick.workflow.areas import where
+
+    lon, lat = given.centre
+    flat = bounds_of(project(given.polygon, given.utm))
+    metres = f"west {flat.west:.0f}, south {flat.south:.0f}, east {flat.east:.0f}, north {flat.north:.0f}"
+    metres += f" ({given.utm})"
+    zones = ", ".join(f"{crs} ({crs.name})" for crs in given.utm_zones)
+    under: dict[str, list[str]] = {}
+    for entry in where(given):
+        under.setdefault(entry.kind, []).append(entry.name)
+    facts = [
+        ("area", given.name),
+        ("size", f"{given.size_km2:.2f} km2"),
+        ("perimeter", f"{perimeter_km(given.polygon):.2f} km"),
+        ("centre", f"{lon:.5f}, {lat:.5f} (longitude, latitude)"),
+        ("degrees", _degrees(given)),
+        ("metres", metres),
+        ("UTM", zones),
+        ("corners", str(shapely.get_num_coordinates(given.polygon) - _rings(given))),
+    ]  # fmt: skip
+    if given.description:
+        facts.insert(1, ("about", given.description))
+    return facts + [(kind.split()[0], _listed(names)) for kind, names in under.items()]
+
+
+def _degrees(given: Area) -> str:
+    import shapely
+
+    box, across = given.bounds, ""
+    west, east = box.west, box.east
+    if given.crosses_antimeridian and box.south > -90 and box.north < 90:
+        parts = [part.bounds for part in shapely.get_parts(given.polygon)]
+        west, east = min(part[0] for part in parts if part[0] > 0), max(part[2] for part in parts if part[2] < 0)
+        across = " (across the antimeridian)"
+    return f"west {west:.5f}, south {box.south:.5f}, east {east:.5f}, north {box.north:.5f}{across}"
+
+
+def _rings(given: Area) -> int:
+    import shapely
+
+    return sum(1 + len(part.interiors) for part in shapely.get_parts(given.polygon))
+
+
+def _listed(names: list[str], most: int = 8) -> str:
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+@area.command("where")
+def area_where(
+    given: Given = "", box: options.Box = None, around: options.Around = "", as_json: options.Json = False
+) -> None:
+    """List the sheets, tiles, track/frames, districts and places that lie under an area."""
+    from dataclasses import asdict
+
+    from zoompick.cli import show
+    from zoompick.workflow.areas import where
+
+    found = where(_area_or_study(given, box, around))
+    if as_json:
+        show.as_json([asdict(entry) for entry in found])
+        return
+    columns = [show.Column("kind"), show.Column("name"), show.Column("within"), show.Column("covers %", "right")]
+    rows: list[list[str]] = []
+    for kind in dict.fromkeys(entry.kind for entry in found):
+        same = [entry for entry in found if entry.kind == kind]
+        rows += [
+            [kind, e.name, e.within, f"{e.percent:.1f}" if e.percent else "point"] for e in same[:_MOST_OF_A_KIND]
+        ]
+        if len(same) > _MOST_OF_A_KIND:
+            rows.append([kind, f"and {len(same) - _MOST_OF_A_KIND} more", "", ""])
+    show.table(columns, rows)
+    if not found:
+        show.note("Nothing that has a name here lies under it.")
+
+
+@area.command("write")
+def area_write(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help=".geojson .kml .kmz .gpx .wkt .zip .gpkg")],
+    given: Given = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    only: Only = "",
+    overwrite: options.Overwrite = False,
+) -> None:
+    """Write an area, the study's by default, in another format."""
+    from zoompick.area.write import write_area
+    from zoompick.cli import show
+
+    found = _area_or_study(given, box, around, only)
+    write_area(found, file, overwrite)
+    show.note(f"{found.name}, {found.size_km2:.2f} km2, written to {file}.")
+
+
+@area.command("change")
+def area_change(
+    buffer: Annotated[
+        str, typer.Option("--buffer", metavar="DISTANCE", help="Grow it by 500m, or shrink it by -200m.")
+    ] = "",
+    simplify: Annotated[
+        str, typer.Option("--simplify", metavar="DISTANCE", help="Fewer corners, none moved further than this.")
+    ] = "",
+    add: Annotated[list[str] | None, typer.Option("--with", metavar="AREA", help="Join another area.")] = None,
+    cut: Annotated[list[str] | None, typer.Option("--without", metavar="AREA", help="Cut another area out.")] = None,
+) -> None:
+    """Change the study's area: join, cut out, then grow, then simplify."""
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.files import write_json
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+    from zoompick.workflow import areas
+
+    if not (buffer or simplify or add or cut):
+        raise UsageError("No change was asked for.", "Give --buffer, --simplify, --with or --without.")
+    study = Study.need(Path.cwd())
+    before = study.area()
+    others = [[found for text in texts or () if (found := options.area_given(text, None))] for texts in (add, cut)]
+    after = areas.changed(before, buffer, simplify, *others)
+    with study.locked(), act(study.journal_file, "area change", size_km2=round(after.size_km2, 4)):
+        write_json(study.area_file, after.to_feature())
+    _show(after, False)
+    show.note(f"It had {before.size_km2:.2f} km2 and has {after.size_km2:.2f} km2 now.")
+
+
+@area.command("keep")
+def area_keep(
+    name: Annotated[str, typer.Argument(metavar="NAME", help="Name to call it by in any study.")],
+    given: Given = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    only: Only = "",
+    describe: Annotated[str, typer.Option("--describe", metavar="TEXT", help="A sentence about it.")] = "",
+    overwrite: options.Overwrite = False,
+) -> None:
+    """Keep an area, the study's by default, by name for all studies."""
+    from zoompick.area import kept
+    from zoompick.cli import show
+
+    found = _area_or_study(given, box, around, only)
+    kept.keep(found.renamed(name, describe or None), name, overwrite)
+    show.note(f"{name}, {found.size_km2:.2f} km2, is kept: '--area {name}' means it in any study.")
+
+
+@area.command("forget")
+def area_forget(name: Annotated[str, typer.Argument(metavar="NAME", help="A kept area.")]) -> None:
+    """Forget a kept area."""
+    from zoompick.area import kept
+    from zoompick.cli import show
+
+    kept.forget(name)
+    show.note(f"{name} is forgotten.")
+
+
+@area.command("list")
+def area_list(as_json: options.Json = False) -> None:
+    """List the kept areas."""
+    from zoompick.area import kept
+    from zoompick.cli import show
+
+    found = [kept.load(name) for name in kept.names()]
+    if as_json:
+        show.as_json([entry.to_feature() for entry in found])
+    elif found:
+        columns = [show.Column("name"), show.Column("km2", "right"), show.Column("about", flexible=True)]
+        show.table(columns, [[entry.name, f"{entry.size_km2:.2f}", entry.description] for entry in found])
+    else:
+        show.note("No area is kept. 'zoompick area keep NAME AREA' keeps one.")
+
+
+@area.command("places")
+def area_places(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A region or district whose places are listed.")] = "",
+    add: Annotated[
+        Path | None, typer.Option("--add", metavar="FILE", help="Take in a gazetteer of your own (CSV or GeoJSON).")
+    ] = None,
+    as_json: options.Json = False,
+) -> None:
+    """Walk the gazetteer: regions, then a region's districts, then a district's places and sheets."""
+    from zoompick.area import places
+    from zoompick.cli import show
+
+    if add is not None:
+        show.note(f"{places.add(add)} places taken in from {add.name}.")
+        return
+    rows = _walk(name)
+    if as_json:
+        show.as_json([dict(zip(("kind", "name", "within", "lon", "lat"), row, strict=True)) for row in rows])
+        return
+    columns = [show.Column(text) for text in ("kind", "name", "within")]
+    columns += [show.Column("longitude", "right"), show.Column("latitude", "right")]
+    show.table(columns, [[*row[:3], f"{row[3]:.4f}", f"{row[4]:.4f}"] for row in rows])
+
+
+def _walk(name: str) -> list[tuple[str, str, str, float, float]]:
+    from zoompick.area import places, sheets
+
+    known = places.known()
+    if not name:
+        tops = [entry for entry in known if not entry.within and entry.gazetteer != "towns"]
+        return [(entry.kind, entry.name, "", entry.lon, entry.lat) for entry in tops]
+    parent = places.named(name, known)
+    rows = [(e.kind, e.name, e.within, e.lon, e.lat) for e in places.inside(parent.name, known)]
+    if parent.ground is not None and parent.kind == "district":
+        series = next(scheme for scheme in sheets.schemes() if scheme.kind == "degrees")
+        for sheet, _ in series.under(parent.ground):
+            middle = sheet.polygon.centroid
+            rows.append((sheet.scheme, sheet.name, parent.name, middle.x, middle.y))
+    return rows

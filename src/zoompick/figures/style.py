@@ -1,0 +1,54 @@
+"""The house's look for drawn things: figures that need no display, written atomically."""
+
+from __future__ import annotations
+
+import io
+import math
+from pathlib import Path
+from typing import Any
+
+from zoompick.files import writing
+
+INK, PAPER, SEA, AREA, SCENE, FAINT, WARM = (
+    "#20303a",
+    "#fbfaf6",
+    "#e3edf0",
+    "#c2410c",
+    "#2f6f8f",
+    "#a8b3b8",
+    "#d98b2b",
+)
+DPI = 110
+
+
+def figure(width_in: float, height_in: float) -> Any:
+    """A new figure that needs no screen."""
+    import matplotlib
+    from matplotlib.figure import Figure
+
+    matplotlib.rcParams.update({
+        "font.family": "DejaVu Sans", "font.size": 9.5, "text.color": INK, "axes.edgecolor": FAINT,
+        "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK, "axes.linewidth": 0.8,
+    })  # fmt: skip
+    return Figure(figsize=(width_in, height_in), dpi=DPI, facecolor=PAPER)
+
+
+def save(drawn: Any, path: Path) -> None:
+    """Write a figure as PNG under its name once it is whole."""
+    buffer = io.BytesIO()
+    drawn.savefig(buffer, format="png", facecolor=drawn.get_facecolor())
+    with writing(path) as out:
+        out.write(buffer.getvalue())
+
+
+def nice_step(span: float, wanted: int = 5) -> float:
+    """A round step (1, 2 or 5 times a power of ten) that cuts ``span`` into about ``wanted`` pieces."""
+    raw = span / wanted
+    power = 10 ** math.floor(math.log10(raw))
+    return next(factor * power for factor in (1, 2, 5, 10) if raw <= factor * power)
+
+
+def degrees_text(value: float, letters: str, step: float) -> str:
+    """A degree value with its letter, with as many digits as the step between two needs."""
+    digits = max(0, -math.floor(math.log10(step) + 1e-9))
+    return f"{abs(value):.{digits}f}° {letters[0] if value >= 0 else letters[1]}"

@@ -1,0 +1,59 @@
+"""Rings that run over the 180th meridian or around a pole, cut into parts that stay within -180 to 180 degrees.
+
+Source: RFC 7946, sections 3.1.9 (cutting at the antimeridian) and 5.3 (the poles).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import numpy as np
+import shapely
+
+from zoompick.geo.crs import Floats
+
+_STRIPS = (-720, -360, 0, 360, 720)
+
+
+def crosses(ring: Any) -> bool:
+    """True when two neighbouring corners lie more than half the globe apart: the short way is over 180 degrees."""
+    longitudes = np.asarray(ring, float)[:, 0]
+    return bool((np.abs(np.diff(longitudes)) > 180).any())
+
+
+def unwrapped(ring: Any) -> Floats:
+    """The ring with longitudes that go on beyond 180 degrees, so that no step is longer than half the globe.
+
+    A ring around a pole is closed along that pole.
+    """
+    points = np.asarray(ring, float)[:, :2].copy()
+    steps = np.diff(points[:, 0])
+    points[1:, 0] -= 360 * np.cumsum(np.round(steps / 360))
+    turn = round((points[-1, 0] - points[0, 0]) / 360)
+    if turn:
+        pole = 90.0 if points[:, 1].mean() >= 0 else -90.0
+        points = np.vstack([points, [points[-1, 0], pole], [points[0, 0], pole], points[0]])
+    return points
+
+
+def cut(exterior: Any, holes: Iterable[Any] = ()) -> Any:
+    """Polygon or MultiPolygon of a ring that may cross the antimeridian, all of it within -180 to 180 degrees."""
+    whole = shapely.Polygon(unwrapped(exterior))
+    for hole in holes:
+        whole = _without(whole, shapely.Polygon(unwrapped(hole)))
+    parts = []
+    for shift in _STRIPS:
+        inside = shapely.intersection(whole, shapely.box(shift - 180, -90, shift + 180, 90))
+        if inside.area > 0:
+            parts.append(shapely.transform(inside, lambda xy, shift=shift: xy - (shift, 0)))
+    return shapely.union_all(parts) if len(parts) != 1 else parts[0]
+
+
+def _without(whole: Any, hole: Any) -> Any:
+    """Cut a hole out, in whichever turn of longitude it was written."""
+    for shift in _STRIPS:
+        moved = shapely.transform(hole, lambda xy, shift=shift: np.add(xy, (shift, 0)))
+        if whole.intersects(moved):
+            return shapely.difference(whole, moved)
+    return whole

@@ -1,0 +1,198 @@
+"""From what a person gives to an area: a file, a pasted text, a name, a point with a radius, another raster."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import shapely
+
+from zoompick.area import coordinates, kept, places, read, sheets, wkt
+from zoompick.area.model import Area
+from zoompick.errors import AreaError, UnknownNameError
+from zoompick.geo import geodesy
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import LONLAT
+from zoompick.geo.shapes import Shape, area_km2, box_polygon, checked_polygon, project, share
+
+_ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".tif", ".tiff")
+
+
+@dataclass(frozen=True, slots=True)
+class AreaRequest:
+    """What a person gave; what is empty was not given.
+
+    Attributes
+    ----------
+    text : str
+        A file, a kept area, a place, a sheet or tile, coordinates, WKT, or ``-``.
+    piped : str
+        Standard input, when ``text`` is ``-``.
+    around : str
+        Radius about a point: ``5km``.
+    only : str
+        One polygon of a file, by name or ``attribute=value``.
+    like : Path or None
+        A raster whose bounds are the area.
+    """
+
+    text: str = ""
+    piped: str = ""
+    box: tuple[float, float, float, float] | None = None
+    around: str = ""
+    only: str = ""
+    like: Path | None = None
+
+
+def resolve(request: AreaRequest, near: Sequence[Bounds] = ()) -> Area | None:
+    """The area that is meant, or None when nothing was given.
+
+    Parameters
+    ----------
+    near : sequence of Bounds
+        Where the person works: an unlikely point is questioned.
+
+    Raises
+    ------
+    AreaError, UnknownNameError
+    """
+    given = [bool(request.text), request.box is not None, request.like is not None]
+    if sum(given) > 1:
+        raise AreaError("An area was given in more than one way.", "Give one of a name or file, --box, or --like.")
+    if request.box is not None:
+        return Area.from_box(*request.box)
+    if request.like is not None:
+        return _like(request.like)
+    if not request.text:
+        if request.around:
+            raise AreaError("--around needs a point.", "Give one: --area '38.61S 12.02W' --around 5km.")
+        return None
+    if request.text == "-":
+        return read.read_text(request.piped, request.only, likely=near)
+    return _named(request, [*near, *places.extents(places.known())])
+
+
+def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
+    text, path = request.text, Path(request.text)
+    if path.exists() or (path.suffix.lower() in _ENDINGS and not wkt.looks_like_wkt(text)):
+        return read.read_area(path, request.only)
+    if wkt.looks_like_wkt(text):
+        return read.read_text(text, request.only, "The text", near)
+    sheet = sheets.named(text)
+    if sheet is not None:
+        return Area(sheet.name, sheet.polygon, notes=(f"{sheet.name} is a {sheet.scheme}.",))
+    if coordinates.looks_like_coordinates(text):
+        return _of_numbers(request, near)
+    if text in kept.names():
+        return kept.load(text)
+    scheme = sheets.scheme_of(text)
+    if scheme is not None and not any(place.name.lower() == text.lower() for place in places.known()):
+        raise AreaError(f"There is no {scheme.name} {text} here.", "'zoompick area where' lists them.")
+    return _place(request)
+
+
+def _of_numbers(request: AreaRequest, near: Sequence[Bounds]) -> Area:
+    text = request.text
+    if ";" in text or "\n" in text or text.count(",") > 2:
+        return read.read_text(text, "", "The text", near)
+    if not request.around:
+        point = coordinates.parse_point(text, near)
+        raise AreaError(
+            f"'{text}' is a point ({_shown(point.lon, point.lat)}); it has no size.",
+            f"{point.note} Say how far around it: --around 5km.".strip(),
+        )
+    return read.around(text, request.around, near)
+
+
+def _place(request: AreaRequest) -> Area:
+    try:
+        place = places.named(request.text)
+    except UnknownNameError as error:
+        raise AreaError(
+            f"'{request.text}' is no file, coordinates, kept area, sheet, tile or place known here.", error.todo
+        ) from error
+    where = f", {place.within}" if place.within else ""
+    if request.around:
+        point = coordinates.Point(place.lon, place.lat)
+        area = read.around_point(point, request.around, place.name)
+        note = f"{place.name}{where} ({place.kind}) gave its point, {_shown(place.lon, place.lat)}."
+        return Area(area.name, area.polygon, notes=(note,))
+    if place.ground is None:
+        shown = _shown(place.lon, place.lat)
+        raise AreaError(
+            f"{place.name}{where} is a {place.kind}, known as a point ({shown}); it has no size.",
+            "Say how far around it: --around 3km.",
+        )
+    return Area(place.name, place.ground, notes=(f"The outline of {place.name}{where} ({place.kind}).",))
+
+
+def _shown(lon: float, lat: float) -> str:
+    return f"{abs(lat):.4f}{'N' if lat >= 0 else 'S'} {abs(lon):.4f}{'E' if lon >= 0 else 'W'}"
+
+
+def _like(path: Path) -> Area:
+    from zoompick.raster.geotiff import GeoTiff
+
+    grid = GeoTiff(path).grid
+    outline = shapely.segmentize(box_polygon(grid.bounds), max(grid.bounds.width, grid.bounds.height) / 20)
+    return Area(
+        path.stem, checked_polygon(project(outline, LONLAT, grid.crs)), notes=(f"The bounds of {path.name}.",)
+    )
+
+
+def changed(area: Area, buffer: str, simplify: str, add: Sequence[Area], cut: Sequence[Area]) -> Area:
+    """The area joined with others, with others cut out of it, grown and simplified, in this order.
+
+    Raises
+    ------
+    AreaError
+        Nothing is left.
+    """
+    polygon = area.polygon
+    if add:
+        polygon = shapely.union_all([polygon, *(entry.polygon for entry in add)])
+    for entry in cut:
+        polygon = _polygons(shapely.difference(polygon, entry.polygon), entry.name)
+    if buffer:
+        polygon = geodesy.buffered(polygon, coordinates.parse_length_m(buffer))
+    if simplify:
+        polygon = geodesy.simplified(polygon, coordinates.parse_length_m(simplify))
+    return Area(area.name, checked_polygon(polygon), area.description)
+
+
+def _polygons(shape: Shape, name: str) -> Shape:
+    parts = [part for part in shapely.get_parts(shape) if part.geom_type == "Polygon" and area_km2(part) > 1e-9]
+    if not parts:
+        raise AreaError(f"Nothing is left of the area without {name}.", "Cut out something smaller.")
+    return shapely.union_all(parts)
+
+
+@dataclass(frozen=True, slots=True)
+class Under:
+    """What lies under an area: its kind, its name, the larger ground it is in, percent of the area it covers."""
+
+    kind: str
+    name: str
+    within: str
+    percent: float
+
+
+def where(area: Area) -> list[Under]:
+    """Sheets, tiles, track/frames, districts and places under an area, by kind, the largest share first."""
+    found = [
+        Under(scheme.name, sheet.name, "", percent)
+        for scheme in sheets.schemes()
+        for sheet, percent in scheme.under(area.polygon)
+    ]
+    for place in places.known():
+        if place.gazetteer == "towns":
+            continue
+        if place.ground is not None:
+            percent = 100 * share(area.polygon, place.ground)
+            if percent > 0:
+                found.append(Under(place.kind, place.name, place.within, percent))
+        elif shapely.contains_xy(area.polygon, place.lon, place.lat):
+            found.append(Under(place.kind, place.name, place.within, 0.0))
+    order = {kind: number for number, kind in enumerate(("region", "district"))}
+    return sorted(found, key=lambda entry: (order.get(entry.kind, 2), entry.kind, -entry.percent, entry.name))
