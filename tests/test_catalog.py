@@ -9,8 +9,9 @@ import shapely
 
 from helpers import UTM
 from zoompick.catalog import choose, sources
-from zoompick.catalog.criteria import Criteria, Period, percent
+from zoompick.catalog.criteria import Criteria, percent
 from zoompick.catalog.explain import nothing_found
+from zoompick.catalog.period import Period
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
@@ -158,36 +159,13 @@ def test_twins_share_platform_time_and_tile():
     assert [scene.id for scene in choose.newest(scenes(old, new))] == ["scene-2"]
 
 
-def test_choice_takes_the_clearest_overpass_that_covers_and_no_scene_too_many():
-    other_day = {"datetime": "2025-12-23T11:17:00Z"}
-    found = choose.choose(
-        scenes(
-            item(1, west=-12.1), item(2, west=-12.0), item(3, west=-12.08),
-            item(4, west=-12.1, **other_day, **{"eo:cloud_cover": 0.0}),
-            item(5, west=-12.1, **{"proj:code": "EPSG:32729"}),
-        ),
-        AREA, UTM, ["red"],
-    )  # fmt: skip
-    assert {scene.id for scene in found.scenes} == {"scene-1", "scene-2"}
-    assert found.cover_percent == pytest.approx(100, abs=0.01)
-
-
-def test_among_equals_the_clearest_wins_and_missing_bands_exclude():
-    later = {"datetime": "2025-12-23T11:17:00Z", "eo:cloud_cover": 1.0}
-    best = {"datetime": "2025-12-31T11:17:00Z", "eo:cloud_cover": 0.0, "bands": ("red",)}
-    small = shapely.box(-12.09, -38.69, -12.02, -38.61)
-    found = choose.choose(scenes(item(1), item(2, **later), item(3, **best)), small, UTM, ["red", "nir"])
-    assert [scene.id for scene in found.scenes] == ["scene-2"]
-    assert choose.choose([], small, UTM, ["red"]).scenes == ()
-
-
 def test_nothing_found_says_which_filter_did_it():
     near = scenes(item(1), item(2, **{"eo:cloud_cover": 60.0}))
     winter = Period.parse("2025-07")
     extent = [Bounds(-12.2, -38.7, -11.8, -38.4)]
     for criteria, touching, words in [
-        (Criteria(AREA, (), (winter,)), near, "none in the dates"),
-        (Criteria(AREA, cloud_max=1), near, "0 have at most 1 % cloud; the clearest has 3 %"),
+        (Criteria(AREA, (), (winter,)), near, "0 with dates 2025-07-01 to 2025-07-31; they are from 2025-12-15"),
+        (Criteria(AREA, cloud_max=1), near, "0 with at most 1 % cloud; the clearest has 3: scene-1"),
         (Criteria(AREA, cover_min=90), near, "none covers 90 % of it; the most is 50 %"),
         (Criteria(shapely.box(3, 3, 4, 4)), [], "The source has scenes in -12.20"),
         (Criteria(shapely.box(-38.7, -12.2, -38.6, -12.1)), [], "was latitude given first"),
@@ -197,10 +175,10 @@ def test_nothing_found_says_which_filter_did_it():
 
 def test_criteria_are_checked_here_too():
     [scene] = scenes(item(1))
-    assert Criteria(AREA, cloud_max=3).clear_enough(scene)
-    assert not Criteria(AREA, cloud_max=2.9).clear_enough(scene)
+    assert Criteria(AREA, cloud_max=3).fits(scene)
+    assert not Criteria(AREA, cloud_max=2.9).fits(scene)
     [unknown] = scenes(item(1, **{"eo:cloud_cover": None}))
-    assert not Criteria(AREA, cloud_max=100).clear_enough(unknown)
+    assert not Criteria(AREA, cloud_max=100).fits(unknown)
     two = Criteria(AREA, periods=(Period.parse("2025-01"), Period.parse("2025-12")))
     assert two.in_time(scene)
     assert two.span().interval == "2025-01-01T00:00:00Z/2025-12-31T23:59:59Z"

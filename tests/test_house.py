@@ -71,8 +71,8 @@ def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]
     ("line", "words"),
     [
         ("zoompick s", ["standin", "source", "search", "stack"]),
-        ("zoompick pick ", ["add", "drop", "list"]),
-        ("zoompick search --c", ["--cloud", "--cover", "--collection"]),
+        ("zoompick standin ", ["serve"]),
+        ("zoompick search --co", ["--collection", "--cover", "--counts"]),
         ("zoompick search --dates 2025 --so", ["--source"]),
         ("zoompick source add --h", ["--here", "--help"]),
         ("zoompick stack re", []),

@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 import shapely
 
-from zoompick.catalog.criteria import Criteria, Period
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.period import Period
 from zoompick.catalog.sources import Source
 from zoompick.catalog.stac import StacApi
 from zoompick.errors import NothingFoundError, SourceError, UnknownNameError

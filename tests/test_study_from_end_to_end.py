@@ -270,7 +270,7 @@ def test_scenes_go_through_a_pipe_without_a_study(program, archive, tmp_path):
 def test_search_table_and_shortlist(study, program):
     table = program("search", "--cloud", "60", cwd=study)
     assert table.code == 0, table.err
-    assert "cloud at most 60 %" in table.err
+    assert "at most 60 % cloud" in table.err
     head = table.out.splitlines()[0].split()
     assert head == ["no.", "date", "time", "satellite", "tile", "cloud", "%", "cover", "%", "size"]
     assert max(map(len, table.out.splitlines())) <= 100

@@ -15,7 +15,7 @@ _VERBS = {
     "Criteria": "zoompick.catalog.criteria",
     "GeoTiff": "zoompick.raster.geotiff",
     "Grid": "zoompick.raster.grid",
-    "Period": "zoompick.catalog.criteria",
+    "Period": "zoompick.catalog.period",
     "Source": "zoompick.catalog.sources",
     "Study": "zoompick.study.folder",
     "ZoomPickError": "zoompick.errors",

@@ -31,6 +31,7 @@ class Setting:
 TABLE = (
     Setting("workers", 0, "threads", "Threads that read, compute and encode blocks; 0 takes one per core."),
     Setting("parallel_downloads", 4, "files", "Files fetched at the same time from one source."),
+    Setting("parallel_requests", 8, "requests", "Small requests made at the same time to one source."),
     Setting("connect_timeout_s", 10.0, "s", "How long to wait for a source to accept a connection."),
     Setting("read_timeout_s", 120.0, "s", "How long to wait for the next bytes of an answer."),
     Setting("retries", 4, "attempts", "How often a request that may succeed later is tried again."),

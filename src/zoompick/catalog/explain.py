@@ -1,13 +1,26 @@
-"""Why nothing was found, in counts: which filter emptied the list, and what would fill it."""
+"""Why nothing was found, in counts: which filter emptied the list, how near it came, and what would find some."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.criteria import Criteria, Filter
 from zoompick.catalog.scene import Scene
 from zoompick.errors import NothingFoundError
 from zoompick.geo.bounds import Bounds
+
+_MEND = {
+    "dates": "Choose dates in there.",
+    "season": "Choose other months, or leave --season out.",
+    "hours": "Choose other hours, or leave --hours out.",
+    "published": "Leave --published out.",
+    "has": "Ask for fewer bands.",
+    "pixel": "Allow larger pixels with --pixel-max.",
+    "sun": "Lower --sun.",
+    "off-nadir": "Raise --off-nadir.",
+    "cloud": "Raise the cloud limit (--cloud) or widen the dates (--dates).",
+    "cloud-land": "Raise --cloud-land or widen the dates (--dates).",
+}
 
 
 def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequence[Bounds]) -> NothingFoundError:
@@ -16,34 +29,52 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
     Parameters
     ----------
     touching : sequence of Scene
-        All scenes that touch the area, whatever their date and cloud.
+        All scenes that touch the area, whatever else they are.
     extents : sequence of Bounds
         Where the searched collections have scenes, in degrees; empty when the source does not tell.
     """
     if not touching:
         return _nowhere(criteria, extents)
-    in_time = [scene for scene in touching if criteria.in_time(scene)]
-    if not in_time:
-        first, last = min(s.day for s in touching), max(s.day for s in touching)
-        return NothingFoundError(
-            f"{_count(len(touching))} the area, but none in the dates asked for.",
-            f"They are from {first} to {last}: choose dates in there.",
-        )
-    clear = [scene for scene in in_time if criteria.clear_enough(scene)]
-    if not clear:
-        known = [scene.cloud_percent for scene in in_time if scene.cloud_percent is not None]
-        best = f"the clearest has {min(known):.0f} %" if known else "none tells its cloud"
-        return NothingFoundError(
-            f"{_count(len(in_time))} the area in those dates, but 0 have at most {criteria.cloud_max:g} % cloud; "
-            f"{best}.",
-            "Raise the cloud limit (--cloud) or widen the dates (--dates).",
-        )
-    most = max(criteria.cover(scene) for scene in clear)
+    passed: list[str] = []
+    left = list(touching)
+    for entry in criteria.filters():
+        fitting = [scene for scene in left if entry.passes(scene)]
+        if not fitting:
+            return _emptied(entry, left, passed)
+        left = fitting
+        passed.append(entry.words)
+    most = max(criteria.cover(scene) for scene in left)
     return NothingFoundError(
-        f"{_count(len(clear))} the area in those dates under that cloud, but none covers "
-        f"{criteria.cover_min:g} % of it; the most is {most:.0f} %.",
-        "Lower --cover, or choose several scenes that cover it together.",
+        f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
+        f"the most is {most:.0f} %.",
+        "Lower --cover, or choose several scenes that cover it together: 'zoompick pick --cover'.",
     )
+
+
+def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str]) -> NothingFoundError:
+    near = entry.best(left)
+    what = f"{_count(len(left))} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
+    return NothingFoundError(what, _MEND.get(entry.name, f"Leave --{entry.name} out, or name another."))
+
+
+def cloudy_inside(limit: float, inside: Sequence[tuple[Scene, float | None]]) -> NothingFoundError:
+    """The error when every candidate has too much cloud inside the area."""
+    known = [(percent, scene) for scene, percent in inside if percent is not None]
+    if not known:
+        return NothingFoundError(
+            f"None of the {len(inside)} scenes found has a class layer to tell the cloud inside the area.",
+            "Leave --cloud-area out and look at the pictures: 'zoompick look'.",
+        )
+    percent, scene = min(known, key=lambda entry: entry[0])
+    return NothingFoundError(
+        f"{len(known)} scenes were looked into; 0 have at most {limit:g} % cloud inside the area; "
+        f"the clearest has {percent:.1f} %: {scene.id}.",
+        "Raise --cloud-area or widen the dates (--dates).",
+    )
+
+
+def _with(passed: Sequence[str]) -> str:
+    return f" with {', '.join(passed)}" if passed else ""
 
 
 def _count(number: int) -> str:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import cached_property
 from typing import Any
 from urllib.parse import urljoin
 
+from zoompick.catalog import fields
 from zoompick.errors import AreaError, SourceError
 from zoompick.files import sha256_of_multihash
 from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import Shape, polygon_of
+from zoompick.geo.shapes import Shape, lonlat_box, polygon_of
 
 CLASS_BAND = "classes"
 
@@ -52,7 +53,20 @@ class BandFile:
 class Scene:
     """One STAC Item, with what Zoom Pick asks of it; ``item`` holds all the rest.
 
-    ``cloud_percent`` is None when the item does not tell.
+    A figure is None, a text empty, when the item does not tell.
+
+    Attributes
+    ----------
+    cloud_percent, cloud_land_percent : float or None
+        Over the whole scene, and over its land.
+    version : str
+        Processing baseline.
+    sun_elevation_deg, off_nadir_deg, pixel_m : float or None
+    access : str
+        ``open``, ``ask`` (on request, terms to accept) or ``priced``.
+    price_km2 : float or None
+        In the archive's currency.
+    published : datetime or None
     """
 
     id: str
@@ -66,19 +80,31 @@ class Scene:
     crs: Crs | None
     bands: Mapping[str, BandFile]
     item: Mapping[str, Any] = field(repr=False, compare=False)
+    cloud_land_percent: float | None = None
+    instruments: tuple[str, ...] = ()
+    level: str = ""
+    sun_elevation_deg: float | None = None
+    off_nadir_deg: float | None = None
+    pixel_m: float | None = None
+    access: str = "open"
+    price_km2: float | None = None
+    published: datetime | None = None
 
     @classmethod
     def from_item(cls, item: Mapping[str, Any], source: str = "") -> Scene:
-        """Read a STAC 1.0 or 1.1 Item.
+        """Read a STAC 1.0 or 1.1 Item; wrong types count as missing.
 
         Raises
         ------
         SourceError
             No id, or neither ``datetime`` nor ``start_datetime``.
         """
-        properties = item.get("properties") or {}
         if not isinstance(item.get("id"), str):
             raise SourceError("The source sent an item without an id.", "Tell the people who run it.")
+        given = item.get("properties")
+        properties: Mapping[str, Any] = given if isinstance(given, dict) else {}
+        instruments = properties.get("instruments")
+        price = fields.number(properties, "price_km2")
         return cls(
             id=item["id"],
             collection=str(item.get("collection") or ""),
@@ -86,17 +112,32 @@ class Scene:
             when=_moment(properties, item["id"]),
             platform=str(properties.get("platform") or ""),
             tile=str(properties.get("grid:code") or "").rpartition("-")[2],
-            cloud_percent=_number(properties.get("eo:cloud_cover")),
-            version=str(properties.get("processing:version") or ""),
+            cloud_percent=fields.number(properties, "cloud"),
+            version=fields.text(properties, "baseline"),
             crs=_crs(properties),
             bands=_bands(item),
             item=item,
+            cloud_land_percent=fields.number(properties, "cloud_land"),
+            instruments=tuple(map(str, instruments)) if isinstance(instruments, list) else (),
+            level=fields.text(properties, "level"),
+            sun_elevation_deg=fields.number(properties, "sun_elevation"),
+            off_nadir_deg=fields.number(properties, "off_nadir"),
+            pixel_m=fields.as_number(properties.get("gsd")),
+            access=fields.text(properties, "access") or ("priced" if price else "open"),
+            price_km2=price,
+            published=fields.as_moment(fields.value(properties, "published")),
         )
 
     @cached_property
     def footprint(self) -> Shape:
-        """Ground polygon in longitude/latitude; AreaError when the item has none that is valid."""
-        return polygon_of(self.item.get("geometry"), f"The footprint of {self.id}")
+        """Ground polygon in longitude/latitude; AreaError when the item has none that is valid.
+
+        An item without a geometry is taken by its bbox, of four numbers or of six.
+        """
+        geometry = self.item.get("geometry")
+        if geometry is None:
+            return _of_bbox(self.item.get("bbox"), self.id)
+        return polygon_of(geometry, f"The footprint of {self.id}")
 
     @property
     def day(self) -> str:
@@ -107,6 +148,11 @@ class Scene:
     def acquisition(self) -> tuple[str, str, str]:
         """What reprocessed twins share: platform, time, tile."""
         return self.platform, self.when.isoformat(), self.tile or self.id
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        """What no other scene shares: an id is unique only within its collection."""
+        return self.source, self.collection, self.id
 
     @property
     def size(self) -> int | None:
@@ -122,20 +168,24 @@ class Scene:
             return False
 
 
+def _of_bbox(bbox: Any, scene_id: str) -> Shape:
+    numbers = [fields.as_number(entry) for entry in bbox] if isinstance(bbox, list) else []
+    if len(numbers) not in (4, 6) or None in numbers:
+        raise AreaError(f"{scene_id} has neither a footprint nor a bbox.", "It cannot be placed.")
+    half = len(numbers) // 2
+    west, south, east, north = (float(entry or 0) for entry in (*numbers[:2], *numbers[half : half + 2]))
+    return lonlat_box(west, south, east, north)
+
+
 def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:
     text = properties.get("datetime") or properties.get("start_datetime")
-    try:
-        moment = datetime.fromisoformat(str(text))
-    except ValueError as error:
+    moment = fields.as_moment(text)
+    if moment is None:
         raise SourceError(
             f"The item {scene_id} has the datetime {text!r}, which cannot be read.",
             "Tell the people who run the source.",
-        ) from error
-    return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
-
-
-def _number(value: Any) -> float | None:
-    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
+        )
+    return moment
 
 
 def _crs(properties: Mapping[str, Any]) -> Crs | None:
@@ -149,7 +199,8 @@ def _crs(properties: Mapping[str, Any]) -> Crs | None:
 
 def _bands(item: Mapping[str, Any]) -> dict[str, BandFile]:
     assets = item.get("assets")
-    base = next((link.get("href") for link in item.get("links") or () if link.get("rel") == "self"), "")
+    links = [link for link in item.get("links") or () if isinstance(link, dict)]
+    base = next((link.get("href") for link in links if link.get("rel") == "self"), "")
     found: dict[str, BandFile] = {}
     for key, asset in (assets if isinstance(assets, dict) else {}).items():
         if not isinstance(asset, dict) or not isinstance(asset.get("href"), str):
@@ -163,25 +214,29 @@ def _bands(item: Mapping[str, Any]) -> dict[str, BandFile]:
 
 def _band(key: str, asset: Mapping[str, Any], base: str) -> BandFile:
     """Names, scales and sizes as STAC 1.1 writes them, else as ``eo:bands`` and ``raster:bands`` of 1.0."""
-    first = (asset.get("bands") or [{}])[0]
-    optical = (asset.get("eo:bands") or [{}])[0]
-    raster = (asset.get("raster:bands") or [{}])[0]
+    first, optical, raster = (_first(asset.get(key)) for key in ("bands", "eo:bands", "raster:bands"))
     classes = asset.get("classification:classes") or first.get("classification:classes") or ()
     common = first.get("eo:common_name") or optical.get("common_name")
     checksum = asset.get("file:checksum")
     scale = _first_number(first.get("raster:scale"), asset.get("raster:scale"), raster.get("scale"))
     offset = _first_number(first.get("raster:offset"), asset.get("raster:offset"), raster.get("offset"))
+    size = asset.get("file:size")
     return BandFile(
         name=CLASS_BAND if classes else str(common or key),
         href=urljoin(base, asset["href"]),
-        size=asset["file:size"] if isinstance(asset.get("file:size"), int) else None,
+        size=size if isinstance(size, int) else None,
         sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
         scale=1.0 if scale is None else scale,
         offset=0.0 if offset is None else offset,
-        pixel_m=_number(asset.get("gsd")),
-        classes=tuple(classes),
+        pixel_m=fields.as_number(asset.get("gsd")),
+        classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
     )
 
 
+def _first(value: Any) -> Mapping[str, Any]:
+    """The first object of a list of objects, else an empty one."""
+    return value[0] if isinstance(value, list) and value and isinstance(value[0], dict) else {}
+
+
 def _first_number(*values: Any) -> float | None:
-    return next((number for number in map(_number, values) if number is not None), None)
+    return next((number for number in map(fields.as_number, values) if number is not None), None)

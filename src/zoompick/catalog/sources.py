@@ -14,25 +14,58 @@ from zoompick.settings import config_folder
 FILE_NAME = "sources.json"
 
 
+KINDS = {
+    "stac-api": "a STAC API: searched by the server, checked here",
+    "stac-catalog": "a static STAC catalog: crawled, checked here",
+    "footprints": "a file of footprints: indexed once, searched here",
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A place that offers scenes: a name, the address of its landing page, its kind."""
+    """A place that offers scenes.
+
+    Attributes
+    ----------
+    url : str
+        Landing page, root catalog, or the path of a file.
+    kind : str
+        One of :data:`KINDS`.
+    day : str
+        Date of footprints whose file tells none.
+    """
 
     name: str
     url: str
     kind: str = "stac-api"
+    day: str = ""
 
     @classmethod
-    def checked(cls, name: str, url: str) -> Source:
-        """A source as a person gives it; UsageError when the name or address cannot be."""
+    def checked(cls, name: str, url: str, kind: str = "", day: str = "") -> Source:
+        """A source as a person gives it; the kind is told by the address where it is not given.
+
+        Raises
+        ------
+        UsageError
+            The name or address cannot be, or there is no such kind.
+        """
         if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,39}", name):
             raise UsageError(
                 f"'{name}' cannot be the name of a source.",
                 "Use small letters, digits and hyphens: my-archive, say.",
             )
-        if not re.match(r"https?://[^/\s]+", url):
-            raise UsageError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
-        return cls(name, url)
+        if kind and kind not in KINDS:
+            raise UnknownNameError.of("kind of source", kind, KINDS)
+        is_web = bool(re.match(r"https?://[^/\s]+", url))
+        if not is_web and not Path(url).is_file():
+            raise UsageError(
+                f"'{url}' is no web address, and no file.",
+                "Give one that begins with http:// or https://, or a file of footprints.",
+            )
+        if not is_web:
+            return cls(name, str(Path(url).resolve()), kind or "footprints", day)
+        ends_in_json = url.split("?")[0].lower().endswith(".json")
+        return cls(name, url, kind or ("stac-catalog" if ends_in_json else "stac-api"), day)
 
 
 def sources_file(study: Path | None) -> Path:
@@ -46,7 +79,10 @@ def load(path: Path) -> dict[str, Source]:
         return {}
     table = read_json(path)
     try:
-        return {name: Source(name, entry["url"], entry.get("kind", "stac-api")) for name, entry in table.items()}
+        return {
+            name: Source(name, entry["url"], entry.get("kind", "stac-api"), entry.get("day", ""))
+            for name, entry in table.items()
+        }
     except (AttributeError, KeyError, TypeError) as error:
         raise DataError(f"{path} does not hold sources.", "Remove it and add the sources again.") from error
 

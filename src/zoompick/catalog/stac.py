@@ -11,13 +11,39 @@ from functools import cached_property
 from typing import Any
 from urllib.parse import urlencode, urljoin
 
+import shapely
+
 from zoompick.catalog.criteria import Criteria
 from zoompick.errors import SourceError, UnknownNameError
-from zoompick.geo.shapes import geojson_of
-from zoompick.net.client import Client
+from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.net.client import Client, RefusedError
 
 _PAGE = 100
 _MOST_PAGES = 10_000
+_MOST_CORNERS = 500
+_OLDER = {"<=": "lte", ">=": "gte"}
+"""Operators of the query extension that came before CQL2 (STAC API, query extension 1.0)."""
+
+
+def _limits(criteria: Criteria) -> Iterator[tuple[str, str, float]]:
+    """Limits on properties that core extensions name; all else is tested here."""
+    for name, op, value in (
+        ("eo:cloud_cover", "<=", criteria.cloud_max),
+        ("view:sun_elevation", ">=", criteria.sun_min_deg),
+        ("view:off_nadir", "<=", criteria.off_nadir_max_deg),
+        ("gsd", "<=", criteria.pixel_max_m),
+    ):
+        if value is not None:
+            yield name, op, value
+
+
+def _light(area: Shape) -> Shape:
+    """An outline that a request can carry: the hull of one with very many corners (what comes is tested here)."""
+    if shapely.get_num_coordinates(area) <= _MOST_CORNERS:
+        return area
+    hulls = [shapely.convex_hull(part) for part in shapely.get_parts(area)]
+    hull = shapely.union_all(hulls) if len(hulls) < 50 else shapely.convex_hull(area)
+    return hull if shapely.get_num_coordinates(hull) <= _MOST_CORNERS else shapely.box(*area.bounds)
 
 
 class StacApi:
@@ -60,6 +86,8 @@ class StacApi:
     def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
         """Items that the server thinks fit, as they come; the caller checks them again.
 
+        A server that refuses the filter it claims to know is asked once more without it.
+
         Raises
         ------
         UnknownNameError
@@ -68,6 +96,15 @@ class StacApi:
         """
         self._check_collections(criteria)
         body = self._body(criteria)
+        try:
+            yield from self._items(body)
+        except RefusedError:
+            plain = {key: value for key, value in body.items() if key not in ("filter", "filter-lang", "query")}
+            if plain == body:
+                raise
+            yield from self._items(plain)
+
+    def _items(self, body: dict[str, Any]) -> Iterator[dict[str, Any]]:
         post = [link for link in self._links(self.landing, "search") if str(link.get("method", "")).upper() == "POST"]
         links = post or self._links(self.landing, "search")
         if not links:
@@ -75,7 +112,8 @@ class StacApi:
         address = urljoin(self.url, links[0]["href"])
         pages = self._pages(address, body) if post else self._pages(f"{address}?{urlencode(_as_query(body))}", None)
         for page in pages:
-            yield from (item for item in page.get("features") or [] if isinstance(item, dict))
+            features = page.get("features")
+            yield from (item for item in (features if isinstance(features, list) else ()) if isinstance(item, dict))
 
     def _check_collections(self, criteria: Criteria) -> None:
         if criteria.collections:
@@ -85,16 +123,25 @@ class StacApi:
                     raise UnknownNameError.of("collection", name, known)
 
     def _body(self, criteria: Criteria) -> dict[str, Any]:
-        body: dict[str, Any] = {"intersects": geojson_of(criteria.area), "limit": _PAGE}
+        body: dict[str, Any] = {"intersects": geojson_of(_light(criteria.area)), "limit": _PAGE}
         if criteria.collections:
             body["collections"] = list(criteria.collections)
         span = criteria.span()
         if span:
             body["datetime"] = span.interval
-        if criteria.cloud_max is not None and any("cql2-json" in name for name in self.conformance):
-            body["filter-lang"] = "cql2-json"
-            body["filter"] = {"op": "<=", "args": [{"property": "eo:cloud_cover"}, criteria.cloud_max]}
+        limits = list(_limits(criteria))
+        if limits and self._conforms("cql2-json"):
+            tests = [{"op": op, "args": [{"property": name}, value]} for name, op, value in limits]
+            body |= {
+                "filter-lang": "cql2-json",
+                "filter": tests[0] if len(tests) == 1 else {"op": "and", "args": tests},
+            }
+        elif limits and self._conforms("item-search#query"):
+            body["query"] = {name: {_OLDER[op]: value} for name, op, value in limits}
         return body
+
+    def _conforms(self, words: str) -> bool:
+        return any(words in name for name in self.conformance)
 
     def _pages(self, address: str, body: dict[str, Any] | None) -> Iterator[dict[str, Any]]:
         """Follow ``next`` links as they are given, by GET or POST, never the same one twice."""

@@ -9,13 +9,13 @@ import threading
 
 import typer
 
-from zoompick.cli import area, check, demo, exits, find, get, groups, make, study
+from zoompick.cli import area, check, demo, exits, get, groups, make, pick, scene, search, source, study
 from zoompick.errors import UsageError, ZoomPickError
 
 
 class _Root(groups.InOrder):
     order = (
-        "new", "run", "demo", "standin", "area", "source", "search", "pick", "download",
+        "new", "run", "demo", "standin", "area", "source", "search", "scene", "look", "calendar", "pick", "download",
         "stack", "clip", "composite", "index", "verify",
     )  # fmt: skip
 
@@ -38,9 +38,12 @@ app.command("run", rich_help_panel=_STUDY)(study.run)
 app.command("demo", rich_help_panel=_STUDY)(demo.demo)
 app.add_typer(demo.standin, name="standin", rich_help_panel=_STUDY)
 app.add_typer(area.area, name="area", rich_help_panel=_FIND)
-app.add_typer(find.source, name="source", rich_help_panel=_FIND)
-app.command("search", rich_help_panel=_FIND)(find.search)
-app.add_typer(find.pick, name="pick", rich_help_panel=_FIND)
+app.add_typer(source.source, name="source", rich_help_panel=_FIND)
+app.command("search", rich_help_panel=_FIND)(search.search)
+app.command("scene", rich_help_panel=_FIND)(scene.scene)
+app.command("look", rich_help_panel=_FIND)(scene.look)
+app.command("calendar", rich_help_panel=_FIND)(scene.calendar)
+app.add_typer(pick.pick, name="pick", rich_help_panel=_FIND)
 app.command("download", rich_help_panel=_GET)(get.download)
 app.command("stack", rich_help_panel=_MAKE)(make.stack)
 app.command("clip", rich_help_panel=_MAKE)(make.clip)

@@ -62,8 +62,9 @@ def _of_study() -> list[Finding]:
     from zoompick.cli import show
     from zoompick.errors import NothingFoundError
     from zoompick.study.folder import Study
+    from zoompick.study.shortlist import shortlist
     from zoompick.workflow.plan import plan_study
-    from zoompick.workflow.run import shortlist, verify_and_keep
+    from zoompick.workflow.run import verify_and_keep
 
     study = Study.need(Path.cwd())
     brief, area = study.brief(), study.area()

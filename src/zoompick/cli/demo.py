@@ -16,8 +16,9 @@ if TYPE_CHECKING:
 standin = group(text="The simulated archive of the invented Ostrell islands.")
 
 _AREA = [
-    [-12.094, -38.612], [-12.088, -38.594], [-12.052, -38.583], [-12.034, -38.596], [-12.032, -38.622],
-    [-12.047, -38.640], [-12.078, -38.645], [-12.091, -38.632], [-12.094, -38.612],
+    [-12.094, -38.612], [-12.088, -38.594], [-12.052, -38.583], [-12.012, -38.584], [-11.989, -38.597],
+    [-11.991, -38.618], [-12.032, -38.622], [-12.047, -38.640], [-12.078, -38.645], [-12.091, -38.632],
+    [-12.094, -38.612],
 ]  # fmt: skip
 _SUMMERS = ["2024-12/2025-02", "2025-12/2026-02"]
 
@@ -104,6 +105,8 @@ def _tell(study: Study, folder: Path, url: str) -> None:
     show.line()
     show.line(f"Try next, in {folder} (bring the archive back first, in another terminal):")
     show.line(f"  zoompick standin serve --port {url.rpartition(':')[2]}")
-    show.line("  zoompick search --cloud 60")
+    show.line("  zoompick search --cloud 60 --inside")
+    show.line("  zoompick look")
+    show.line("  zoompick pick --cover")
     show.line("  zoompick composite --recipe shortwave")
     show.line("  zoompick verify")

@@ -95,7 +95,7 @@ def _piped() -> list[Scene]:
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:
     from zoompick.study.scenelist import select
-    from zoompick.workflow.run import shortlist
+    from zoompick.study.shortlist import shortlist
 
     assert study is not None
     entries = shortlist(study)

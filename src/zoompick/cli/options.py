@@ -31,6 +31,9 @@ Box = Annotated[
     typer.Option("--box", metavar="W S E N", help="Area as a box: west south east north, in degrees."),
 ]
 SourceName = Annotated[str, typer.Option("--source", metavar="NAME", help="Source to search; see 'source list'.")]
+SourceNames = Annotated[
+    list[str] | None, typer.Option("--source", metavar="NAME", help="Source to search; may be given again, or 'all'.")
+]
 Collections = Annotated[
     list[str] | None,
     typer.Option("--collection", metavar="ID", help="Collection to search; may be given again."),

@@ -52,7 +52,8 @@ def write_study(
     """Check everything, then write brief and area; returns the study's folder."""
     import json
 
-    from zoompick.catalog.criteria import Period, percent
+    from zoompick.catalog.criteria import percent
+    from zoompick.catalog.period import Period
     from zoompick.files import write_json
     from zoompick.study.brief import TEMPLATE
     from zoompick.study.folder import Study
@@ -133,8 +134,8 @@ def _facts(done: StudyRun) -> dict[str, object]:
 
 def _dry_run(study: Study) -> int:
     from zoompick.cli import show
+    from zoompick.study.shortlist import shortlist
     from zoompick.workflow.plan import plan_study
-    from zoompick.workflow.run import shortlist
 
     brief, area = study.brief(), study.area()
     entries = shortlist(study)

@@ -66,7 +66,7 @@ def footprint_map(area: Area, outlines: Sequence[Outline], title: str, path: Pat
     drawn, axes = _axes(view, title, "")
     for entry in outlines:
         flat = view.flat(entry.polygon)
-        _fill(axes, flat, style.SCENE, 0.05 + 0.10 * entry.weight, 0.9)
+        _fill(axes, flat, style.SCENE, min(0.12, 0.8 / len(outlines)) * (0.4 + entry.weight), 0.9)
     _fill(axes, view.flat(area.polygon), style.AREA, 0.20, 1.8)
     _labels(axes, view, outlines)
     _names(axes, view)
@@ -75,18 +75,19 @@ def footprint_map(area: Area, outlines: Sequence[Outline], title: str, path: Pat
 
 def _labels(axes: Any, view: MapView, outlines: Sequence[Outline]) -> None:
     """Numbers in the upper left corner of each footprint; those of the same corner share a line."""
-    groups: dict[tuple[int, int], list[str]] = {}
+    groups: dict[tuple[int, int], tuple[tuple[float, float], list[str]]] = {}
     west, south, east, north = view.extent
-    cell = max(east - west, north - south) / 24
+    cell = max(east - west, north - south) / 9
     for entry in outlines:
         flat = view.flat(entry.polygon)
         points = shapely.get_coordinates(flat)
         corner = points[np.argmax(points[:, 1] - points[:, 0])]
         x, y = min(max(corner[0], west), east), min(max(corner[1], south), north)
-        groups.setdefault((round(x / cell), round(y / cell)), []).append(entry.label)
-    for (col, row), labels in groups.items():
+        group = groups.setdefault((round(x / cell), round(y / cell)), ((x, y), []))
+        group[1].append(entry.label)
+    for spot, labels in groups.values():
         text = ", ".join(labels[:8]) + (f" +{len(labels) - 8}" if len(labels) > 8 else "")
-        axes.annotate(text, (col * cell, row * cell), xytext=(4, -4), textcoords="offset points", va="top",
+        axes.annotate(text, spot, xytext=(4, -4), textcoords="offset points", va="top",
                       fontsize=8, color=style.SCENE, clip_on=True,
                       bbox={"boxstyle": "round,pad=0.15", "fc": style.PAPER, "ec": "none"})  # fmt: skip
 
@@ -162,7 +163,7 @@ def _edge_label(axes: Any, view: MapView, x: Any, y: Any, text: str, below: bool
     order = np.argsort(moving)
     place = float(np.interp(at, moving[order], other[order]))
     low, high = (west, east) if below else (south, north)
-    if low < place < high:
+    if low + 0.03 * (high - low) < place < high - 0.03 * (high - low):
         spot, offset = ((place, south), (0, -4)) if below else ((west, place), (-4, 0))
         axes.annotate(text, spot, xytext=offset, textcoords="offset points", fontsize=8, annotation_clip=False,
                       ha="center" if below else "right", va="top" if below else "center",

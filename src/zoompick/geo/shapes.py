@@ -149,6 +149,11 @@ def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
     return shapely.set_coordinates(polygon, np.column_stack([xs, ys]))
 
 
+def intersection(first: Shape, second: Shape) -> Shape:
+    """Ground that both share; empty when there is none."""
+    return shapely.intersection(first, second)
+
+
 def share(area: Shape, footprint: Shape) -> float:
     """Part of ``area`` that ``footprint`` covers, 0 to 1, both in longitude/latitude."""
     whole = area_km2(area)

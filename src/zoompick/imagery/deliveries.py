@@ -11,7 +11,7 @@ from zoompick.catalog.scene import BandFile, Scene
 from zoompick.errors import SourceError
 from zoompick.files import read_json
 from zoompick.raster.geotiff import GeoTiff
-from zoompick.raster.grid import Window
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
 
@@ -30,6 +30,11 @@ class OneBand(Derived):
     def bands(self) -> tuple[Band, ...]:
         """The one band."""
         return (self._band,)
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """The source's overviews: no pixel is changed."""
+        return self.source.levels
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of the one band."""

@@ -10,9 +10,10 @@ import numpy as np
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.deliveries import Layer
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.ongrid import Method, OnGrid
+from zoompick.raster.ongrid import Method
 from zoompick.raster.raster import Band, Pixels, Raster, fill_value, valid_mask
 from zoompick.raster.resample import finish
+from zoompick.raster.warp import laid_on
 
 
 class Stack:
@@ -147,12 +148,13 @@ def build_stack(
     for name in names:
         if name not in by_name:
             raise UnknownNameError.of("band", name, by_name, f"The files have {', '.join(by_name)}.")
-    _refuse_mixed_crs(by_name, names)
+    if grid is None:
+        _refuse_mixed_crs(by_name, names)
     target = grid or min((layer.raster.grid for name in names for layer in by_name[name]), key=lambda g: g.pixel_x)
     methods: Mapping[str, Method] = dict.fromkeys(classes, "class")
     return Stack(
         target,
-        [[OnGrid(layer.raster, target, methods.get(name, "smooth")) for layer in by_name[name]] for name in names],
+        [[laid_on(layer.raster, target, methods.get(name, "smooth")) for layer in by_name[name]] for name in names],
     )
 
 
@@ -160,4 +162,6 @@ def _refuse_mixed_crs(by_name: Mapping[str, Sequence[Layer]], names: Sequence[st
     found = {layer.raster.grid.crs: layer.path.name for name in names for layer in by_name[name]}
     if len(found) > 1:
         shown = ", ".join(f"{crs} ({name})" for crs, name in found.items())
-        raise UsageError(f"The files lie in different reference systems: {shown}.", "Choose files of one system.")
+        raise UsageError(
+            f"The files lie in different reference systems: {shown}.", "Give a grid: --area AREA, or --like FILE."
+        )

@@ -32,6 +32,10 @@ class TransientError(SourceError):
         self.retry_after = retry_after
 
 
+class RefusedError(SourceError):
+    """The source did not take the request as it was put (status 400, 405, 422 or 501)."""
+
+
 @dataclass(frozen=True)
 class Answer:
     """A response whose body is still to be read."""
@@ -222,7 +226,8 @@ def _refused(answer: Answer) -> SourceError:
         403: "The source does not allow this.",
         404: "Check the address.",
     }
-    return SourceError(what, hints.get(answer.status, "Check the request."))
+    kind = RefusedError if answer.status in (400, 405, 422, 501) else SourceError
+    return kind(what, hints.get(answer.status, "Check the request."))
 
 
 def _said(answer: Answer) -> str:

@@ -67,7 +67,8 @@ class GeoTiff:
 
     Parameters
     ----------
-    path : Path
+    where : Path or ByteSource
+        A file, or bytes from elsewhere: a remote file read by ranges.
     names : sequence of str, optional
         Band names to use in place of those in the file.
 
@@ -79,10 +80,10 @@ class GeoTiff:
         Missing, or damaged; blocks are checked when they are read.
     """
 
-    def __init__(self, path: Path, names: Sequence[str] = ()) -> None:
-        self.path = Path(path)
+    def __init__(self, where: Path | ByteSource, names: Sequence[str] = ()) -> None:
+        self._where = where
         self._names = tuple(names)
-        self._source: ByteSource = LocalFile(self.path)
+        self._source: ByteSource = LocalFile(Path(where)) if isinstance(where, str | Path) else where
         self._key = next(_serial)
         self._images, self._grid, self._meta = _parse(self._source)
         first = self._images[0]
@@ -91,7 +92,7 @@ class GeoTiff:
         self._levels = tuple(_level_grid(self._grid, image) for image in self._images)
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return GeoTiff, (self.path, self._names)
+        return GeoTiff, (self._where, self._names)
 
     @property
     def grid(self) -> Grid:

@@ -1,7 +1,7 @@
-"""The only door to OpenCV: inner kernels on whole blocks of 8 or 16 bits without a missing pixel.
+"""The only door to OpenCV: inner kernels on blocks without a missing pixel.
 
-Each gives to the last digit what the plain NumPy way gives, several times as fast (the tests hold both against one
-another). OpenCV's own threads stay off: our workers call these side by side.
+Those for 8 and 16 bits give to the last digit what the plain NumPy way gives, several times as fast (the tests
+hold both against one another). OpenCV's own threads stay off: our workers call these side by side.
 """
 
 from __future__ import annotations
@@ -63,3 +63,18 @@ def double(source: Pixels) -> Pixels:
         smooth += np.float32(0.5)
         np.copyto(large, smooth, casting="unsafe")
     return out
+
+
+def remap_linear(band: Pixels, cols: Any, rows: Any) -> Pixels:
+    """Bilinear values of a float band at positions (pixel centres at whole numbers); the edge value goes on."""
+    cv2 = _cv2()
+    return np.asarray(
+        cv2.remap(np.ascontiguousarray(band), cols, rows, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    )
+
+
+def remap_nearest(band: Pixels, cols: Any, rows: Any) -> Pixels:
+    """Values of the pixels nearest to positions; the edge value goes on."""
+    col = np.clip(np.rint(cols).astype(np.int32), 0, band.shape[1] - 1)
+    row = np.clip(np.rint(rows).astype(np.int32), 0, band.shape[0] - 1)
+    return band[row, col]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from functools import cache
 from importlib import resources
 
@@ -31,6 +31,13 @@ class BandGuide:
     class_band: str
     bands: tuple[BandFacts, ...]
     classes: ClassTable
+    scene_pattern: str = ""
+    parts: Mapping[str, str] = field(default_factory=dict)
+
+    def parts_of(self, scene_id: str) -> list[tuple[str, str, str]]:
+        """Name, text and meaning of each part of a scene's name; none when the name is of another kind."""
+        match = re.match(self.scene_pattern, scene_id) if self.scene_pattern else None
+        return [(name, match[name], self.parts.get(name, "")) for name in match.groupdict()] if match else []
 
     @property
     def band_names(self) -> tuple[str, ...]:
@@ -62,8 +69,15 @@ def _read(text: str) -> BandGuide:
         file_pattern=table["file_pattern"],
         class_band=table["class_band"],
         bands=tuple(BandFacts(**entry) for entry in table["band"]),
+        scene_pattern=table.get("scene_pattern", ""),
+        parts=table.get("parts", {}),
         classes=ClassTable(**{role: frozenset(codes) for role, codes in table["classes"].items()}),
     )
+
+
+def guide_for_collection(collection: str) -> BandGuide | None:
+    """Guide of the instrument that a collection holds."""
+    return next((guide for guide in guides() if collection in guide.collections), None)
 
 
 def guide_for_file(file_name: str) -> BandGuide | None:

@@ -168,7 +168,12 @@ def _assets(scene: Scene, base: str, store: Store) -> dict[str, Any]:
             asset["raster:offset"] = scene.offset
         found[key] = asset | _published(known, name)
     name = f"{scene.id}-quicklook.png"
+    tile = scene.tile.grid
+    step = tile.pixel_x * lapwing.QUICKLOOK_FACTOR
+    side = tile.width // lapwing.QUICKLOOK_FACTOR
     found["quicklook"] = {
+        "proj:shape": [side, side],
+        "proj:transform": [step, 0, tile.west, 0, -step, tile.north],
         "href": f"{base}/files/{scene.id}/{name}",
         "type": "image/png",
         "title": "Natural colour at 32 m",

@@ -31,7 +31,7 @@ CLASSES = {
 }  # fmt: skip
 _COMMON = 48
 _SHIFT_PX = 1.5
-_QUICKLOOK_FACTOR = 4
+QUICKLOOK_FACTOR = 4
 _CUT_SHARE = 0.62
 
 
@@ -162,6 +162,6 @@ def _quicklook(stored: dict[str, Any], scene: Scene, path: Path) -> None:
     for key in ("red", "green", "blue"):
         reflectance = stored[key].astype(np.float32) * SCALE + scene.offset
         shown = np.clip(reflectance / 0.28, 0, 1) ** 0.6 * 255
-        layers.append(_reduced(shown, 8 * _QUICKLOOK_FACTOR))
-    layers.append(_reduced((stored["red"] > 0) * np.float32(255), 8 * _QUICKLOOK_FACTOR))
+        layers.append(_reduced(shown, 8 * QUICKLOOK_FACTOR))
+    layers.append(_reduced((stored["red"] > 0) * np.float32(255), 8 * QUICKLOOK_FACTOR))
     path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(np.dstack(layers).astype(np.uint8))))

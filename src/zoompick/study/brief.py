@@ -5,12 +5,13 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
-from collections.abc import Callable
-from dataclasses import dataclass, fields
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
-from zoompick.catalog.criteria import Period, percent
+from zoompick.catalog.criteria import percent
+from zoompick.catalog.period import Hours, Period, Season
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
 
@@ -28,6 +29,8 @@ collections = {collections}
 # One scene set is chosen for each period: a day, a month, a year, or START/END.
 dates = {dates}
 cloud = {cloud}                 # percent of a scene, at most
+# More conditions, if you like: season, hours, published, cloud_land, cloud_area, scene_cover, sun, off_nadir,
+# platforms, instruments, levels, pixel_max, access, has (bands), versions: as the options of 'zoompick search'.
 cover = 99                 # percent of the area that the chosen scenes must cover together
 
 [grid]
@@ -68,6 +71,8 @@ class Brief:
         least, of the area under cloud at most.
     stretch : (float, float)
         Percentiles.
+    filters : mapping
+        All further conditions of the search, by their names in :class:`~zoompick.catalog.criteria.Criteria`.
     """
 
     name: str
@@ -85,6 +90,7 @@ class Brief:
     indices: tuple[str, ...]
     valid: float
     cloud_inside: float
+    filters: Mapping[str, Any] = field(default_factory=dict)
 
 
 def _text(value: Any) -> str:
@@ -164,6 +170,26 @@ _KEYS: dict[tuple[str, str], tuple[str, Callable[[Any], Any], Any]] = {
 }
 
 
+_FILTERS: dict[str, tuple[str, Callable[[Any], Any]]] = {
+    "season": ("season", lambda value: Season.parse(_text(value))),
+    "hours": ("hours", lambda value: Hours.parse(_text(value))),
+    "published": ("published", _periods),
+    "cloud_land": ("cloud_land_max", _percent),
+    "cloud_area": ("cloud_area_max", _percent),
+    "scene_cover": ("cover_min", _percent),
+    "sun": ("sun_min_deg", _number),
+    "off_nadir": ("off_nadir_max_deg", _number),
+    "platforms": ("platforms", _names),
+    "instruments": ("instruments", _names),
+    "levels": ("levels", _names),
+    "pixel_max": ("pixel_max_m", _pixel),
+    "access": ("access", _names),
+    "has": ("bands", _names),
+    "versions": ("versions", _text),
+}
+"""Further keys of [search]: the name in Criteria, and how it is read."""
+
+
 def read_brief(path: Path) -> Brief:
     """Read and check ``study.toml``.
 
@@ -179,17 +205,28 @@ def read_brief(path: Path) -> Brief:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error
     _check_keys(table, text)
     values: dict[str, Any] = {}
-    for (section, key), (field, reader, default) in _KEYS.items():
+    for (section, key), (name, reader, default) in _KEYS.items():
         given = table.get(section, {}).get(key)
         if given is None:
-            values[field] = () if field == "periods" else reader(default)
-            continue
-        try:
-            values[field] = reader(given)
-        except UsageError as error:
-            where = f"{path.name}, line {_line(text, section, key)}"
-            raise BriefError(f"{where}: [{section}] {key} = {given!r} cannot be used.", str(error)) from error
+            values[name] = () if name == "periods" else reader(default)
+        else:
+            values[name] = _read(reader, given, (section, key), path, text)
+    search = table.get("search", {})
+    values["filters"] = {
+        name: _read(reader, search[key], ("search", key), path, text)
+        for key, (name, reader) in _FILTERS.items()
+        if key in search
+    }
     return Brief(**values)
+
+
+def _read(reader: Callable[[Any], Any], given: Any, place: tuple[str, str], path: Path, text: str) -> Any:
+    section, key = place
+    try:
+        return reader(given)
+    except UsageError as error:
+        where = f"{path.name}, line {_line(text, section, key)}"
+        raise BriefError(f"{where}: [{section}] {key} = {given!r} cannot be used.", str(error)) from error
 
 
 def _check_keys(table: dict[str, Any], text: str) -> None:
@@ -198,8 +235,10 @@ def _check_keys(table: dict[str, Any], text: str) -> None:
         if section not in sections or not isinstance(content, dict):
             raise _unknown(f"[{section}]", sorted(sections), _line(text, section, ""))
         for key in content:
-            if (section, key) not in _KEYS:
-                known = sorted(k for s, k in _KEYS if s == section)
+            if (section, key) not in _KEYS and not (section == "search" and key in _FILTERS):
+                known = sorted(
+                    [k for s, k in _KEYS if s == section] + (list(_FILTERS) if section == "search" else [])
+                )
                 raise _unknown(f"[{section}] {key}", known, _line(text, section, key))
 
 
@@ -222,4 +261,4 @@ def _line(text: str, section: str, key: str) -> int:
     return section_line
 
 
-assert {field.name for field in fields(Brief)} == {entry[0] for entry in _KEYS.values()}
+assert {entry.name for entry in fields(Brief)} == {entry[0] for entry in _KEYS.values()} | {"filters"}

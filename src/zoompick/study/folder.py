@@ -75,6 +75,11 @@ class Study:
         return self.root / "journal.jsonl"
 
     @property
+    def undo_folder(self) -> Path:
+        """Earlier shortlists."""
+        return self.root / ".undo"
+
+    @property
     def checks_file(self) -> Path:
         """Findings of the last verification."""
         return self.root / "checks.json"

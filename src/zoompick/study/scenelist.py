@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import operator
+import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from zoompick.catalog.scene import Scene
-from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
+from zoompick.errors import DataError, NothingFoundError, SourceError, UnknownNameError, UsageError
 from zoompick.files import read_json, write_json
 
 _NOTE = "zoompick:pick"
@@ -16,14 +18,47 @@ _NOTE = "zoompick:pick"
 
 @dataclass(frozen=True)
 class Entry:
-    """A scene and the percent of the study area that its footprint covers."""
+    """A scene as it stands in a list.
+
+    Attributes
+    ----------
+    cover_percent : float
+        Of the study area, by its footprint.
+    cloud_area_percent : float or None
+        Cloud inside the area, once it was read from the class layer.
+    tags : tuple of str
+    note : str
+        A person's words on it.
+    """
 
     scene: Scene
     cover_percent: float
+    cloud_area_percent: float | None = None
+    tags: tuple[str, ...] = ()
+    note: str = ""
+
+    def with_inside(self, inside: HasCloud | None) -> Entry:
+        """The entry with its cloud inside the area."""
+        return replace(self, cloud_area_percent=None if inside is None else inside.cloud)
 
     def to_item(self) -> dict[str, Any]:
         """The STAC Item, with what we know of it in a member of its own."""
-        return dict(self.scene.item) | {_NOTE: {"source": self.scene.source, "cover": round(self.cover_percent, 2)}}
+        known: dict[str, Any] = {"source": self.scene.source, "cover": round(self.cover_percent, 2)}
+        if self.cloud_area_percent is not None:
+            known["cloud_inside"] = round(self.cloud_area_percent, 2)
+        if self.tags:
+            known["tags"] = list(self.tags)
+        if self.note:
+            known["note"] = self.note
+        return dict(self.scene.item) | {_NOTE: known}
+
+
+class HasCloud(Protocol):
+    """Figures of the cloud inside an area."""
+
+    @property
+    def cloud(self) -> float:
+        """Percent."""
 
 
 def to_collection(entries: Iterable[Entry]) -> dict[str, Any]:
@@ -45,7 +80,16 @@ def from_collection(value: Any, where: str) -> list[Entry]:
             scene = Scene.from_item(plain, str(note.get("source", "")))
         except SourceError as error:
             raise DataError(f"{where} holds an item that cannot be used. {error.what}", "Remove it.") from error
-        entries.append(Entry(scene, float(note.get("cover") or 0)))
+        inside, tags = note.get("cloud_inside"), note.get("tags")
+        entries.append(
+            Entry(
+                scene,
+                float(note.get("cover") or 0),
+                float(inside) if isinstance(inside, int | float) else None,
+                tuple(map(str, tags)) if isinstance(tags, list) else (),
+                str(note.get("note") or ""),
+            )
+        )
     return entries
 
 
@@ -59,24 +103,72 @@ def write_list(path: Path, entries: Iterable[Entry]) -> None:
     write_json(path, to_collection(entries))
 
 
+_RULE = re.compile(r"(cloud|inside|cover|sun|date|tile|platform|collection|tag)\s*(<=|>=|<|>|=)\s*(.+)")
+_COMPARE = {"<=": operator.le, ">=": operator.ge, "<": operator.lt, ">": operator.gt, "=": operator.eq}
+
+
 def select(entries: Sequence[Entry], words: Sequence[str], what: str) -> list[Entry]:
-    """Entries named by number (from 1) or id.
+    """Entries named by number (from 1), range (``3-7``), id, or rule (``cloud<=10``, ``date>=2025-12``); each once.
 
     Raises
     ------
     UsageError, UnknownNameError
     """
-    chosen = []
+    chosen: dict[tuple[str, str, str], Entry] = {}
     for word in words:
-        if word.isdigit():
-            if not 1 <= int(word) <= len(entries):
-                raise UsageError(
-                    f"There is no number {word}: {what} has {len(entries)} scenes.", "Look at the list again."
-                )
-            chosen.append(entries[int(word) - 1])
-            continue
-        match = [entry for entry in entries if entry.scene.id == word]
-        if not match:
-            raise UnknownNameError.of("scene", word, [entry.scene.id for entry in entries], f"That is in {what}.")
-        chosen.append(match[0])
-    return chosen
+        for entry in _named(entries, word.strip(), what):
+            chosen[entry.scene.key] = entry
+    return list(chosen.values())
+
+
+def _named(entries: Sequence[Entry], word: str, what: str) -> list[Entry]:
+    span = re.fullmatch(r"(\d+)(?:-(\d+))?", word)
+    if span:
+        first, last = int(span[1]), int(span[2] or span[1])
+        if not 1 <= first <= last <= len(entries):
+            raise UsageError(
+                f"There is no number {word}: {what} has {len(entries)} scenes.", "Look at the list again."
+            )
+        return list(entries[first - 1 : last])
+    rule = _RULE.fullmatch(word)
+    if rule:
+        return _by_rule(entries, rule[1], rule[2], rule[3].strip(), what)
+    match = [entry for entry in entries if entry.scene.id == word]
+    if not match:
+        raise UnknownNameError.of("scene", word, [entry.scene.id for entry in entries], f"That is in {what}.")
+    if len(match) > 1:
+        owners = ", ".join(f"{entry.scene.source} {entry.scene.collection}" for entry in match)
+        raise UsageError(f"{len(match)} scenes are called {word} ({owners}).", "Pick by number.")
+    return match
+
+
+def _by_rule(entries: Sequence[Entry], name: str, sign: str, text: str, what: str) -> list[Entry]:
+    if name in ("cloud", "inside", "cover", "sun"):
+        try:
+            limit: float | str = float(text.rstrip("% "))
+        except ValueError as error:
+            raise UsageError(f"'{text}' in the rule {name}{sign}{text} is no number.", "As cloud<=10.") from error
+    else:
+        limit = text.lower()
+    found = []
+    for entry in entries:
+        value = _value(entry, name)
+        if name == "tag" or (name == "date" and sign == "="):
+            passes = limit in value if name == "tag" else str(value).startswith(str(limit))
+        else:
+            passes = value is not None and _COMPARE[sign](value, limit)
+        found += [entry] if passes else []
+    if not found:
+        raise NothingFoundError(f"No scene of {what} has {name}{sign}{text}.", "Look at the list again.")
+    return found
+
+
+def _value(entry: Entry, name: str) -> Any:
+    scene = entry.scene
+    values: dict[str, Any] = {
+        "cloud": scene.cloud_percent, "inside": entry.cloud_area_percent, "cover": entry.cover_percent,
+        "sun": scene.sun_elevation_deg, "date": scene.day, "tile": scene.tile.lower(),
+        "platform": scene.platform.lower(), "collection": scene.collection.lower(),
+        "tag": tuple(tag.lower() for tag in entry.tags),
+    }  # fmt: skip
+    return values[name]

@@ -10,8 +10,8 @@ import numpy.typing as npt
 from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.raster import Raster, valid_mask
+from zoompick.raster.warp import laid_on
 from zoompick.sensors.classes import ClassTable
 from zoompick.verification.finding import Finding, judged
 
@@ -75,7 +75,7 @@ def cloud_share(
     Parameters
     ----------
     layers : sequence of Raster
-        Class layers in one CRS that fill each other's gaps, the first on top.
+        Class layers that fill each other's gaps, the first on top.
     """
     first = layers[0].grid
     polygon = project(area, first.crs)
@@ -108,5 +108,5 @@ def _merged(layers: Sequence[Raster], grid: Grid, window: Window, table: ClassTa
     out = np.full((window.height, window.width), fill, np.int64)
     for layer in layers:
         gaps = np.isin(out, list(table.fill) or [fill])
-        out[gaps] = OnGrid(layer, grid, "class").read(window)[0][gaps]
+        out[gaps] = laid_on(layer, grid, "class").read(window)[0][gaps]
     return out

@@ -1,24 +1,45 @@
-"""Search a source and choose scenes."""
+"""Search sources and choose scenes."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 from zoompick.catalog import choose, explain
-from zoompick.catalog.criteria import Criteria, Period
+from zoompick.catalog.cover import CoverWish
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.open import Reader, reader_of
+from zoompick.catalog.period import Period
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.catalog.sources import Source
-from zoompick.catalog.stac import StacApi
-from zoompick.errors import NothingFoundError, UnknownNameError
+from zoompick.errors import NothingFoundError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
+from zoompick.files import human_bytes
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.net.client import Client
 from zoompick.study.scenelist import Entry
+from zoompick.workflow import clouds, pick
 
 
-def search(source: Source, criteria: Criteria, report: Report = ignore) -> list[Entry]:
-    """Scenes that fit, by date and tile. What the server sends is checked again here.
+@dataclass(frozen=True)
+class Found:
+    """What a search came to.
+
+    Attributes
+    ----------
+    entries : tuple of Entry
+        By time, tile and processing.
+    problems : tuple of ZoomPickError
+        Of sources that failed on the way; what came before is among the entries.
+    """
+
+    entries: tuple[Entry, ...]
+    problems: tuple[ZoomPickError, ...] = ()
+
+
+def search(sources: Source | Sequence[Source], criteria: Criteria, report: Report = ignore) -> list[Entry]:
+    """Scenes that fit, of one source or several; see :func:`search_all`.
 
     Raises
     ------
@@ -26,47 +47,118 @@ def search(source: Source, criteria: Criteria, report: Report = ignore) -> list[
         Says which filter emptied the list.
     SourceError, UnknownNameError
     """
-    api = StacApi(source.url, Client(report))
-    found = _fitting(_scenes(api, source, criteria), criteria)
-    if not found:
-        anything = Criteria(criteria.area, criteria.collections)
-        raise explain.nothing_found(criteria, _touching(api, source, anything), _extents(api, criteria))
-    return found
+    return list(search_all([sources] if isinstance(sources, Source) else sources, criteria, report).entries)
 
 
-def _scenes(api: StacApi, source: Source, criteria: Criteria) -> list[Scene]:
-    scenes: dict[tuple[str, str], Scene] = {}
-    for item in api.search(criteria):
-        scene = Scene.from_item(item, source.name)
-        scenes[scene.collection, scene.id] = scene
-    return list(scenes.values())
+def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = ignore) -> Found:
+    """Scenes that fit, merged and sorted. What servers send is checked again here against every filter.
+
+    A source that fails half-way keeps what it sent before; when all fail without a scene, the first failure is
+    raised.
+
+    Raises
+    ------
+    NothingFoundError, SourceError, UnknownNameError
+    """
+    client = Client(report)
+    scenes: dict[tuple[str, str, str], Scene] = {}
+    problems: list[ZoomPickError] = []
+    unusable = 0
+    unknown: UnknownNameError | None = None
+    for source in sources:
+        try:
+            for item in reader_of(source, client, report).search(criteria):
+                try:
+                    scene = Scene.from_item(item, source.name)
+                except SourceError:
+                    unusable += 1
+                else:
+                    scenes[scene.key] = scene
+        except UnknownNameError as error:
+            # With several sources a collection need only be in one of them.
+            unknown = error
+            problems += [error] if len(sources) == 1 else []
+        except ZoomPickError as error:
+            problems.append(error)
+    if unusable:
+        report(Noted(f"{unusable} items without an id or a date were left out."))
+    fitting = _fitting(scenes.values(), criteria)
+    if fitting and (criteria.cloud_area_max is not None or criteria.look_inside):
+        fitting = _clear_inside(fitting, criteria, client, report)
+    if fitting:
+        return Found(tuple(fitting), tuple(problems))
+    if problems:
+        raise problems[0]
+    if unknown and not scenes:
+        raise unknown
+    raise _explained(sources, criteria, client, report)
 
 
-def _fitting(scenes: Sequence[Scene], criteria: Criteria) -> list[Entry]:
-    fitting = []
-    for scene in scenes:
-        if criteria.collections and scene.collection not in criteria.collections:
+def _fitting(scenes: Iterable[Scene], criteria: Criteria) -> list[Entry]:
+    """Scenes that pass every filter, newest processing only unless all are asked for."""
+    passed = [scene for scene in scenes if criteria.fits(scene)]
+    kept = passed if criteria.versions == "all" else choose.newest(passed)
+    covered = [Entry(scene, criteria.cover(scene)) for scene in kept]
+    entries = [entry for entry in covered if entry.cover_percent > 0 and entry.cover_percent >= criteria.cover_min]
+    return sorted(entries, key=lambda entry: (entry.scene.when, entry.scene.tile, entry.scene.version))
+
+
+def _clear_inside(entries: list[Entry], criteria: Criteria, client: Client, report: Report) -> list[Entry]:
+    """Entries with their cloud inside the area, those above the limit left out; says what looking cost."""
+    looked = clouds.look_inside([entry.scene for entry in entries], criteria.area, client, report)
+    report(Noted(cost_words(looked)))
+    known = [entry.with_inside(looked.inside[entry.scene.key]) for entry in entries]
+    limit = criteria.cloud_area_max
+    if limit is None:
+        return known
+    kept = [entry for entry in known if entry.cloud_area_percent is not None and entry.cloud_area_percent <= limit]
+    if not kept:
+        raise explain.cloudy_inside(limit, [(entry.scene, entry.cloud_area_percent) for entry in known])
+    untold = sum(entry.cloud_area_percent is None for entry in known)
+    if untold:
+        report(Noted(f"{untold} scenes have no class layer to tell the cloud inside the area; they were left out."))
+    return kept
+
+
+def cost_words(looked: clouds.Looked) -> str:
+    """What looking inside the area cost, in a sentence."""
+    return (
+        f"Looked into {len(looked.inside)} scenes for cloud inside the area: {looked.requests} requests, "
+        f"{human_bytes(looked.received_bytes)}."
+    )
+
+
+def _explained(sources: Sequence[Source], criteria: Criteria, client: Client, report: Report) -> NothingFoundError:
+    """Ask once more for all that touches the area, and say which filter emptied the list."""
+    anything = Criteria(criteria.area, criteria.collections, versions="all")
+    touching: list[Scene] = []
+    extents: list[Bounds] = []
+    for source in sources:
+        try:
+            reader = reader_of(source, client, report)
+            for item in reader.search(anything):
+                try:
+                    touching.append(Scene.from_item(item, source.name))
+                except SourceError:
+                    continue
+            extents += _extents(reader, criteria)
+        except ZoomPickError:
             continue
-        if not (criteria.in_time(scene) and criteria.clear_enough(scene)):
-            continue
-        cover = criteria.cover(scene)
-        if cover > 0 and cover >= criteria.cover_min:
-            fitting.append(Entry(scene, cover))
-    return sorted(fitting, key=lambda entry: (entry.scene.when, entry.scene.tile, entry.scene.version))
+    fits = [entry.scene for entry in _fitting(touching, anything)]
+    return explain.nothing_found(criteria, fits, extents)
 
 
-def _touching(api: StacApi, source: Source, anything: Criteria) -> list[Scene]:
-    return [entry.scene for entry in _fitting(_scenes(api, source, anything), anything)]
-
-
-def _extents(api: StacApi, criteria: Criteria) -> list[Bounds]:
+def _extents(reader: Reader, criteria: Criteria) -> list[Bounds]:
     found = []
-    for entry in api.collections():
+    for entry in reader.collections():
         if criteria.collections and entry.get("id") not in criteria.collections:
             continue
         boxes = ((entry.get("extent") or {}).get("spatial") or {}).get("bbox") or []
         found += [Bounds(*box) for box in boxes if isinstance(box, list) and len(box) == 4]
     return found
+
+
+_SAME_PASS_DAYS = 0.5
 
 
 def choose_for(
@@ -77,12 +169,12 @@ def choose_for(
     cover_percent: float,
     report: Report = ignore,
 ) -> list[Entry]:
-    """For each period the clearest acquisition that covers the area, with the fewest scenes.
+    """For each period the scenes of one overpass that cover the area at the least cost: few and clear.
 
     Raises
     ------
     NothingFoundError
-        A period in which no acquisition covers enough of the area.
+        A period in which no overpass covers enough of the area.
     UnknownNameError
         A band that no scene has.
     """
@@ -91,28 +183,29 @@ def choose_for(
         if name not in offered:
             raise UnknownNameError.of("band", name, offered)
     wanted = [*bands, CLASS_BAND] if CLASS_BAND in offered else list(bands)
-    cover = {entry.scene.id: entry.cover_percent for entry in entries}
-    chosen: dict[str, Entry] = {}
+    wish = CoverWish(one_platform=True, within_days=_SAME_PASS_DAYS, crs=crs)
+    chosen: dict[tuple[str, str, str], Entry] = {}
     for period in criteria.periods or (Period(None, None),):
-        scenes = [entry.scene for entry in entries if period.holds(entry.scene.when)]
-        choice = choose.choose(scenes, criteria.area, crs, wanted)
-        if not choice.scenes or choice.cover_percent < cover_percent:
-            raise _no_choice(period, choice, crs, cover_percent, len(scenes))
+        within = [entry for entry in entries if period.holds(entry.scene.when)]
+        able = [entry for entry in within if all(band in entry.scene.bands for band in wanted)]
+        choice = pick.pick_cover(able, criteria.area, wish, False, report) if able else None
+        covered = choice.cover.covered_percent if choice and choice.cover else 0.0
+        if choice is None or covered < cover_percent:
+            raise _no_choice(period, covered, cover_percent, len(within))
+        cloud = max(entry.scene.cloud_percent or 0.0 for entry in choice.entries)
         report(
             Noted(
-                f"{period}: {len(choice.scenes)} of {len(scenes)} scenes chosen, {choice.scenes[0].day}, "
-                f"cover {choice.cover_percent:.0f} %, cloud {choice.cloud_percent:.0f} %"
+                f"{period}: {len(choice.entries)} of {len(within)} scenes chosen, {choice.entries[0].scene.day}, "
+                f"cover {covered:.0f} %, cloud at most {cloud:.0f} %"
             )
         )
-        chosen |= {scene.id: Entry(scene, cover[scene.id]) for scene in choice.scenes}
+        chosen |= {entry.scene.key: entry for entry in choice.entries}
     return list(chosen.values())
 
 
-def _no_choice(
-    period: Period, choice: choose.Choice, crs: Crs, cover_percent: float, count: int
-) -> NothingFoundError:
+def _no_choice(period: Period, covered: float, cover_percent: float, count: int) -> NothingFoundError:
     return NothingFoundError(
-        f"For {period} {count} scenes were found, but no single overpass in {crs} with all the bands covers "
-        f"{cover_percent:g} % of the area; the best covers {choice.cover_percent:.0f} %.",
+        f"For {period} {count} scenes were found, but no single overpass with all the bands covers "
+        f"{cover_percent:g} % of the area; the best covers {covered:.0f} %.",
         "Raise the cloud limit, widen the dates, ask for fewer bands, or lower [search] cover in study.toml.",
     )

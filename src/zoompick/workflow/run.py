@@ -17,14 +17,12 @@ from zoompick.geo.shapes import geojson_of
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
-from zoompick.study.scenelist import Entry, read_list, to_collection
+from zoompick.study.scenelist import Entry
+from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
 from zoompick.verification.finding import Finding
 from zoompick.workflow import find, get, verify
 from zoompick.workflow.plan import StudyPlan, plan_study, study_crs
 from zoompick.workflow.steps import Made, Step, make
-
-_CHOSEN_BY = "zoompick:chosen_by"
-BY_HAND = "hand"
 
 
 @dataclass(frozen=True)
@@ -50,39 +48,23 @@ class StudyRun:
 
 def criteria_of(brief: Brief, area: Area) -> Criteria:
     """The brief's search."""
-    return Criteria(area.polygon, brief.collections, brief.periods, brief.cloud)
-
-
-def shortlist(study: Study) -> list[Entry]:
-    """The picked scenes."""
-    return read_list(study.shortlist_file)
-
-
-def keep_shortlist(study: Study, entries: Sequence[Entry], chosen_by: str) -> None:
-    """Write the shortlist, and by whom it was chosen: a person, or the brief with this fingerprint."""
-    files.write_json(study.shortlist_file, to_collection(entries) | {_CHOSEN_BY: chosen_by})
-
-
-def _chosen_by(study: Study) -> str:
-    if not study.shortlist_file.exists():
-        return ""
-    value = files.read_json(study.shortlist_file)
-    return str(value.get(_CHOSEN_BY, "")) if isinstance(value, dict) and value.get("features") else ""
+    return Criteria(area.polygon, brief.collections, brief.periods, brief.cloud, **brief.filters)
 
 
 def _search_key(brief: Brief, area: Area) -> str:
     """Changes when anything does that decides which scenes are chosen."""
     facts = [
         brief.source, brief.collections, [period.interval for period in brief.periods], brief.cloud, brief.cover,
-        brief.bands, str(study_crs(brief, area)), geojson_of(area.polygon),
+        brief.bands, {key: str(value) for key, value in brief.filters.items()}, str(study_crs(brief, area)),
+        geojson_of(area.polygon),
     ]  # fmt: skip
     return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()[:32]
 
 
 def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignore) -> tuple[list[Entry], bool]:
     """The shortlist: as picked by hand, as chosen before for the same brief, or newly searched and chosen."""
-    chosen_by, key = _chosen_by(study), _search_key(brief, area)
-    if chosen_by in (BY_HAND, key):
+    by, key = chosen_by(study), _search_key(brief, area)
+    if by in (BY_HAND, key):
         return shortlist(study), False
     source = sources.named(brief.source, sources.known(study.root))
     criteria = criteria_of(brief, area)
@@ -95,7 +77,7 @@ def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignor
             )
         )
         chosen = find.choose_for(found, criteria, study_crs(brief, area), brief.bands, brief.cover, report)
-        keep_shortlist(study, chosen, key)
+        keep(study, chosen, key)
         doing.note(picked=[entry.scene.id for entry in chosen])
     return chosen, True
 

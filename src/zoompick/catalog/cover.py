@@ -1,0 +1,303 @@
+"""Choosing the scenes that cover an area together: a weighted set cover, solved exactly.
+
+The footprints cut the area into pieces; every piece must lie under a chosen scene. The cost of a choice is the sum of
+its scenes' costs: one for each scene, more for cloud and for days from the wished date. Solved as a mixed-integer
+programme with HiGHS (Q. Huangfu, J. A. J. Hall, Parallelizing the dual revised simplex method, 2018) through SciPy.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+import shapely
+
+from zoompick.catalog.scene import Scene
+from zoompick.geo.crs import Crs
+from zoompick.geo.shapes import Shape, area_km2
+
+_SLIVER_KM2 = 1e-5
+_TIME_LIMIT_S = 20.0
+_BENT = 0.05
+Key = tuple[str, str, str]
+
+
+@dataclass(frozen=True)
+class CoverWish:
+    """What the choice should be like.
+
+    Attributes
+    ----------
+    scene_cost, cloud_cost, day_cost : float
+        Cost of a scene, of one percent of cloud over the part of the area it covers, of a day from ``near``.
+    near : datetime or None
+        The wished date.
+    one_platform : bool
+        All scenes of one satellite.
+    within_days : float or None
+        The longest time between the first and the last.
+    most : int or None
+        Scenes at most.
+    cloud_max : float or None
+        Percent of a piece under cloud, at most, where ``cloud`` tells it.
+    crs : Crs or None
+        Among equals, scenes in this one: they lie on the study grid without being bent.
+    """
+
+    scene_cost: float = 1.0
+    cloud_cost: float = 0.05
+    day_cost: float = 0.01
+    near: datetime | None = None
+    one_platform: bool = False
+    within_days: float | None = None
+    most: int | None = None
+    cloud_max: float | None = None
+    crs: Crs | None = None
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A part of the area that the same scenes cover."""
+
+    polygon: Shape
+    size_km2: float
+    scenes: frozenset[int]
+
+
+@dataclass(frozen=True)
+class Cover:
+    """The choice.
+
+    Attributes
+    ----------
+    scenes : tuple of Scene
+        Cheapest cover, the one that covers most first.
+    covered_percent : float
+        Of the area.
+    cost : float
+    gap : float
+        How far from the best possible the cost may be, as a share; 0 when proved optimal.
+    reason : str
+        Why some of the area is not covered; empty when all is.
+    """
+
+    scenes: tuple[Scene, ...]
+    covered_percent: float
+    cost: float
+    gap: float = 0.0
+    reason: str = ""
+
+
+@dataclass
+class _Task:
+    """Numbers of one solution: the pieces with their admissible scenes, and each scene's cost."""
+
+    pieces: list[Piece]
+    costs: Any
+    most: int | None
+    allowed: Any = field(default=None)
+
+
+def pieces_of(area: Shape, footprints: Sequence[Shape]) -> list[Piece]:
+    """Cut an area along all footprints into pieces, those under the same footprints joined.
+
+    Slivers of less than 10 m2, which come of rounded corners, are left out.
+    """
+    inside = [shapely.intersection(area, footprint) for footprint in footprints]
+    lines = shapely.unary_union([shapely.boundary(area), *(shapely.boundary(part) for part in inside)])
+    cells = shapely.get_parts(shapely.polygonize(shapely.get_parts(lines).tolist()))
+    groups: dict[frozenset[int], list[Shape]] = {}
+    tree = shapely.STRtree(inside)
+    for cell in cells:
+        point = shapely.point_on_surface(cell)
+        if not shapely.intersects(area, point):
+            continue
+        groups.setdefault(frozenset(map(int, tree.query(point, predicate="intersects"))), []).append(cell)
+    pieces = []
+    for scenes, parts in groups.items():
+        polygon = shapely.union_all(parts)
+        size = area_km2(polygon)
+        if size > _SLIVER_KM2:
+            pieces.append(Piece(polygon, size, scenes))
+    return sorted(pieces, key=lambda piece: (sorted(piece.scenes), piece.size_km2))
+
+
+def choose_cover(
+    area: Shape,
+    scenes: Sequence[Scene],
+    wish: CoverWish,
+    cloud: Mapping[tuple[Key, int], float] | None = None,
+    pieces: Sequence[Piece] | None = None,
+) -> Cover:
+    """The cheapest scenes that cover the area together.
+
+    Where all of it cannot be covered under the constraints, as much of it as can be, and why.
+
+    Parameters
+    ----------
+    cloud : mapping, optional
+        Percent of cloud by scene key and number of piece; where it is missing the scene's own figure counts.
+    pieces : sequence of Piece, optional
+        As :func:`pieces_of` gives them, when they were computed before.
+    """
+    pieces = list(pieces) if pieces is not None else pieces_of(area, [scene.footprint for scene in scenes])
+    whole = sum(piece.size_km2 for piece in pieces) or 1.0
+    clear = _admissible(pieces, scenes, wish, cloud or {})
+    costs = np.array([_cost(n, scene, clear, wish, cloud or {}) for n, scene in enumerate(scenes)])
+    best: Cover | None = None
+    for group in _groups(scenes, wish):
+        task = _Task([_only(piece, group) for piece in clear], costs, wish.most, group)
+        found = _solve(task, scenes, whole)
+        better = best is None or (-round(found.covered_percent, 3), found.cost) < (
+            -round(best.covered_percent, 3),
+            best.cost,
+        )
+        best = found if better else best
+    assert best is not None
+    return best if best.covered_percent > 99.999 else _with_reason(best, pieces, clear, wish, whole)
+
+
+def _admissible(
+    pieces: Sequence[Piece], scenes: Sequence[Scene], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
+) -> list[Piece]:
+    """Pieces with only the scenes that are clear enough over them."""
+    limit = wish.cloud_max
+    if limit is None:
+        return list(pieces)
+    kept = []
+    for number, piece in enumerate(pieces):
+        clear = {n for n in piece.scenes if _cloud_over(scenes[n], number, cloud) <= limit}
+        kept.append(_only(piece, clear))
+    return kept
+
+
+def _cloud_over(scene: Scene, piece: int, cloud: Mapping[tuple[Key, int], float]) -> float:
+    known = cloud.get((scene.key, piece))
+    if known is not None:
+        return known
+    return scene.cloud_percent if scene.cloud_percent is not None else 100.0
+
+
+def _only(piece: Piece, scenes: Any) -> Piece:
+    return Piece(piece.polygon, piece.size_km2, piece.scenes & frozenset(scenes))
+
+
+def _cost(
+    number: int, scene: Scene, pieces: Sequence[Piece], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
+) -> float:
+    """Cost of taking a scene: itself, the cloud over its part of the area, its distance in days."""
+    own = [(n, piece) for n, piece in enumerate(pieces) if number in piece.scenes]
+    ground = sum(piece.size_km2 for _, piece in own) or 1.0
+    cloudy = sum(piece.size_km2 * _cloud_over(scene, n, cloud) for n, piece in own) / ground
+    days = abs((scene.when - wish.near).total_seconds()) / 86400 if wish.near else 0.0
+    bent = _BENT if wish.crs is not None and scene.crs not in (None, wish.crs) else 0.0
+    return wish.scene_cost * (1 + bent) + wish.cloud_cost * cloudy + wish.day_cost * days
+
+
+def _groups(scenes: Sequence[Scene], wish: CoverWish) -> list[set[int]]:
+    """Sets of scenes that may be chosen together: of one satellite, and of one stretch of days, as wished."""
+    groups = [set(range(len(scenes)))]
+    if wish.one_platform:
+        names = sorted({scene.platform for scene in scenes})
+        groups = [{n for n in groups[0] if scenes[n].platform == name} for name in names]
+    if wish.within_days is not None:
+        limit = wish.within_days * 86400
+        split = []
+        for group in groups:
+            windows = [
+                {n for n in group if 0 <= (scenes[n].when - start).total_seconds() <= limit}
+                for start in sorted({scenes[n].when for n in group})
+            ]
+            split += [w for w in windows if not any(w < other for other in windows)]
+        groups = split
+    return groups or [set()]
+
+
+def _solve(task: _Task, scenes: Sequence[Scene], whole: float) -> Cover:
+    """Cover every piece that can be; if the number of scenes forbids it, the most ground."""
+    coverable = [piece for piece in task.pieces if piece.scenes]
+    if not coverable:
+        return Cover((), 0.0, 0.0)
+    chosen, gap = _cover_all(coverable, task)
+    if chosen is None:
+        chosen, gap = _cover_most(coverable, task)
+    covered = sum(piece.size_km2 for piece in coverable if piece.scenes & chosen)
+    reach = {n: sum(piece.size_km2 for piece in coverable if n in piece.scenes) for n in chosen}
+    order = sorted(chosen, key=lambda n: (-reach[n], scenes[n].id))
+    cost = float(sum(task.costs[n] for n in chosen))
+    return Cover(tuple(scenes[n] for n in order), 100 * covered / whole, cost, gap)
+
+
+def _cover_all(pieces: Sequence[Piece], task: _Task) -> tuple[set[int] | None, float]:
+    from scipy.optimize import LinearConstraint
+
+    columns = sorted({n for piece in pieces for n in piece.scenes})
+    place = {n: column for column, n in enumerate(columns)}
+    rows = np.zeros((len(pieces), len(columns)))
+    for row, piece in enumerate(pieces):
+        rows[row, [place[n] for n in piece.scenes]] = 1
+    limits = [LinearConstraint(rows, 1, np.inf)]
+    if task.most is not None:
+        limits.append(LinearConstraint(np.ones((1, len(columns))), 0, task.most))
+    values, gap = _programme(task.costs[columns], limits)
+    return (None, gap) if values is None else ({columns[c] for c in np.flatnonzero(values > 0.5)}, gap)
+
+
+def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:
+    """As many square kilometres as ``most`` scenes can cover; among equals the cheapest."""
+    from scipy.optimize import LinearConstraint
+
+    columns = sorted({n for piece in pieces for n in piece.scenes})
+    place = {n: column for column, n in enumerate(columns)}
+    count = len(columns) + len(pieces)
+    rows = np.zeros((len(pieces) + 1, count))
+    for row, piece in enumerate(pieces):
+        rows[row, [place[n] for n in piece.scenes]] = 1
+        rows[row, len(columns) + row] = -1
+    rows[-1, : len(columns)] = 1
+    upper = np.full(len(pieces) + 1, np.inf)
+    upper[-1] = task.most if task.most is not None else np.inf
+    ground = np.array([piece.size_km2 for piece in pieces])
+    small = 1e-6 * ground.sum() / max(1.0, float(task.costs[columns].sum()))
+    values, gap = _programme(
+        np.concatenate([small * task.costs[columns], -ground]), [LinearConstraint(rows, np.zeros(len(upper)), upper)]
+    )
+    return (set() if values is None else {columns[c] for c in np.flatnonzero(values[: len(columns)] > 0.5)}), gap
+
+
+def _programme(costs: Any, limits: list[Any]) -> tuple[Any, float]:
+    from scipy.optimize import Bounds, milp
+
+    done = milp(
+        costs, integrality=np.ones(len(costs)), bounds=Bounds(0, 1), constraints=limits,
+        options={"time_limit": _TIME_LIMIT_S, "mip_rel_gap": 0.0},
+    )  # fmt: skip
+    return done.x, float(done.mip_gap or 0.0)
+
+
+def _with_reason(
+    best: Cover, pieces: Sequence[Piece], clear: Sequence[Piece], wish: CoverWish, whole: float
+) -> Cover:
+    def percent(which: Sequence[Piece]) -> float:
+        return 100 * sum(piece.size_km2 for piece in which) / whole
+
+    nobody = percent([piece for piece in pieces if not piece.scenes])
+    cloudy = percent(
+        [after for before, after in zip(pieces, clear, strict=True) if before.scenes and not after.scenes]
+    )
+    reasons = []
+    if nobody > 0.001:
+        reasons.append(f"{nobody:.2f} % lies under no scene")
+    if cloudy > 0.001:
+        reasons.append(f"over {cloudy:.2f} % every scene has more than {wish.cloud_max:g} % cloud")
+    rest = 100 - best.covered_percent - nobody - cloudy
+    if rest > 0.001:
+        plural = "" if wish.most == 1 else "s"
+        held = [f"at most {wish.most} scene{plural}"] if wish.most is not None else []
+        held += ["one satellite"] if wish.one_platform else []
+        held += [f"{wish.within_days:g} days"] if wish.within_days is not None else []
+        reasons.append(f"{rest:.2f} % is out of reach with {', '.join(held)}")
+    return Cover(best.scenes, best.covered_percent, best.cost, best.gap, "; ".join(reasons))

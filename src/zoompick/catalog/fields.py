@@ -1,0 +1,57 @@
+"""Properties of an item by meaning, under whichever of the known names an archive writes them."""
+
+from __future__ import annotations
+
+import math
+import tomllib
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from functools import cache
+from importlib import resources
+from typing import Any
+
+
+@cache
+def _names() -> Mapping[str, tuple[str, ...]]:
+    text = resources.files("zoompick.catalog").joinpath("data/fields.toml").read_text(encoding="utf-8")
+    return {meaning: tuple(names) for meaning, names in tomllib.loads(text).items()}
+
+
+def value(properties: Mapping[str, Any], meaning: str) -> Any:
+    """The first property of this meaning that is there, else None."""
+    for name in _names()[meaning]:
+        if name.startswith("*:"):
+            found = next((entry for key, entry in properties.items() if key.partition(":")[2] == name[2:]), None)
+        else:
+            found = properties.get(name)
+        if found is not None:
+            return found
+    return None
+
+
+def number(properties: Mapping[str, Any], meaning: str) -> float | None:
+    """A property as a finite number; None when it is missing or of another type."""
+    return as_number(value(properties, meaning))
+
+
+def text(properties: Mapping[str, Any], meaning: str) -> str:
+    """A property as text; empty when it is missing."""
+    found = value(properties, meaning)
+    return str(found) if isinstance(found, str | int | float) else ""
+
+
+def as_number(found: Any) -> float | None:
+    """A JSON number, never a boolean, never NaN."""
+    is_number = isinstance(found, int | float) and not isinstance(found, bool)
+    return float(found) if is_number and math.isfinite(found) else None
+
+
+def as_moment(found: Any) -> datetime | None:
+    """An RFC 3339 date-time in UTC, or None."""
+    try:
+        moment = datetime.fromisoformat(found) if isinstance(found, str) else None
+    except ValueError:
+        return None
+    if moment is None:
+        return None
+    return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -1,0 +1,224 @@
+"""Footprint files as STAC Items: ItemCollections, GeoJSON, shapefiles, GeoPackages and GeoParquet of any maker.
+
+A file made by others names its columns as it likes; the usual names of an id, a date, cloud and a path are known.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import Any
+
+import shapely
+
+from zoompick.area.model import Feature
+from zoompick.errors import AreaError, FormatError, UsageError
+from zoompick.geo.shapes import geojson_of
+
+ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
+_ID = ("id", "scene_id", "scene", "item_id", "name", "title", "tile", "filename", "file", "location")
+_DATE = ("datetime", "acquired", "acquisition", "acq_date", "date", "start_datetime", "sensing_time", "time")
+_CLOUD = ("eo:cloud_cover", "cloud_cover", "cloudcover", "cloud_pct", "cloud", "clouds")
+_HREF = ("href", "url", "location", "path", "file", "filename")
+_DATE_FORMS = ("%Y-%m-%d", "%Y/%m/%d", "%Y%m%d", "%d.%m.%Y", "%Y-%m-%d %H:%M:%S", "%Y%m%dT%H%M%S")
+
+
+def items_of(path: Path, collection: str, day: str = "") -> Iterator[dict[str, Any]]:
+    """Items of a file, one a footprint.
+
+    Parameters
+    ----------
+    collection : str
+        Name for items that tell none.
+    day : str
+        A date for footprints that tell none, as a delivery's tile index does.
+
+    Raises
+    ------
+    FormatError, AreaError
+        Missing, damaged, or of no form that is read.
+    """
+    if not path.is_file():
+        raise FormatError(f"There is no footprint file {path}.", "Check the path.")
+    suffix = path.suffix.lower()
+    if suffix in (".parquet", ".geoparquet"):
+        for number, feature in enumerate(_parquet(path)):
+            yield _of_row(feature, number, collection, day)
+    elif suffix in (".json", ".geojson"):
+        yield from _of_json(path, collection, day)
+    elif suffix in ENDINGS:
+        yield from _of_features(_vector(path), collection, day)
+    else:
+        raise FormatError(f"{path.name} is no footprint file.", f"Give one of {', '.join(ENDINGS)}.")
+
+
+def _vector(path: Path) -> Iterable[Feature]:
+    if path.suffix.lower() == ".gpkg":
+        from zoompick.area.geopackage import read_geopackage
+
+        return read_geopackage(path)[0]
+    from zoompick.area.shapefile import read_shapefile
+
+    return read_shapefile(path)[0]
+
+
+def _of_json(path: Path, collection: str, day: str) -> Iterator[dict[str, Any]]:
+    try:
+        value = json.loads(path.read_text(encoding="utf-8-sig"))
+    except (OSError, ValueError, RecursionError) as error:
+        raise FormatError(f"{path} is not JSON that can be read: {error}.", "Make it again.") from error
+    features = value.get("features") if isinstance(value, dict) else None
+    if not isinstance(features, list):
+        raise FormatError(f"{path.name} holds no FeatureCollection.", "Give an ItemCollection or GeoJSON features.")
+    for number, feature in enumerate(features):
+        if not isinstance(feature, dict):
+            continue
+        if isinstance(feature.get("assets"), dict):
+            yield {"collection": collection, **feature}
+        else:
+            given = feature.get("properties")
+            attributes = dict(given) if isinstance(given, dict) else {}
+            if "id" in feature:
+                attributes.setdefault("id", feature["id"])
+            yield _item(attributes, feature.get("geometry"), number, collection, day)
+
+
+def _of_features(features: Iterable[Feature], collection: str, day: str) -> Iterator[dict[str, Any]]:
+    for number, feature in enumerate(features):
+        attributes = {**feature.attributes}
+        if feature.name:
+            attributes.setdefault("name", feature.name)
+        yield _item(attributes, geojson_of(feature.polygon), number, collection, day)
+
+
+def _item(attributes: Mapping[str, Any], geometry: Any, number: int, collection: str, day: str) -> dict[str, Any]:
+    lower = {str(key).lower(): value for key, value in attributes.items() if value not in (None, "")}
+    properties: dict[str, Any] = {str(key): _plain(value) for key, value in attributes.items() if value is not None}
+    when = _moment(next((lower[name] for name in _DATE if name in lower), day))
+    if when is not None:
+        properties["datetime"] = when.strftime("%Y-%m-%dT%H:%M:%SZ")
+    cloud = next((lower[name] for name in _CLOUD if name in lower), None)
+    if isinstance(cloud, int | float):
+        properties["eo:cloud_cover"] = float(cloud)
+    href = next((str(lower[name]) for name in _HREF if name in lower), "")
+    assets = {"data": {"href": href, "roles": ["data"], "type": _type_of(href)}} if href else {}
+    return {
+        "type": "Feature",
+        "stac_version": "1.1.0",
+        "id": str(next((lower[name] for name in _ID if name in lower), number + 1)),
+        "collection": str(lower.get("collection", collection)),
+        "geometry": geometry,
+        "properties": properties,
+        "assets": assets,
+        "links": [],
+    }
+
+
+def _of_row(feature: Feature, number: int, collection: str, day: str) -> dict[str, Any]:
+    """A row as written by :func:`write_parquet` gives its item back; any other is read by its columns."""
+    row = dict(feature.attributes)
+    try:
+        properties, assets = json.loads(row.pop("properties")), json.loads(row.pop("assets"))
+    except (KeyError, TypeError, ValueError):
+        return _item(row, geojson_of(feature.polygon), number, collection, day)
+    item = _item(row, geojson_of(feature.polygon), number, collection, day)
+    return item | {"properties": properties, "assets": assets}
+
+
+def _plain(value: Any) -> Any:
+    """What JSON can hold."""
+    if isinstance(value, date | datetime):
+        return value.isoformat()
+    return value if isinstance(value, str | int | float | bool | list | dict) else str(value)
+
+
+def _type_of(href: str) -> str:
+    return (
+        "image/tiff; application=geotiff" if href.lower().endswith((".tif", ".tiff")) else "application/octet-stream"
+    )
+
+
+def _moment(value: Any) -> datetime | None:
+    if isinstance(value, datetime):
+        return value.astimezone(UTC) if value.tzinfo else value.replace(tzinfo=UTC)
+    if isinstance(value, date):
+        return datetime(value.year, value.month, value.day, tzinfo=UTC)
+    text = str(value).strip()
+    try:
+        moment = datetime.fromisoformat(text)
+        return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    except ValueError:
+        pass
+    for form in _DATE_FORMS:
+        try:
+            return datetime.strptime(text, form).replace(tzinfo=UTC)
+        except ValueError:
+            continue
+    return None
+
+
+def _parquet(path: Path) -> Iterator[Feature]:
+    """Rows of a GeoParquet file (OGC GeoParquet 1.1: primary column, WKB encoding)."""
+    try:
+        from pyarrow import ArrowException, parquet
+    except ImportError as error:
+        raise UsageError(
+            "GeoParquet needs the optional package pyarrow.", "Install it: pip install 'zoompick[parquet]'."
+        ) from error
+    try:
+        table = parquet.ParquetFile(path)
+        meta = json.loads((table.schema_arrow.metadata or {}).get(b"geo", b"{}"))
+        column = meta.get("primary_column", "geometry")
+        for batch in table.iter_batches(8192):
+            for row in batch.to_pylist():
+                wkb = row.pop(column, None)
+                if wkb is None:
+                    continue
+                shape = shapely.from_wkb(wkb)
+                if shape.geom_type in ("Polygon", "MultiPolygon"):
+                    yield Feature(str(row.get("name") or ""), shape, row)
+    except (ArrowException, ValueError, OSError, shapely.errors.ShapelyError) as error:
+        raise FormatError(f"{path.name} is not GeoParquet that can be read: {error}.", "Make it again.") from error
+
+
+def write_parquet(items: Iterable[Mapping[str, Any]], path: Path) -> None:
+    """Write items as GeoParquet 1.1: id, collection, geometry, the properties as JSON text and the main ones apart.
+
+    Raises
+    ------
+    UsageError
+        The optional package pyarrow is not installed.
+    AreaError
+        An item without a geometry.
+    """
+    try:
+        import pyarrow
+        from pyarrow import parquet
+    except ImportError as error:
+        raise UsageError(
+            "GeoParquet needs the optional package pyarrow.", "Install it: pip install 'zoompick[parquet]'."
+        ) from error
+    rows = [_row(item) for item in items]
+    if any(row["geometry"] is None for row in rows):
+        raise AreaError("A scene without a footprint cannot be written as GeoParquet.", "Drop it first.")
+    geo = {"version": "1.1.0", "primary_column": "geometry",
+           "columns": {"geometry": {"encoding": "WKB", "geometry_types": ["Polygon", "MultiPolygon"]}}}  # fmt: skip
+    table = pyarrow.Table.from_pylist(rows)
+    parquet.write_table(table.replace_schema_metadata({"geo": json.dumps(geo)}), path)
+
+
+def _row(item: Mapping[str, Any]) -> dict[str, Any]:
+    properties = item.get("properties") or {}
+    geometry = item.get("geometry")
+    return {
+        "id": item.get("id"),
+        "collection": item.get("collection"),
+        "datetime": properties.get("datetime"),
+        "platform": properties.get("platform"),
+        "eo:cloud_cover": properties.get("eo:cloud_cover"),
+        "properties": json.dumps(properties),
+        "assets": json.dumps(item.get("assets") or {}),
+        "geometry": shapely.to_wkb(shapely.geometry.shape(geometry)) if geometry else None,
+    }

@@ -1,0 +1,183 @@
+"""Dates as analysts say them: a day, month or year, a range with open ends, the last days, days around a date."""
+
+from __future__ import annotations
+
+import calendar
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from zoompick.errors import UsageError
+
+_FORMS = (
+    "Give a day (2025-12-15), a month (2025-12), a year, two of them as START/END ('..' leaves an end open), "
+    "'last 30 days', or '2025-12-15 +-10 days'."
+)
+_LAST = re.compile(r"(?i)last\s+(\d{1,4})\s*(d|day|w|week|m|month|y|year)s?")
+_AROUND = re.compile(r"(?i)(\d{4}-\d{1,2}-\d{1,2})\s*(?:\+-|\+/-|±)\s*(\d{1,4})\s*d(?:ays?)?")
+_UNIT_DAYS = {"d": 1, "w": 7, "m": 30, "y": 365}
+
+
+@dataclass(frozen=True, slots=True)
+class Period:
+    """From ``start`` to ``end``, both included, UTC; None leaves an end open."""
+
+    start: datetime | None
+    end: datetime | None
+
+    @classmethod
+    def parse(cls, text: str, now: datetime | None = None) -> Period:
+        """Read dates as a person writes them.
+
+        Parameters
+        ----------
+        now : datetime, optional
+            The moment from which ``last 30 days`` counts back.
+
+        Raises
+        ------
+        UsageError
+            Not a date, or the end before the start.
+        """
+        last, around = _LAST.fullmatch(text.strip()), _AROUND.fullmatch(text.strip())
+        if last:
+            end = now or datetime.now(UTC)
+            days = int(last[1]) * _UNIT_DAYS[last[2][0].lower()]
+            return cls((end - timedelta(days=days)).replace(hour=0, minute=0, second=0, microsecond=0), end)
+        if around:
+            day = _edge(around[1], text)
+            assert day is not None
+            return cls(day[0] - timedelta(days=int(around[2])), day[1] + timedelta(days=int(around[2])))
+        parts = [part.strip() for part in text.split("/")]
+        if len(parts) > 2 or not any(part not in ("", "..") for part in parts):
+            raise UsageError(f"The dates '{text}' cannot be read.", _FORMS)
+        start, end_edge = _edge(parts[0], text), _edge(parts[-1], text)
+        period = cls(start[0] if start else None, end_edge[1] if end_edge else None)
+        if period.start and period.end and period.start > period.end:
+            raise UsageError(
+                f"The dates '{text}' end before they begin.", f"Turn them around: {parts[-1]}/{parts[0]}."
+            )
+        return period
+
+    def holds(self, when: datetime) -> bool:
+        """True when ``when`` lies in the period."""
+        return (self.start is None or when >= self.start) and (self.end is None or when <= self.end)
+
+    @property
+    def interval(self) -> str:
+        """The period as RFC 3339 text, as STAC API takes it."""
+        ends = (end.strftime("%Y-%m-%dT%H:%M:%SZ") if end else ".." for end in (self.start, self.end))
+        return "/".join(ends)
+
+    def __str__(self) -> str:
+        return " to ".join(end.strftime("%Y-%m-%d") if end else "…" for end in (self.start, self.end))
+
+
+def _edge(part: str, whole: str) -> tuple[datetime, datetime] | None:
+    """First and last second that a year, month or day names."""
+    if part in ("", ".."):
+        return None
+    match = re.fullmatch(r"(\d{4})(?:-(\d{1,2}))?(?:-(\d{1,2}))?", part)
+    try:
+        if not match:
+            moment = datetime.fromisoformat(part)
+            moment = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+            return moment, moment
+        year, month, day = (int(group) if group else None for group in match.groups())
+        assert year is not None
+        first = datetime(year, month or 1, day or 1, tzinfo=UTC)
+        last_month = month or 12
+        last_day = day or calendar.monthrange(year, last_month)[1]
+        return first, datetime(year, last_month, last_day, tzinfo=UTC) + timedelta(days=1, seconds=-1)
+    except ValueError as error:
+        raise UsageError(f"The date '{part}' in '{whole}' cannot be read.", _FORMS) from error
+
+
+def span(periods: tuple[Period, ...]) -> Period | None:
+    """One period around all, for servers that take only one; None when there is none."""
+    if not periods:
+        return None
+    starts = [period.start for period in periods]
+    ends = [period.end for period in periods]
+    return Period(
+        None if None in starts else min(start for start in starts if start),
+        None if None in ends else max(end for end in ends if end),
+    )
+
+
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+
+
+@dataclass(frozen=True, slots=True)
+class Season:
+    """Months that come back every year, from ``first`` to ``last`` (1 to 12), over New Year when last < first."""
+
+    first: int
+    last: int
+
+    @classmethod
+    def parse(cls, text: str) -> Season:
+        """Read ``dec-feb``, ``12-2`` or a single month.
+
+        Raises
+        ------
+        UsageError
+        """
+        parts = [part.strip().lower() for part in text.replace("..", "-").split("-")]
+        numbers = [_MONTHS.index(part[:3]) + 1 if part[:3] in _MONTHS else part for part in parts]
+        try:
+            months = [int(number) for number in numbers]
+        except ValueError:
+            months = []
+        if not 1 <= len(months) <= 2 or not all(1 <= month <= 12 for month in months):
+            raise UsageError(f"The season '{text}' cannot be read.", "Give two months: dec-feb, say.")
+        return cls(months[0], months[-1])
+
+    def holds(self, when: datetime) -> bool:
+        """True when the month of ``when`` belongs to the season."""
+        if self.first <= self.last:
+            return self.first <= when.month <= self.last
+        return when.month >= self.first or when.month <= self.last
+
+    def __str__(self) -> str:
+        return f"{_MONTHS[self.first - 1]}-{_MONTHS[self.last - 1]}"
+
+
+@dataclass(frozen=True, slots=True)
+class Hours:
+    """A time of day, UTC, from ``first`` to ``last`` in hours; over midnight when last < first."""
+
+    first: float
+    last: float
+
+    @classmethod
+    def parse(cls, text: str) -> Hours:
+        """Read ``10-13`` or ``22:30-02:00``.
+
+        Raises
+        ------
+        UsageError
+        """
+        match = re.fullmatch(r"\s*(\d{1,2})(?::(\d{2}))?\s*-\s*(\d{1,2})(?::(\d{2}))?\s*", text)
+        values = (
+            [int(match[1]) + int(match[2] or 0) / 60, int(match[3]) + int(match[4] or 0) / 60] if match else [99.0]
+        )
+        if not all(0 <= value <= 24 for value in values):
+            raise UsageError(
+                f"The hours '{text}' cannot be read.", "Give two times of day, UTC: 10-13 or 22:30-02:00."
+            )
+        return cls(values[0], values[1])
+
+    def holds(self, when: datetime) -> bool:
+        """True when the time of ``when`` lies in it."""
+        hour = when.hour + when.minute / 60 + when.second / 3600
+        if self.first <= self.last:
+            return self.first <= hour <= self.last
+        return hour >= self.first or hour <= self.last
+
+    def __str__(self) -> str:
+        return f"{_clock(self.first)}-{_clock(self.last)} UTC"
+
+
+def _clock(hour: float) -> str:
+    return f"{int(hour):02d}:{round(hour % 1 * 60):02d}"

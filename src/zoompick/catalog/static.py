@@ -1,0 +1,113 @@
+"""A static STAC catalog: JSON files that link to one another, crawled politely and never beyond their own host.
+
+Source: STAC 1.1 (catalog and collection specification, link relations ``child`` and ``item``).
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+
+from zoompick.catalog.criteria import Criteria
+from zoompick.errors import SourceError, UnknownNameError
+from zoompick.events import Noted, Report, ignore
+from zoompick.geo.bounds import Bounds
+from zoompick.net.client import Client
+
+_MOST_DOCUMENTS = 20_000
+
+
+class StaticCatalog:
+    """One static catalog.
+
+    Parameters
+    ----------
+    url : str
+        Its root document.
+    report : callable
+        Told of what was left out.
+    """
+
+    def __init__(self, url: str, client: Client, report: Report = ignore) -> None:
+        self.url = url
+        self._client = client
+        self._report = report
+        self._host = urlsplit(url).netloc
+
+    @cached_property
+    def landing(self) -> Mapping[str, Any]:
+        """The root document."""
+        return self._document(self.url)
+
+    def _document(self, url: str) -> Mapping[str, Any]:
+        value = self._client.json(url)
+        if not isinstance(value, dict) or not isinstance(value.get("links"), list):
+            raise SourceError(f"{url} is no STAC document.", "Give the root of a static catalog.")
+        return value
+
+    def collections(self) -> list[dict[str, Any]]:
+        """All collections of the catalog, however deep."""
+        return [dict(entry) for entry, _ in self._walk(None) if entry.get("type") == "Collection"]
+
+    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+        """Items of the collections whose extents meet the query; the caller checks them again.
+
+        Raises
+        ------
+        UnknownNameError
+            A collection the catalog does not have.
+        SourceError
+        """
+        seen: set[str] = set()
+        for document, url in self._walk(criteria):
+            if document.get("type") == "Collection":
+                seen.add(str(document.get("id")))
+            if document.get("type") == "Feature":
+                yield dict(document)
+            elif document.get("type") == "FeatureCollection":
+                yield from (item for item in document.get("features") or () if isinstance(item, dict))
+            del url
+        for name in criteria.collections:
+            if name not in seen:
+                raise UnknownNameError.of("collection", name, seen)
+
+    def _walk(self, criteria: Criteria | None) -> Iterator[tuple[Mapping[str, Any], str]]:
+        """Documents, breadth first; items only when there is a query; each address once."""
+        rels = ("child",) if criteria is None else ("child", "item", "items")
+        queue, known = deque([self.url]), {self.url}
+        foreign = 0
+        while queue:
+            url = queue.popleft()
+            document = self._document(url) if url != self.url else self.landing
+            if criteria is not None and document.get("type") == "Collection" and not _may_hold(document, criteria):
+                yield {"type": "Collection", "id": document.get("id")}, url
+                continue
+            yield document, url
+            if document.get("type") == "Feature":
+                continue
+            for link in document.get("links") or ():
+                if not isinstance(link, dict) or link.get("rel") not in rels or not isinstance(link.get("href"), str):
+                    continue
+                target = urljoin(url, link["href"]).split("#")[0]
+                if urlsplit(target).netloc != self._host or urlsplit(target).scheme not in ("http", "https"):
+                    foreign += 1
+                elif target not in known and len(known) < _MOST_DOCUMENTS:
+                    known.add(target)
+                    queue.append(target)
+        if foreign:
+            self._report(Noted(f"{foreign} links of {self._host} lead to other hosts; they were not followed."))
+        if len(known) >= _MOST_DOCUMENTS:
+            self._report(Noted(f"{self._host} has more than {_MOST_DOCUMENTS} documents; the rest was not read."))
+
+
+def _may_hold(collection: Mapping[str, Any], criteria: Criteria) -> bool:
+    """True unless the collection's name or extent rules it out."""
+    if criteria.collections and collection.get("id") not in criteria.collections:
+        return False
+    boxes = ((collection.get("extent") or {}).get("spatial") or {}).get("bbox") or []
+    here = [Bounds(*part.bounds) for part in getattr(criteria.area, "geoms", [criteria.area])]
+    known = [Bounds(*box) for box in boxes if isinstance(box, list) and len(box) == 4]
+    return not known or any(box.intersects(part) for box in known for part in here)

@@ -1,0 +1,348 @@
+"""The shortlist: pick scenes by number, rule or cover, drop, tag, note, list, import, export, undo."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import options
+from zoompick.cli.groups import defaulting, group
+from zoompick.cli.scenes import put_out, show_scenes
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from zoompick.catalog.cover import CoverWish
+    from zoompick.study.folder import Study
+    from zoompick.study.scenelist import Entry
+    from zoompick.workflow.pick import Choice
+
+pick = group(
+    defaulting("add", "list"),
+    "The shortlist: pick scenes by number, id, range or rule, or those that cover the area.",
+)
+_HOW, _WISH = "Choose by rule", "What a cover should be like"
+Words = Annotated[
+    list[str] | None,
+    typer.Argument(metavar="[NUMBER|RANGE|ID|RULE …]", help="As listed: 3, 2-5, an id, or 'cloud<=10'."),
+]
+
+
+@pick.command("add")
+def pick_add(
+    scenes: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[NUMBER|RANGE|ID|RULE …]",
+            help="From the last search: 3, 2-5, an id, or 'cloud<=10'; '-' reads an ItemCollection.",
+        ),
+    ] = None,
+    cover: Annotated[
+        bool, typer.Option("--cover", help="The scenes that cover the area best together.", rich_help_panel=_HOW)
+    ] = False,
+    clearest: Annotated[
+        str,
+        typer.Option("--clearest-per", metavar="SPAN", help="The clearest of each day, month, year, tile.",
+                     rich_help_panel=_HOW),
+    ] = "",
+    pairs: Annotated[
+        str,
+        typer.Option("--pairs", metavar="DATE", help="Propose pairs before and after a day, to --take.",
+                     rich_help_panel=_HOW),
+    ] = "",
+    take: Annotated[int, typer.Option("--take", metavar="NUMBER", help="Pair to pick.", rich_help_panel=_HOW)] = 0,
+    near: Annotated[str, typer.Option("--near", metavar="DATE", help="Wished date.", rich_help_panel=_WISH)] = "",
+    within: Annotated[
+        float | None, typer.Option("--within", metavar="DAYS", help="All within so many days.", rich_help_panel=_WISH)
+    ] = None,
+    one_platform: Annotated[
+        bool, typer.Option("--one-platform", help="All of one satellite.", rich_help_panel=_WISH)
+    ] = False,
+    most: Annotated[
+        int | None, typer.Option("--most", metavar="SCENES", help="So many at most.", rich_help_panel=_WISH)
+    ] = None,
+    cloud_area: Annotated[
+        float | None,
+        typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.",
+                     rich_help_panel=_WISH),
+    ] = None,
+    look: Annotated[
+        bool, typer.Option("--inside", help="Read the cloud over each piece first.", rich_help_panel=_WISH)
+    ] = False,
+    weights: Annotated[
+        str,
+        typer.Option("--weights", metavar="S,C,D", help="Cost of a scene, a percent of cloud, a day off the date.",
+                     rich_help_panel=_WISH),
+    ] = "1,0.05,0.01",
+    only: Annotated[bool, typer.Option("--only", help="In place of what is picked already.")] = False,
+) -> None:  # fmt: skip
+    """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.study.folder import Study
+    from zoompick.workflow import pick as choose
+
+    study = Study.need(Path.cwd())
+    if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
+        raise UsageError("Scenes are picked in one way at a time.",
+                         "Give numbers, ids or rules, or one of --cover, --clearest-per, --pairs.")  # fmt: skip
+    if scenes:
+        chosen = choose.Choice(tuple(_named(study, scenes)))
+    elif clearest:
+        chosen = choose.pick_clearest(_found(study), clearest)
+    elif pairs:
+        chosen = _pair(study, pairs, take)
+        if not chosen.entries:
+            return
+    else:
+        wish = _wish(weights, near, one_platform, within, most, cloud_area)
+        with show.progress() as report:
+            is_looked = look or cloud_area is not None
+            chosen = choose.pick_cover(_found(study), study.area().polygon, wish, is_looked, report)
+    _change(study, "pick", chosen.entries, [], only)
+    show.note(f"Picked {', '.join(entry.scene.id for entry in chosen.entries)}.")
+    _tell_cover(chosen)
+
+
+def _wish(
+    weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
+) -> CoverWish:
+    from zoompick.catalog.cover import CoverWish
+    from zoompick.catalog.criteria import percent
+    from zoompick.catalog.period import Period
+    from zoompick.errors import UsageError
+
+    try:
+        costs = [float(part) for part in weights.split(",")]
+    except ValueError:
+        costs = []
+    if len(costs) != 3 or min(costs) < 0 or costs[0] <= 0:
+        raise UsageError(
+            f"The weights '{weights}' cannot be used.", "Give three, none below 0, the first above: 1,0.05,0.01."
+        )
+    if most is not None and most < 1:
+        raise UsageError(f"At most {most} scenes cover nothing.", "Give --most 1 or more.")
+    if within is not None and within < 0:
+        raise UsageError(f"{within:g} days are no stretch of time.", "Give --within 0 or more.")
+    day = Period.parse(near).start if near else None
+    limit = percent(cloud, "cloud limit") if cloud is not None else None
+    return CoverWish(costs[0], costs[1], costs[2], day, one_platform, within, most, limit)
+
+
+def _tell_cover(chosen: Choice) -> None:
+    from zoompick.cli import show
+
+    found = chosen.cover
+    if found is None:
+        return
+    scenes = f"{len(found.scenes)} scene{'' if len(found.scenes) == 1 else 's'}"
+    proof = "proved the cheapest" if found.gap < 1e-9 else f"within {100 * found.gap:.2g} % of the cheapest"
+    show.note(f"{scenes} cover {found.covered_percent:.2f} % of the area, cost {found.cost:.2f}, {proof}.")
+    if found.reason:
+        show.note(f"Not covered: {found.reason}.")
+
+
+def _pair(study: Study, day: str, take: int) -> Choice:
+    from zoompick.catalog.period import Period
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.workflow import pick as choose
+
+    start = Period.parse(day).start
+    if start is None:
+        raise UsageError(f"'{day}' is no day.", "As --pairs 2025-09-01.")
+    found = choose.propose_pairs(_found(study), start)
+    if take:
+        if not 1 <= take <= len(found):
+            raise UsageError(f"There is no pair {take}: {len(found)} were found.", "Look at the list again.")
+        by_key = {entry.scene.key: entry for entry in _found(study)}
+        pair = found[take - 1]
+        return choose.Choice((by_key[pair.before.key], by_key[pair.after.key]))
+    columns = [show.Column("no.", "right"), show.Column("tile"), show.Column("before"), show.Column("after")]
+    columns += [show.Column(name, "right") for name in ("season days", "sun °", "cloud %")]
+    rows = [
+        [
+            str(n),
+            p.before.tile,
+            p.before.day,
+            p.after.day,
+            f"{p.season_days:.0f}",
+            f"{p.sun_deg:.1f}",
+            f"{p.cloud:.0f}",
+        ]
+        for n, p in enumerate(found[:20], 1)
+    ]
+    show.table(columns, rows)
+    show.note(f"{len(found)} pairs, the most alike first. Pick one: 'zoompick pick --pairs {day} --take NUMBER'.")
+    return choose.Choice(())
+
+
+def _found(study: Study) -> list[Entry]:
+    from zoompick.errors import NothingFoundError
+    from zoompick.study.scenelist import read_list
+
+    found = read_list(study.found_file)
+    if not found:
+        raise NothingFoundError("Nothing was searched in this study yet.", "Give 'zoompick search' first.")
+    return found
+
+
+def _named(study: Study, words: list[str]) -> list[Entry]:
+    import json
+    import sys
+
+    from zoompick.errors import DataError
+    from zoompick.study.scenelist import from_collection, select
+
+    if words != ["-"]:
+        return select(_found(study), words, "the last search")
+    try:
+        return from_collection(json.load(sys.stdin), "standard input")
+    except ValueError as error:
+        raise DataError(f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it.") from error
+
+
+@pick.command("drop")
+def pick_drop(scenes: Words) -> None:
+    """Take scenes off the shortlist; their files stay."""
+    from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.study.scenelist import select
+    from zoompick.study.shortlist import shortlist
+
+    study = Study.need(Path.cwd())
+    dropped = select(shortlist(study), scenes or [], "the shortlist")
+    _change(study, "drop", [], dropped)
+    show.note(f"Dropped {', '.join(entry.scene.id for entry in dropped) or 'nothing'}.")
+
+
+def _change(study: Study, name: str, add: Sequence[Entry], drop: Sequence[Entry], only: bool = False) -> None:
+    """Change the shortlist under the study's lock; from then on it counts as picked by hand."""
+    from zoompick.study.journal import act
+    from zoompick.study.shortlist import BY_HAND, keep, shortlist
+
+    gone = {entry.scene.key for entry in drop}
+    with study.locked(), act(study.journal_file, name, scenes=[entry.scene.id for entry in (*add, *drop)]):
+        before = [] if only else shortlist(study)
+        kept = {entry.scene.key: entry for entry in (*before, *add) if entry.scene.key not in gone}
+        entries = sorted(kept.values(), key=lambda entry: (entry.scene.when, -entry.cover_percent))
+        keep(study, entries, BY_HAND)
+
+
+def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[Entry]:
+    """Change entries of the shortlist where they stand."""
+    from zoompick.study.folder import Study
+    from zoompick.study.scenelist import select
+    from zoompick.study.shortlist import shortlist
+
+    study = Study.need(Path.cwd())
+    chosen = [mark(entry) for entry in select(shortlist(study), words, "the shortlist")]
+    _change(study, name, chosen, [])
+    return chosen
+
+
+@pick.command("tag")
+def pick_tag(
+    tag: Annotated[str, typer.Argument(metavar="TAG", help="A word; with '-' in front it is taken away.")],
+    scenes: Words = None,
+) -> None:
+    """Tag scenes of the shortlist; 'tag=WORD' is a rule that finds them again."""
+    from zoompick.cli import show
+
+    word = tag.lstrip("+")
+
+    def mark(entry: Entry) -> Entry:
+        tags = [own for own in entry.tags if own != word.lstrip("-")]
+        return replace(entry, tags=tuple(tags if word.startswith("-") else [*tags, word]))
+
+    show.note(f"{len(_mark(scenes or ['cover>=0'], 'tag', mark))} scenes tagged {word}.")
+
+
+@pick.command("note")
+def pick_note(
+    text: Annotated[str, typer.Argument(metavar="TEXT", help="A sentence; empty takes it away.")],
+    scenes: Words = None,
+) -> None:
+    """Write a note on scenes of the shortlist."""
+    from zoompick.cli import show
+
+    show.note(f"{len(_mark(scenes or [], 'note', lambda entry: replace(entry, note=text)))} scenes noted.")
+
+
+@pick.command("undo")
+def pick_undo() -> None:
+    """Put the shortlist back as it was before the last change."""
+    from zoompick.cli import show
+    from zoompick.study import shortlist
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+
+    study = Study.need(Path.cwd())
+    with study.locked(), act(study.journal_file, "undo"):
+        entries = shortlist.undo(study)
+    show.note(f"The shortlist has {len(entries)} scenes again.")
+
+
+@pick.command("export")
+def pick_export(
+    out: Annotated[Path, typer.Argument(metavar="FILE", help=".json (ItemCollection), .csv or .parquet")],
+) -> None:
+    """Write the shortlist to a file."""
+    from zoompick.study.folder import Study
+    from zoompick.study.shortlist import shortlist
+
+    put_out(shortlist(Study.need(Path.cwd())), "", out)
+
+
+@pick.command("import")
+def pick_import(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="An ItemCollection, or a CSV with ids of the search.")],
+) -> None:
+    """Add the scenes of a file to the shortlist."""
+    import csv
+
+    from zoompick.cli import show
+    from zoompick.errors import DataError
+    from zoompick.study.folder import Study
+    from zoompick.study.scenelist import read_list, select
+
+    study = Study.need(Path.cwd())
+    if not file.is_file():
+        raise DataError(f"There is no file {file}.", "Check the path.")
+    if file.suffix.lower() == ".csv":
+        with file.open(newline="", encoding="utf-8-sig") as stream:
+            rows = list(csv.DictReader(stream))
+        if not rows or "id" not in rows[0]:
+            raise DataError(
+                f"{file} has no column 'id'.", "Export one to see the form: 'zoompick pick export x.csv'."
+            )
+        chosen = select(_found(study), [row["id"] for row in rows], "the last search")
+    else:
+        chosen = read_list(file)
+    _change(study, "import", chosen, [])
+    show.note(f"{len(chosen)} scenes taken in from {file}.")
+
+
+@pick.command("list")
+def pick_list(
+    form: Annotated[str, typer.Option("--format", metavar="FORM", help="table, json, csv, geojson.")] = "",
+    as_json: options.Json = False,
+) -> None:
+    """List the shortlist; scenes whose files are here are marked."""
+    from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.study.shortlist import shortlist
+    from zoompick.transfer import record
+
+    study = Study.need(Path.cwd())
+    entries = shortlist(study)
+    if put_out(entries, "json" if as_json else form, None):
+        return
+    if not entries:
+        show.note("The shortlist is empty. 'zoompick search', then 'zoompick pick NUMBER …'.")
+        return
+    here = [e.scene.id for e in entries if record.read(study.scene_folder(e.scene.source, e.scene.id))]
+    show_scenes(entries, with_id=True, here=here)

@@ -1,0 +1,257 @@
+"""Looking closely before anything is loaded: one scene's facts, the calendar, pictures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import options
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from zoompick.area.model import Area
+    from zoompick.study.folder import Study
+    from zoompick.study.scenelist import Entry
+    from zoompick.workflow.look import Picture
+
+Chosen = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="[NUMBER|RANGE|ID|RULE …]", help="Of the last search; '-' reads an ItemCollection. All by default."
+    ),
+]
+Picked = Annotated[bool, typer.Option("--picked", help="Of the shortlist in place of the last search.")]
+
+
+def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Entry]]:
+    """Scenes by words out of the last search, the shortlist or a pipe."""
+    import json
+    import sys
+
+    from zoompick.errors import DataError, NothingFoundError, StudyError
+    from zoompick.study.folder import Study
+    from zoompick.study.scenelist import from_collection, read_list, select
+
+    study = Study.find(Path.cwd())
+    if list(words) == ["-"]:
+        try:
+            return study, from_collection(json.load(sys.stdin), "standard input")
+        except ValueError as error:
+            raise DataError(
+                f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it."
+            ) from error
+    if study is None:
+        raise StudyError("There is no study here, so there is no search to look at.",
+                         "Pipe scenes in: 'zoompick search … --json | zoompick look -'.")  # fmt: skip
+    found = read_list(study.shortlist_file if picked else study.found_file)
+    what = "the shortlist" if picked else "the last search"
+    if not found:
+        raise NothingFoundError(f"{what.capitalize()} is empty.", "Give 'zoompick search' first.")
+    return study, select(found, words, what) if words else found
+
+
+def scene(
+    which: Annotated[
+        str, typer.Argument(metavar="NUMBER|ID", help="Of the last search; '-' reads an ItemCollection.")
+    ],
+    picked: Picked = False,
+    inside: Annotated[bool, typer.Option("--inside", help="Read the cloud inside the area.")] = False,
+    as_json: options.Json = False,
+) -> None:
+    """Tell everything about one scene: what, when, where, cloud, rights, bands, its name, the next passes."""
+    from zoompick.cli import show
+    from zoompick.workflow import about
+
+    study, chosen = _entries([which], picked)
+    entry = chosen[0]
+    area = study.area() if study and study.area_file.exists() else None
+    if inside and area is not None:
+        entry = _with_inside(entry, area)
+    if as_json:
+        show.as_json(entry.to_item())
+        return
+    for label, text in about.facts(entry.scene, area, entry.cloud_area_percent):
+        show.line(f"{label:<11} {text}")
+    show.line()
+    columns = [show.Column("band"), show.Column("µm", "right"), show.Column("pixel m", "right")]
+    columns += [show.Column("size", "right"), show.Column("state")]
+    show.table(columns, about.band_rows(entry.scene))
+    for name, text, meaning in about.name_parts(entry.scene):
+        show.line(f"{text:<11} {name}: {meaning}")
+    _passes(study, entry)
+
+
+def _with_inside(entry: Entry, area: Area) -> Entry:
+    from zoompick.cli import show
+    from zoompick.net.client import Client
+    from zoompick.workflow import clouds
+    from zoompick.workflow.find import cost_words
+
+    with show.progress() as report:
+        looked = clouds.look_inside([entry.scene], area.polygon, Client(report), report)
+    show.note(cost_words(looked))
+    return entry.with_inside(looked.inside[entry.scene.key])
+
+
+def _passes(study: Study | None, entry: Entry) -> None:
+    """The next passes, from all that the last search found of the same satellite."""
+    from datetime import UTC, datetime
+
+    from zoompick.cli import show
+    from zoompick.study.scenelist import read_list
+    from zoompick.workflow import about
+
+    if study is None:
+        return
+    others = [other.scene for other in read_list(study.found_file)]
+    likely = about.next_passes(entry.scene, others, datetime.now(UTC))
+    if likely is not None:
+        show.line()
+        basis = f"an estimate: every {likely.revisit_days:g} days, from {likely.observed} passes seen"
+        show.line(f"next passes {', '.join(likely.days)} ({basis})")
+
+
+def calendar(
+    which: Chosen = None,
+    picked: Picked = False,
+    days: Annotated[bool, typer.Option("--days", help="Each day, in place of months.")] = False,
+    picture: Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw it (PNG).")] = None,
+    as_json: options.Json = False,
+) -> None:
+    """Show when there are scenes and how cloudy: months by years, or days; gaps are seen at once."""
+    from zoompick.cli import show
+    from zoompick.workflow import agenda
+
+    _, entries = _entries(which or [], picked)
+    found = agenda.of_days(entries) if days else agenda.of_months(entries)
+    if as_json:
+        show.as_json(found.to_json())
+    else:
+        head, *rows = found.rows
+        columns = [show.Column(head[0]), *(show.Column(name, "left" if days else "right") for name in head[1:])]
+        show.table(columns, rows)
+        for line in found.notes:
+            show.line(line)
+        show.note("Scenes, and the least cloud among them in percent; · is a gap." if not days else
+                  "The tens of the least cloud of each day, 0 for clear; · is a day without a scene.")  # fmt: skip
+    if picture is not None:
+        from zoompick.figures.calendar import calendar_picture
+
+        calendar_picture(agenda.marks(entries), f"{len(entries)} scenes by day and cloud", picture)
+        show.note(f"Drawn in {picture}.")
+
+
+def look(
+    which: Chosen = None,
+    picked: Picked = False,
+    bands: Annotated[
+        str,
+        typer.Option("--bands", metavar="R,G,B", help="Three bands (or one) of the area, in place of quicklooks."),
+    ] = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    out: Annotated[Path, typer.Option("--out", metavar="FILE", help="Contact sheet to write (PNG).")] = Path(
+        "look.png"
+    ),
+    footprints: Annotated[
+        Path | None, typer.Option("--map", metavar="FILE", help="Draw the footprints over the area instead (PNG).")
+    ] = None,
+    terminal: Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")] = False,
+    most: Annotated[int, typer.Option("--most", metavar="SCENES", help="So many pictures at most.")] = 60,
+) -> None:
+    """Look before loading: a contact sheet of quicklooks or of any bands, a map of footprints, a terminal view."""
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+
+    named = options.names(bands)
+    if named and len(named) not in (1, 3):
+        raise UsageError(
+            f"{len(named)} bands make no picture.", "Give three for red, green and blue, or one for grey."
+        )
+    study, entries = _entries(which or [], picked)
+    given = options.area_given(area, box, around)
+    if given is None and study is not None and study.area_file.exists():
+        given = study.area()
+    if named and given is None:
+        raise UsageError("--bands shows the area, and there is none.", "Give --area AREA, or work in a study.")
+    shown = entries[: max(1, most)]
+    if footprints is not None:
+        _draw_map(shown, given, footprints)
+        return
+    pictures = _fetch(shown, named, given)
+    if terminal:
+        for number, (entry, picture) in enumerate(zip(shown, pictures, strict=True), 1):
+            _in_terminal(number, entry, picture)
+    else:
+        _draw_sheet(shown, pictures, named, given, out)
+    if len(entries) > len(shown):
+        show.note(f"{len(entries) - len(shown)} more scenes were left out; --most shows more.")
+
+
+def _fetch(entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+    from zoompick.workflow.look import pictures
+
+    with show.progress() as report:
+        found = pictures(entries, bands, area.polygon if area else None, report)
+    show.note(f"{len(entries)} pictures: {found.requests} requests, {human_bytes(found.received_bytes)}.")
+    for entry, picture in zip(entries, found.pictures, strict=True):
+        if picture.note:
+            show.note(f"{entry.scene.id}: {picture.note}")
+    return found.pictures
+
+
+def _draw_map(entries: list[Entry], area: Area | None, path: Path) -> None:
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.figures.maps import Outline, footprint_map
+
+    if area is None:
+        raise UsageError("There is no area to draw the footprints over.", "Give --area AREA, or work in a study.")
+    outlines = [
+        Outline(e.scene.footprint, str(n), e.cover_percent / 100)
+        for n, e in enumerate(entries, 1)
+        if e.scene.has_footprint()
+    ]
+    footprint_map(area, outlines, f"{len(outlines)} footprints over {area.name}", path)
+    show.note(f"Drawn in {path}.")
+
+
+def _draw_sheet(
+    entries: list[Entry], pictures: Sequence[Picture], bands: tuple[str, ...], area: Area | None, path: Path
+) -> None:
+    from zoompick.cli import show
+    from zoompick.figures.sheets import Cell, contact_sheet
+
+    cells = []
+    for number, (entry, picture) in enumerate(zip(entries, pictures, strict=True), 1):
+        scene = entry.scene
+        first = f"{number}  {scene.day}  {scene.platform}"
+        footprint = scene.footprint if scene.has_footprint() else None
+        cells.append(Cell(picture.pixels, picture.crs, picture.bounds, first, _figures(entry), footprint))
+    what = f"{' '.join(bands)} over {area.name}" if bands and area else f"over {area.name}" if area else ""
+    contact_sheet(cells, area.polygon if area else None, f"{len(cells)} scenes {what}".strip(), path)
+    show.note(f"Drawn in {path}.")
+
+
+def _figures(entry: Entry) -> str:
+    scene = entry.scene
+    cloud = "cloud ?" if scene.cloud_percent is None else f"cloud {scene.cloud_percent:.0f} %"
+    inside = "" if entry.cloud_area_percent is None else f" (in area {entry.cloud_area_percent:.0f} %)"
+    return f"{scene.tile}  {cloud}{inside}  cover {entry.cover_percent:.0f} %".strip()
+
+
+def _in_terminal(number: int, entry: Entry, picture: Picture) -> None:
+    import shutil
+
+    from zoompick.cli import show
+    from zoompick.workflow.look import half_blocks
+
+    show.line(f"{number}  {entry.scene.day}  {entry.scene.platform}  {_figures(entry)}")
+    for line in half_blocks(picture, min(76, shutil.get_terminal_size().columns - 2)):
+        show.line(line)

@@ -1,0 +1,134 @@
+"""How lists of scenes are shown: as a table, JSON, CSV, GeoJSON or GeoParquet."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from zoompick.study.scenelist import Entry
+
+FORMATS = ("table", "json", "csv", "geojson", "parquet")
+
+
+def show_scenes(entries: Sequence[Entry], with_id: bool = False, here: Sequence[str] = ()) -> None:
+    """A table of scenes.
+
+    Parameters
+    ----------
+    here : sequence of str
+        Ids of scenes whose files are on disk; with any, a column tells.
+    """
+    from zoompick.cli.show import Column, table
+
+    inside = any(entry.cloud_area_percent is not None for entry in entries)
+    several = len({entry.scene.collection for entry in entries}) > 1
+    columns = [Column("no.", "right"), Column("date")]
+    columns += [Column("id", flexible=True)] if with_id else [Column("time"), Column("satellite"), Column("tile")]
+    columns += [Column("collection")] if several and not with_id else []
+    columns += [Column("cloud %", "right")] + ([Column("in area %", "right")] if inside else [])
+    columns += [Column("cover %", "right"), Column("size", "right")]
+    marked = with_id and any(entry.tags or entry.note or entry.scene.id in here for entry in entries)
+    columns += [Column("marks", flexible=True)] if marked else []
+    rows = []
+    for number, entry in enumerate(entries, 1):
+        scene = entry.scene
+        row = [str(number), scene.day]
+        row += [scene.id] if with_id else [scene.when.strftime("%H:%M"), scene.platform, scene.tile]
+        row += [scene.collection] if several and not with_id else []
+        row += [_percent(scene.cloud_percent)] + ([_percent(entry.cloud_area_percent)] if inside else [])
+        row += [_cover(entry.cover_percent), _size(scene.size)]
+        row += [_marks(entry, here)] if marked else []
+        rows.append(row)
+    table(columns, rows)
+
+
+def _percent(value: float | None) -> str:
+    return "?" if value is None else f"{value:.0f}"
+
+
+def _cover(value: float) -> str:
+    return "<1" if 0 < value < 0.5 else f"{value:.0f}"
+
+
+def _size(value: int | None) -> str:
+    from zoompick.files import human_bytes
+
+    return "?" if value is None else human_bytes(value)
+
+
+def _marks(entry: Entry, here: Sequence[str]) -> str:
+    marks = ["downloaded"] if entry.scene.id in here else []
+    return "; ".join([*marks, *(f"#{tag}" for tag in entry.tags), *([entry.note] if entry.note else [])])
+
+
+def csv_text(entries: Sequence[Entry]) -> str:
+    """The scenes as CSV with a head line."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(
+        ["number", "id", "collection", "source", "datetime", "platform", "tile", "cloud_percent",
+         "cloud_area_percent", "cover_percent", "sun_elevation_deg", "off_nadir_deg", "pixel_m", "access", "bytes"]
+    )  # fmt: skip
+    for number, entry in enumerate(entries, 1):
+        s = entry.scene
+        inside = None if entry.cloud_area_percent is None else round(entry.cloud_area_percent, 2)
+        writer.writerow(
+            [number, s.id, s.collection, s.source, s.when.isoformat(), s.platform, s.tile, s.cloud_percent, inside,
+             round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m, s.access, s.size]
+        )  # fmt: skip
+    return out.getvalue()
+
+
+def put_out(entries: Sequence[Entry], form: str, out: Path | None) -> bool:
+    """Give scenes to standard output or a file in a form for machines; False for the table, which is not its work.
+
+    Raises
+    ------
+    UsageError
+        No such form, or one that needs a file.
+    """
+    from zoompick.cli import show
+    from zoompick.errors import UnknownNameError, UsageError
+    from zoompick.files import write_json, write_text
+    from zoompick.study.scenelist import to_collection
+
+    form = form or (_form_of(out) if out else "table")
+    if form not in FORMATS:
+        raise UnknownNameError.of("format", form, FORMATS)
+    if form == "table":
+        return False
+    if form == "parquet":
+        if out is None:
+            raise UsageError("GeoParquet needs a file.", "Give --out FILE.parquet.")
+        from zoompick.catalog.footprints import write_parquet
+
+        write_parquet([entry.to_item() for entry in entries], out)
+    elif form == "csv":
+        write_text(out, csv_text(entries)) if out else show.line(csv_text(entries).rstrip("\n"))
+    elif out:
+        write_json(out, to_collection(entries))
+    else:
+        show.as_json(to_collection(entries))
+    if out:
+        show.note(f"{len(entries)} scenes written to {out}.")
+    return True
+
+
+def _form_of(out: Path) -> str:
+    return {".csv": "csv", ".parquet": "parquet", ".geoparquet": "parquet"}.get(out.suffix.lower(), "geojson")
+
+
+def counts(entries: Sequence[Entry]) -> list[list[str]]:
+    """Scenes per satellite and month: a head line, then a row a satellite and a sum."""
+    months = sorted({entry.scene.day[:7] for entry in entries})
+    platforms = sorted({entry.scene.platform or "?" for entry in entries})
+    rows = [["satellite", *months, "all"]]
+    for platform in [*platforms, ""]:
+        own = [e for e in entries if not platform or (e.scene.platform or "?") == platform]
+        per = [sum(e.scene.day.startswith(month) for e in own) for month in months]
+        rows.append([platform or "all", *(str(n) if n else "·" for n in per), str(len(own))])
+    return rows

@@ -1,0 +1,183 @@
+"""Sources of scenes: add, list, show, check."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from zoompick.cli import options
+from zoompick.cli.groups import group
+
+if TYPE_CHECKING:
+    from zoompick.catalog.sources import Source
+
+source = group(text="Sources of scenes: add, list, show, check.")
+
+
+@source.command("add")
+def source_add(
+    name: Annotated[str, typer.Argument(metavar="NAME", help="Name to call it by.")],
+    url: Annotated[
+        str, typer.Argument(metavar="URL|FILE", help="Landing page, root of a static catalog, or file of footprints.")
+    ],
+    kind: Annotated[
+        str, typer.Option("--kind", metavar="KIND", help="stac-api, stac-catalog or footprints; told by the address.")
+    ] = "",
+    day: Annotated[
+        str, typer.Option("--date", metavar="DATE", help="Date of footprints whose file tells none.")
+    ] = "",
+    here: Annotated[bool, typer.Option("--here", help="Keep it in this study only.")] = False,
+) -> None:
+    """Add a source, or change the address of one; studies that use it by name go on with the new one."""
+    from zoompick.catalog import sources
+    from zoompick.catalog.open import reader_of
+    from zoompick.catalog.period import Period
+    from zoompick.cli import show
+    from zoompick.net.client import Client
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+
+    if day:
+        Period.parse(day)
+    study = Study.need(Path.cwd()) if here else None
+    path = sources.sources_file(study.root if study else None)
+    added = sources.Source.checked(name, url, kind, day)
+    if added.kind == "footprints":
+        # Indexed now, so that a file that cannot be read is told now.
+        with show.progress() as report:
+            reader_of(added, Client(report), report)
+    with act(study.journal_file if study else None, "source add", source=name, url=url):
+        replaced = sources.add(added, path)
+    where = "for this study" if here else "for all studies"
+    show.note(f"{'Changed' if replaced else 'Added'} the source {name} ({added.kind}) {where}.")
+
+
+def _known_sources() -> dict[str, Source]:
+    from zoompick.catalog import sources
+    from zoompick.study.folder import Study
+
+    study = Study.find(Path.cwd())
+    return sources.known(study.root if study else None)
+
+
+@source.command("list")
+def source_list(as_json: options.Json = False) -> None:
+    """List the sources known here."""
+    from dataclasses import asdict
+
+    from zoompick.cli import show
+
+    found = _known_sources()
+    if as_json:
+        show.as_json([asdict(entry) for entry in found.values()])
+    elif found:
+        columns = [show.Column("name"), show.Column("kind"), show.Column("address", flexible=True)]
+        show.table(columns, [[entry.name, entry.kind, entry.url] for entry in found.values()])
+    else:
+        show.note("No source is known yet. Add one: zoompick source add NAME URL.")
+
+
+@source.command("show")
+def source_show(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+    as_json: options.Json = False,
+) -> None:
+    """Ask a source what it has: collections, dates, bands, access, limits."""
+    from zoompick.catalog import sources
+    from zoompick.catalog.open import reader_of
+    from zoompick.cli import show
+    from zoompick.net.client import Client
+
+    found = sources.named(name, _known_sources())
+    with show.progress() as report:
+        reader = reader_of(found, Client(report), report)
+        collections = reader.collections()
+        title = str(getattr(reader, "landing", {}).get("title") or found.name)
+    if as_json:
+        facts = {"name": found.name, "kind": found.kind, "url": found.url, "title": title}
+        show.as_json(facts | {"collections": collections})
+        return
+    show.line(f"{found.name}: {title}, {sources.KINDS[found.kind]}")
+    show.line(found.url)
+    for entry in collections:
+        show.line()
+        show.line(f"{entry.get('id')}: {entry.get('title') or ''}")
+        for label, text in _collection_facts(entry):
+            show.line(f"  {label:<10} {text}")
+        _show_bands(entry)
+
+
+def _show_bands(entry: dict[str, Any]) -> None:
+    """Band table out of the collection's item assets, STAC 1.1 or 1.0 (common name, wavelength, width, pixel)."""
+    from zoompick.cli import show
+
+    assets = entry.get("item_assets")
+    rows = []
+    for key, asset in (assets if isinstance(assets, dict) else {}).items():
+        given = (asset.get("bands") or asset.get("eo:bands") or [{}])[0] if isinstance(asset, dict) else {}
+        told = {str(name).removeprefix("eo:"): value for name, value in given.items()}
+        width = told.get("full_width_half_max")
+        pixel = asset.get("gsd") or asset.get("raster:spatial_resolution") or ""
+        rows.append(
+            [key, str(told.get("common_name", "")), str(told.get("center_wavelength", "")),
+             str(width if width is not None else ""), str(pixel), str(asset.get("title", ""))]
+        )  # fmt: skip
+    if rows:
+        columns = [show.Column("band"), show.Column("common name"), show.Column("µm", "right")]
+        columns += [
+            show.Column("width", "right"),
+            show.Column("pixel m", "right"),
+            show.Column("what", flexible=True),
+        ]
+        show.table(columns, rows)
+
+
+@source.command("check")
+def source_check(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+) -> int:
+    """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
+    from zoompick.catalog import sources
+    from zoompick.cli import exits, show
+    from zoompick.workflow.check_source import check
+
+    found = sources.named(name, _known_sources())
+    with show.progress() as report:
+        results = check(found, report)
+    columns = [show.Column("outcome"), show.Column("check"), show.Column("figure", flexible=True)]
+    show.table(columns, [[result.outcome, result.check, result.figure] for result in results])
+    for result in results:
+        if result.note:
+            show.line(f"{result.outcome}: {result.note}")
+    return exits.SOURCE_FAILED if any(result.outcome == "fail" for result in results) else exits.DONE
+
+
+def _collection_facts(entry: dict[str, object]) -> list[tuple[str, str]]:
+    extent: dict[str, dict[str, list[list[object]]]] = entry.get("extent") or {}  # type: ignore[assignment]
+    summaries: dict[str, list[object]] = entry.get("summaries") or {}  # type: ignore[assignment]
+    boxes = (extent.get("spatial") or {}).get("bbox") or []
+    times = (extent.get("temporal") or {}).get("interval") or []
+    facts = [("dates", " to ".join(str(end)[:10] if end else "now" for end in times[0]))] if times else []
+    if boxes:
+        facts.append(("where", "west {}, south {}, east {}, north {}".format(*boxes[0][:4])))
+    for key, label in (("platform", "platforms"), ("gsd", "pixels (m)")):
+        if isinstance(summaries.get(key), list):
+            facts.append((label, ", ".join(map(str, summaries[key]))))
+    for key, label in (("processing:level", "levels"), ("instruments", "instrument")):
+        if isinstance(summaries.get(key), list):
+            facts.append((label, ", ".join(map(str, summaries[key]))))
+    for key, label in (("access", "access"), ("price_km2", "a km2"), ("limits", "limits"), ("good_for", "good for")):
+        told = next((value for name, value in (*summaries.items(), *entry.items()) if name.endswith(f":{key}")), None)
+        if told is not None:
+            facts.append((label, _words(told)))
+    if entry.get("license"):
+        facts.append(("licence", str(entry["license"])))
+    return facts
+
+
+def _words(told: object) -> str:
+    if isinstance(told, dict):
+        return ", ".join(f"{key.replace('_', ' ')} {value}" for key, value in told.items())
+    return ", ".join(map(str, told)) if isinstance(told, list) else str(told)

@@ -1,0 +1,157 @@
+"""Everything about one scene, in the order in which an analyst asks: what, when, where, how cloudy, what it costs."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from itertools import pairwise
+from statistics import median
+
+from zoompick.area.model import Area
+from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.files import human_bytes
+from zoompick.geo.shapes import area_km2, intersection
+from zoompick.sensors.guide import guide_for_collection
+
+_METRES_PER_DEGREE = 111_320
+Fact = tuple[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class NextPasses:
+    """An estimate: when the same satellite likely sees the area again.
+
+    Attributes
+    ----------
+    revisit_days : float
+        Median distance of the passes that were observed.
+    """
+
+    revisit_days: float
+    observed: int
+    days: tuple[str, ...]
+
+
+def facts(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[Fact]:
+    """Labels and texts, in order of use; what is not told is left out."""
+    found: list[Fact] = [("scene", scene.id), ("collection", scene.collection), ("source", scene.source)]
+    found += [("satellite", " ".join([scene.platform, *(f"({name})" for name in scene.instruments)]).strip())]
+    found += [("level", scene.level), ("version", scene.version)]
+    found += [("taken", scene.when.strftime("%Y-%m-%d %H:%M:%S UTC"))]
+    found += [("published", scene.published.strftime("%Y-%m-%d %H:%M UTC") if scene.published else "")]
+    found += _where(scene, area)
+    found += [("cloud", _cloud(scene, cloud_inside)), ("view", _view(scene))]
+    found += _rights(scene, area)
+    found += [("pixels", _pixels(scene)), ("size", human_bytes(scene.size) if scene.size is not None else "")]
+    found += [("address", _address(scene))]
+    return [(label, text) for label, text in found if text]
+
+
+def _where(scene: Scene, area: Area | None) -> list[Fact]:
+    if not scene.has_footprint():
+        return [("where", "the item has no footprint")]
+    west, south, east, north = scene.footprint.bounds
+    found = [
+        ("tile", f"{scene.tile} in {scene.crs}" if scene.crs else scene.tile),
+        ("where", f"west {west:.4f}, south {south:.4f}, east {east:.4f}, north {north:.4f}"),
+        ("ground", f"{area_km2(scene.footprint):.1f} km2"),
+    ]
+    if area is not None:
+        inside = area_km2(intersection(area.polygon, scene.footprint))
+        found.append(("covers", f"{100 * inside / area.size_km2:.1f} % of {area.name} ({inside:.2f} km2)"))
+    return found
+
+
+def _cloud(scene: Scene, inside: float | None) -> str:
+    told = [
+        (scene.cloud_percent, "over the scene"),
+        (scene.cloud_land_percent, "over its land"),
+        (inside, "inside the area"),
+    ]
+    return ", ".join(f"{value:.1f} % {where}" for value, where in told if value is not None) or "not told"
+
+
+def _view(scene: Scene) -> str:
+    parts = []
+    if scene.sun_elevation_deg is not None:
+        parts.append(f"sun {scene.sun_elevation_deg:.1f}° above the horizon")
+    if scene.off_nadir_deg is not None:
+        parts.append(f"{scene.off_nadir_deg:.1f}° off nadir")
+    return ", ".join(parts)
+
+
+def _rights(scene: Scene, area: Area | None) -> list[Fact]:
+    properties = scene.item.get("properties") or {}
+    words = {"open": "open to all", "ask": "on request; terms to accept", "priced": "priced"}
+    access = words.get(scene.access, scene.access)
+    if scene.price_km2 is not None:
+        access += f", {scene.price_km2:g} a km2"
+        if area is not None and scene.has_footprint():
+            inside = area_km2(intersection(area.polygon, scene.footprint))
+            access += f": {scene.price_km2 * inside:.2f} for the {inside:.2f} km2 of the area in it"
+    licence = properties.get("license")
+    return [("access", access), ("licence", str(licence) if isinstance(licence, str) else "")]
+
+
+def _pixels(scene: Scene) -> str:
+    """Pixel sizes in metres, also of grids in degrees, where a degree of longitude shrinks with latitude."""
+    sizes = sorted({band.pixel_m for band in scene.bands.values() if band.pixel_m})
+    if not sizes:
+        return f"{scene.pixel_m:g} m" if scene.pixel_m else ""
+    if scene.crs is not None and scene.crs.is_geographic and scene.has_footprint():
+        shrink = math.cos(math.radians(scene.footprint.centroid.y))
+        return ", ".join(
+            f"{size:g}° ({size * _METRES_PER_DEGREE * shrink:.1f} x {size * _METRES_PER_DEGREE:.1f} m)"
+            for size in sizes
+        )
+    return ", ".join(f"{size:g} m" for size in sizes)
+
+
+def _address(scene: Scene) -> str:
+    links = [link for link in scene.item.get("links") or () if isinstance(link, dict)]
+    return next((str(link.get("href")) for link in links if link.get("rel") == "self"), "")
+
+
+def band_rows(scene: Scene) -> list[list[str]]:
+    """A row a band: name, wavelength, pixel size, bytes, and whether it is here; missing ones against the guide."""
+    guide = guide_for_collection(scene.collection)
+    known = {band.name: band for band in guide.bands} if guide else {}
+    names = list(dict.fromkeys([*known, *scene.bands]))
+    rows = []
+    for name in names:
+        band, told = scene.bands.get(name), known.get(name)
+        wavelength = f"{told.wavelength_um:g}" if told else ""
+        pixel = band.pixel_m if band and band.pixel_m else told.pixel_m if told else None
+        size = human_bytes(band.size) if band and band.size is not None else ""
+        state = "published" if band else "missing"
+        rows.append([name, wavelength, f"{pixel:g}" if pixel else "", size, state])
+    if guide and guide.class_band and CLASS_BAND not in scene.bands:
+        rows.append([guide.class_band, "", "", "", "missing"])
+    return rows
+
+
+def name_parts(scene: Scene) -> list[tuple[str, str, str]]:
+    """Name, text and meaning of each part of the scene's name, after its band guide."""
+    guide = guide_for_collection(scene.collection)
+    return guide.parts_of(scene.id) if guide else []
+
+
+def next_passes(scene: Scene, others: Sequence[Scene], now: datetime, count: int = 3) -> NextPasses | None:
+    """When the same satellite likely passes next, from the days on which it did; None with fewer than three.
+
+    Gaps of several revisits (a pass that saw nothing) do not count towards the median.
+    """
+    days = sorted({other.when.date() for other in [*others, scene] if other.platform == scene.platform})
+    gaps = [(after - before).days for before, after in pairwise(days)]
+    if len(gaps) < 2:
+        return None
+    shortest = median(sorted(gaps)[: max(1, len(gaps) // 2)])
+    usual = [gap for gap in gaps if gap <= 1.5 * shortest] or gaps
+    revisit = float(median(usual))
+    passed = max(0, math.ceil((now.date() - days[-1]).days / revisit))
+    likely = [
+        days[-1] + timedelta(days=round(revisit * (passed + step))) for step in range(0 if passed else 1, count + 1)
+    ]
+    return NextPasses(revisit, len(days), tuple(day.isoformat() for day in likely[:count]))

@@ -1,0 +1,82 @@
+"""Test a source before work depends on it: its address, its conformance, and whether it does what is asked."""
+
+from __future__ import annotations
+
+from itertools import islice
+from typing import Any
+
+import shapely
+
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.open import Reader, reader_of
+from zoompick.catalog.period import Period
+from zoompick.catalog.scene import Scene
+from zoompick.catalog.sources import Source
+from zoompick.catalog.stac import StacApi
+from zoompick.errors import SourceError, ZoomPickError
+from zoompick.events import Report, ignore
+from zoompick.net.client import Client
+from zoompick.verification.finding import Finding
+
+_SAMPLE = 25
+_WORLD = shapely.box(-180, -90, 180, 90)
+
+
+def check(source: Source, report: Report = ignore) -> list[Finding]:
+    """Findings, in the order of the tests; the first failure ends them."""
+    client = Client(report)
+    try:
+        reader = reader_of(source, client, report)
+        collections = reader.collections()
+    except ZoomPickError as error:
+        note = f"{error.what} {error.todo} A moved source: 'zoompick source add {source.name} ADDRESS'."
+        return [Finding("answers", source.name, "fail", "no", "yes", note)]
+    found = [Finding("answers", source.name, "pass", source.url, "yes", "")]
+    names = ", ".join(str(entry.get("id")) for entry in collections[:6])
+    found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
+    if isinstance(reader, StacApi):
+        found.append(_conformance(reader))
+    try:
+        found += _sample(reader, source)
+    except ZoomPickError as error:
+        found.append(Finding("search", source.name, "fail", "no", "yes", f"{error.what} {error.todo}"))
+    return found
+
+
+def _conformance(api: StacApi) -> Finding:
+    """A server without filters is slower, not wrong: what it sends is tested here."""
+    wanted = {"item search": "item-search", "filter": "cql2-json", "sort": "item-search#sort"}
+    has = [words for words, name in wanted.items() if any(name in claimed for claimed in api.conformance)]
+    lacks = [words for words in wanted if words not in has]
+    note = f"It does not claim {', '.join(lacks)}; that is done here." if lacks else ""
+    return Finding("conformance", api.url, "warn" if lacks else "pass", ", ".join(has) or "none", "", note)
+
+
+def _sample(reader: Reader, source: Source) -> list[Finding]:
+    """A few items: usable, and inside the dates that were asked for."""
+    items = list(islice(reader.search(Criteria(_WORLD)), _SAMPLE))
+    scenes = _usable(items, source.name)
+    whole = bool(scenes) and len(scenes) == len(items)
+    figure = f"{len(scenes)} of {len(items)} items usable"
+    found = [Finding("search", source.name, "pass" if whole else "warn", figure, "all", "")]
+    if not scenes:
+        return found
+    first = min(scenes, key=lambda scene: scene.when)
+    period = Period(first.when.replace(hour=0, minute=0, second=0), first.when.replace(hour=23, minute=59, second=59))
+    asked = _usable(list(islice(reader.search(Criteria(_WORLD, periods=(period,))), _SAMPLE)), source.name)
+    kept = sum(period.holds(scene.when) for scene in asked)
+    note = "" if kept == len(asked) else "It sends scenes of other dates; they are left out here, which costs time."
+    figure = f"{kept} of {len(asked)} items"
+    found.append(Finding("keeps to dates", source.name, "warn" if note else "pass", figure, "all", note))
+    return found
+
+
+def _usable(items: list[dict[str, Any]], source: str) -> list[Scene]:
+    scenes = []
+    for item in items:
+        try:
+            scene = Scene.from_item(item, source)
+        except SourceError:
+            continue
+        scenes += [scene] if scene.has_footprint() else []
+    return scenes

@@ -1,0 +1,124 @@
+"""Cloud inside the study area, read from the class layers where they lie: a few kilobytes a scene, by byte ranges."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+
+from zoompick import settings
+from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.errors import ZoomPickError
+from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.net.client import Client
+from zoompick.net.ranges import Cost, RemoteFile
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.masks import PolygonMask
+from zoompick.sensors.classes import ClassTable
+
+TASK = "cloud inside the area"
+_PIXELS_WANTED = 96
+"""The coarsest overview that still has so many pixels along the area's longer side is read."""
+
+
+@dataclass(frozen=True, slots=True)
+class Inside:
+    """Percent of the area's seen pixels under cloud, shadow and snow, and of the area that was seen at all."""
+
+    cloud: float
+    shadow: float
+    snow: float
+    seen: float
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What was read: figures by the scene's key (None where a scene does not tell), and what it cost."""
+
+    inside: dict[tuple[str, str, str], Inside | None]
+    requests: int
+    received_bytes: int
+
+
+def look_inside(scenes: Sequence[Scene], area: Shape, client: Client, report: Report = ignore) -> Looked:
+    """Read the window of the area out of each scene's class layer, several at a time."""
+    cost = Cost()
+    report(Started(TASK, len(scenes), "scenes"))
+
+    def one(scene: Scene) -> Inside | None:
+        try:
+            return _of_scene(scene, area, client, cost)
+        finally:
+            report(Advanced(TASK, 1))
+
+    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-inside") as pool:
+        figures = list(pool.map(one, scenes))
+    report(Finished(TASK))
+    found = {scene.key: figure for scene, figure in zip(scenes, figures, strict=True)}
+    return Looked(found, cost.requests, cost.received)
+
+
+def _of_scene(scene: Scene, area: Shape, client: Client, cost: Cost) -> Inside | None:
+    band = scene.bands.get(CLASS_BAND)
+    if band is None or not band.classes:
+        return None
+    try:
+        raster = GeoTiff(RemoteFile(band.href, client, cost))
+        return inside_of(raster, ClassTable.from_stac(band.classes), area)
+    except ZoomPickError:
+        # One scene that cannot be read is a scene that does not tell; the others go on.
+        return None
+
+
+@dataclass(frozen=True)
+class Parts:
+    """Figures of one scene over several parts of an area, and what they cost."""
+
+    parts: tuple[Inside | None, ...]
+    requests: int
+    received_bytes: int
+
+
+def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts:
+    """Read one class layer over several parts of the area; what was fetched for one serves the others."""
+    cost = Cost()
+    band = scene.bands.get(CLASS_BAND)
+    if band is None or not band.classes:
+        return Parts((None,) * len(parts), 0, 0)
+    table = ClassTable.from_stac(band.classes)
+    try:
+        raster = GeoTiff(RemoteFile(band.href, client, cost))
+        figures = tuple(inside_of(raster, table, part) for part in parts)
+    except ZoomPickError:
+        figures = (None,) * len(parts)
+    return Parts(figures, cost.requests, cost.received)
+
+
+def inside_of(raster: GeoTiff, table: ClassTable, area: Shape) -> Inside | None:
+    """Figures of one class layer, from a coarse overview; None when it saw nothing of the area."""
+    polygon = project(area, raster.grid.crs)
+    box = bounds_of(polygon)
+    longest = max(box.width, box.height)
+    fitting = [n for n, grid in enumerate(raster.levels) if longest / grid.pixel_x >= _PIXELS_WANTED]
+    level = fitting[-1] if fitting else 0
+    grid = raster.levels[level]
+    window = grid.window_of(box)
+    if window.is_empty:
+        return None
+    part = grid.part(window)
+    ground = PolygonMask(polygon, part).read(part.window)
+    classes = raster.read(window, [0], level)[0]
+    seen = ground & ~np.isin(classes, list(table.fill))
+    # Ground of the area beyond the scene's edge counts as not seen.
+    whole = max(1.0, polygon.area / (grid.pixel_x * grid.pixel_y))
+    count = int(seen.sum())
+    if not count:
+        return None
+
+    def share(codes: frozenset[int]) -> float:
+        return 100 * int((seen & np.isin(classes, list(codes))).sum()) / count
+
+    return Inside(share(table.cloud), share(table.shadow), share(table.snow), min(100.0, 100 * count / whole))

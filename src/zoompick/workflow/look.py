@@ -1,0 +1,219 @@
+"""Pictures of scenes before a download: their quicklooks, or any bands of the area out of the overviews."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+import imagecodecs
+import numpy as np
+
+from zoompick import settings
+from zoompick.catalog.pictures import quicklook_of
+from zoompick.catalog.scene import Scene
+from zoompick.errors import SourceError, UnknownNameError, ZoomPickError
+from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import Crs
+from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.net.client import Client
+from zoompick.net.ranges import Cost, RemoteFile
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Grid
+from zoompick.raster.masks import PolygonMask
+from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.raster import valid_mask
+from zoompick.study.scenelist import Entry
+
+TASK = "pictures"
+_MOST_BYTES = 20 << 20
+_PREVIEW_PX = 360
+_PERCENTILES = (2.0, 98.0)
+
+
+@dataclass(frozen=True)
+class Picture:
+    """Pixels and where they lie.
+
+    Attributes
+    ----------
+    pixels : ndarray, uint8, shape (rows, cols, 4)
+        Red, green, blue, and 0 where there is nothing.
+    note : str
+        What is not as it should be: no quicklook, or one whose place is a guess.
+    """
+
+    pixels: Any
+    crs: Crs | None
+    bounds: Bounds | None
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Pictures:
+    """One picture an entry, in order, and what they cost."""
+
+    pictures: tuple[Picture, ...]
+    requests: int
+    received_bytes: int
+
+
+def pictures(entries: Sequence[Entry], bands: Sequence[str], area: Shape | None, report: Report = ignore) -> Pictures:
+    """Fetch a picture of each entry, several at a time.
+
+    Parameters
+    ----------
+    bands : sequence of str
+        Three bands for red, green and blue, or one for grey: read from the overviews, clipped to ``area``. Empty
+        takes the quicklooks.
+
+    Raises
+    ------
+    UnknownNameError
+        A band that none of the scenes has.
+    """
+    offered = {name for entry in entries for name in entry.scene.bands}
+    for name in bands:
+        if name not in offered:
+            raise UnknownNameError.of("band", name, offered)
+    client, cost = Client(report), Cost()
+    report(Started(TASK, len(entries), "scenes"))
+
+    def one(entry: Entry) -> Picture:
+        try:
+            if bands and area is not None:
+                return preview(entry.scene, bands, area, client, cost)
+            return _quicklook(entry.scene, client, cost)
+        except ZoomPickError as error:
+            return Picture(np.zeros((8, 8, 4), np.uint8), None, None, error.what)
+        finally:
+            report(Advanced(TASK, 1))
+
+    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-look") as pool:
+        found = tuple(pool.map(one, entries))
+    report(Finished(TASK))
+    return Pictures(found, cost.requests, cost.received)
+
+
+def _quicklook(scene: Scene, client: Client, cost: Cost) -> Picture:
+    offered = quicklook_of(scene)
+    if offered is None:
+        raise SourceError(f"{scene.id} offers no quicklook.", "Give --bands to look at its overviews.")
+    data = client.again(offered.href, lambda: _body(client, offered.href))
+    cost.add(len(data))
+    return Picture(
+        _decoded(data, scene.id), offered.crs, offered.bounds, "" if offered.is_exact else "placed by its box"
+    )
+
+
+def _body(client: Client, url: str) -> bytes:
+    parts, size = [], 0
+    with client.open(url) as answer:
+        for part in answer.chunks():
+            size += len(part)
+            if size > _MOST_BYTES:
+                raise SourceError(f"The quicklook {url} has more than {_MOST_BYTES >> 20} MB.", "It is left out.")
+            parts.append(part)
+    return b"".join(parts)
+
+
+def _decoded(data: bytes, label: str) -> Any:
+    try:
+        decode = imagecodecs.png_decode if data.startswith(b"\x89PNG") else imagecodecs.jpeg_decode
+        pixels = np.asarray(decode(data))
+    except (RuntimeError, ValueError) as error:
+        raise SourceError(f"The quicklook of {label} is no picture: {error}.", "It is left out.") from error
+    if pixels.dtype != np.uint8:
+        pixels = (pixels >> 8).astype(np.uint8)
+    if pixels.ndim == 2:
+        pixels = np.dstack([pixels] * 3)
+    if pixels.shape[2] == 3:
+        pixels = np.dstack([pixels, np.full(pixels.shape[:2], 255, np.uint8)])
+    return pixels if pixels.shape[2] == 4 else np.dstack([*[pixels[:, :, 0]] * 3, pixels[:, :, 1]])
+
+
+def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cost: Cost) -> Picture:
+    """A few hundred pixels of some bands over the area, stretched between percentiles, nothing outside it.
+
+    Raises
+    ------
+    SourceError
+        A band was not published with this scene, or cannot be read.
+    """
+    missing = [name for name in bands if name not in scene.bands]
+    if missing:
+        raise SourceError(f"{scene.id} was published without {', '.join(missing)}.", "Choose other bands.")
+    sources = [_level(GeoTiff(RemoteFile(scene.bands[name].href, client, cost)), area) for name in bands]
+    first = sources[0].grid
+    flat = project(area, first.crs)
+    pixel = max(min(source.grid.pixel_x for source in sources), max(_sides(flat)) / _PREVIEW_PX)
+    grid = Grid.snapped(bounds_of(flat), first.crs, pixel)
+    inside = PolygonMask(flat, grid).read(grid.window)
+    layers = [OnGrid(source, grid).read(grid.window)[0] for source in sources]
+    seen = inside.copy()
+    for layer, source in zip(layers, sources, strict=True):
+        seen &= valid_mask(layer, source.nodata)
+    shown = [_stretched(layer, seen) for layer in layers]
+    colours = shown if len(shown) == 3 else shown[:1] * 3
+    return Picture(np.dstack([*colours, seen.astype(np.uint8) * 255]), grid.crs, grid.bounds)
+
+
+def _sides(flat: Shape) -> tuple[float, float]:
+    box = bounds_of(flat)
+    return box.width, box.height
+
+
+class _Level:
+    """One overview of a file as a Raster of its own."""
+
+    def __init__(self, source: GeoTiff, level: int) -> None:
+        self._source, self._level = source, level
+        self.grid, self.bands, self.dtype = source.levels[level], source.bands, source.dtype
+        self.nodata, self.levels, self.block = source.nodata, (source.levels[level],), source.block
+
+    def read(self, window: Any, bands: Sequence[int] | None = None, level: int = 0) -> Any:
+        """Pixels of the overview."""
+        return self._source.read(window, bands, self._level)
+
+
+def _level(source: GeoTiff, area: Shape) -> _Level:
+    """The coarsest overview that still has enough pixels over the area."""
+    longest = max(_sides(project(area, source.grid.crs)))
+    fitting = [n for n, grid in enumerate(source.levels) if longest / grid.pixel_x >= _PREVIEW_PX / 2]
+    return _Level(source, fitting[-1] if fitting else 0)
+
+
+def _stretched(layer: Any, seen: Any) -> Any:
+    values = layer[seen]
+    if not values.size:
+        return np.zeros(layer.shape, np.uint8)
+    low, high = np.percentile(values, _PERCENTILES)
+    return np.clip((layer.astype(np.float32) - low) / max(1e-6, high - low) * 255, 0, 255).astype(np.uint8)
+
+
+def half_blocks(picture: Picture, columns: int) -> list[str]:
+    """The picture as lines of coloured half blocks, two pixels a character cell, for a terminal in true colour."""
+    pixels = picture.pixels
+    rows = max(2, round(pixels.shape[0] / pixels.shape[1] * columns / 2) * 2)
+    row = (np.arange(rows) + 0.5) * pixels.shape[0] / rows
+    col = (np.arange(columns) + 0.5) * pixels.shape[1] / columns
+    small = pixels[row.astype(int)[:, None], col.astype(int)[None, :]]
+    lines = []
+    for top, bottom in zip(small[0::2], small[1::2], strict=True):
+        cells = []
+        for upper, lower in zip(top, bottom, strict=True):
+            cells.append(_cell(tuple(map(int, upper)), tuple(map(int, lower))))
+        lines.append("".join(cells) + "\x1b[0m")
+    return lines
+
+
+def _cell(upper: tuple[int, ...], lower: tuple[int, ...]) -> str:
+    if not upper[3] and not lower[3]:
+        return "\x1b[0m "
+    if not lower[3]:
+        return "\x1b[0m\x1b[38;2;{};{};{}m▀".format(*upper[:3])
+    if not upper[3]:
+        return "\x1b[0m\x1b[38;2;{};{};{}m▄".format(*lower[:3])
+    return "\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m▀".format(*upper[:3], *lower[:3])

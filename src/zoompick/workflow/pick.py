@@ -1,0 +1,114 @@
+"""Choose scenes by rule: covers, pairs, the clearest of each month."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from zoompick.catalog import cover, rules
+from zoompick.catalog.cover import Cover, CoverWish, Key, Piece
+from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.errors import NothingFoundError
+from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
+from zoompick.files import human_bytes
+from zoompick.geo.shapes import Shape
+from zoompick.net.client import Client
+from zoompick.study.scenelist import Entry
+from zoompick.workflow import clouds
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Chosen entries and, of a cover, how it was solved."""
+
+    entries: tuple[Entry, ...]
+    cover: Cover | None = None
+
+
+def pick_cover(entries: Sequence[Entry], area: Shape, wish: CoverWish, look: bool, report: Report = ignore) -> Choice:
+    """The cheapest scenes that cover the area together.
+
+    Parameters
+    ----------
+    look : bool
+        Read the cloud over each piece from the class layers; else the scenes' own figures count.
+
+    Raises
+    ------
+    NothingFoundError
+        No scene covers any of it.
+    """
+    usable = [entry for entry in entries if entry.scene.has_footprint()]
+    scenes = [entry.scene for entry in usable]
+    pieces = cover.pieces_of(area, [scene.footprint for scene in scenes])
+    cloud = _cloud_by_piece(scenes, pieces, report) if look else {}
+    choice = cover.choose_cover(area, scenes, wish, cloud, pieces)
+    if not choice.scenes:
+        raise NothingFoundError(
+            f"None of the {len(entries)} scenes can cover any of the area: {choice.reason or 'no usable footprint'}.",
+            "Search more dates, or raise --cloud-area.",
+        )
+    by_key = {entry.scene.key: entry for entry in usable}
+    return Choice(tuple(by_key[scene.key] for scene in choice.scenes), choice)
+
+
+def _cloud_by_piece(scenes: Sequence[Scene], pieces: Sequence[Piece], report: Report) -> dict[tuple[Key, int], float]:
+    """Percent of cloud over each piece by each scene that has a class layer."""
+    client, found = Client(report), {}
+    requests = received = 0
+    report(Started("cloud over the pieces", len(scenes), "scenes"))
+    for number, scene in enumerate(scenes):
+        own = [(n, piece.polygon) for n, piece in enumerate(pieces) if number in piece.scenes]
+        if CLASS_BAND in scene.bands and own:
+            looked = clouds.look_at_parts(scene, [polygon for _, polygon in own], client)
+            requests, received = requests + looked.requests, received + looked.received_bytes
+            for (n, _), figure in zip(own, looked.parts, strict=True):
+                if figure is not None:
+                    found[scene.key, n] = figure.cloud
+        report(Advanced("cloud over the pieces", 1))
+    report(Finished("cloud over the pieces"))
+    report(Noted(f"Cloud over {len(pieces)} pieces of the area: {requests} requests, {human_bytes(received)}."))
+    return found
+
+
+def cloud_of(entry: Entry) -> float:
+    """Cloud inside the area where it is known, else over the scene; 100 when neither is told."""
+    if entry.cloud_area_percent is not None:
+        return entry.cloud_area_percent
+    return entry.scene.cloud_percent if entry.scene.cloud_percent is not None else 100.0
+
+
+def pick_clearest(entries: Sequence[Entry], per: str) -> Choice:
+    """The clearest scene of each month (day, year, tile)."""
+    by_key = {entry.scene.key: entry for entry in entries}
+    chosen = rules.clearest_per(
+        [entry.scene for entry in entries],
+        per,
+        lambda scene: cloud_of(by_key[scene.key]),
+        lambda scene: by_key[scene.key].cover_percent,
+    )
+    return Choice(tuple(by_key[scene.key] for scene in chosen))
+
+
+def propose_pairs(entries: Sequence[Entry], either_side: datetime) -> list[rules.Pair]:
+    """Pairs before and after a day, best first.
+
+    Raises
+    ------
+    NothingFoundError
+        No tile has scenes on both sides.
+    """
+    by_key = {entry.scene.key: entry for entry in entries}
+    found = rules.pairs(
+        [entry.scene for entry in entries],
+        either_side,
+        lambda scene: cloud_of(by_key[scene.key]),
+        lambda scene: by_key[scene.key].cover_percent,
+    )
+    if not found:
+        raise NothingFoundError(
+            f"No tile has scenes that cover the area on both sides of {either_side:%Y-%m-%d}.",
+            "Search a wider range of dates.",
+        )
+    return found
