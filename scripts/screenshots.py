@@ -42,7 +42,20 @@ def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 4.0
     time.sleep(wait_s)
     picture = folder / f"{name}.png"
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(picture)], check=True)
-    paper = ["-crop", "925x898+0+0", "-trim", "-bordercolor", "#1d2125", "-border", "14", "-colors", "64", "-strip"]
+    paper = [
+        "-crop",
+        "925x898+0+0",
+        "-fuzz",
+        "4%",
+        "-trim",
+        "-bordercolor",
+        "#1d2125",
+        "-border",
+        "14",
+        "-colors",
+        "64",
+        "-strip",
+    ]
     subprocess.run(["convert", str(picture), *paper, str(OUT / f"{name}.png")], check=True)
     window.terminate()
     window.wait()
@@ -75,12 +88,30 @@ def story(study: Path) -> None:
     image = np.ascontiguousarray(np.hstack([columns[0], gap, *columns[1:]]))
     full = study / "story.png"
     full.write_bytes(imagecodecs.png_encode(image))
-    subprocess.run(["convert", str(full), "-colors", "200", "-strip", str(OUT / "story.png")], check=True)
+    subprocess.run(
+        ["convert", str(full), "-resize", "1280x", "-colors", "160", "-strip", str(OUT / "story.png")], check=True
+    )
 
 
 def crop(image: np.ndarray) -> np.ndarray:
     """The part with the fen."""
     return image[: int(image.shape[0] * 0.62)]
+
+
+def look(study: Path, env: dict[str, str]) -> None:
+    """What is drawn before a download: the area, a contact sheet, footprints, the calendar."""
+    whole = ["--dates", "2024-11/2026-02", "--cloud", "100", "--cover", "20"]
+    sheet, lines = OUT / "look.png", OUT / "footprints.png"
+    for words in (
+        ["area", "show", "--picture", OUT / "area.png"],
+        ["search", *whole],
+        ["calendar", "--picture", OUT / "calendar.png"],
+        ["look", "date>=2025-11-20", "--most", "15", "--out", sheet],
+        ["look", "date>=2025-11-20", "--map", lines],
+        ["search"],
+    ):
+        subprocess.run([PROGRAM, *map(str, words)], cwd=study, env=env, check=True, capture_output=True)
+    subprocess.run(["convert", str(sheet), "-colors", "220", "-strip", str(sheet)], check=True)
 
 
 INDEX_PICTURE = """
@@ -119,7 +150,11 @@ def main() -> None:
             [PROGRAM, "source", "add", "ostrell", "http://127.0.0.1:8638", "--here"], cwd=study, env=env, check=True
         )
         capture("help", echoed("zoompick --help"), folder, folder)
-        capture("search", echoed("zoompick search", "zoompick pick"), folder, study, 9)
+        look(study, env)
+        capture("search", echoed("zoompick search --cover 20 --inside --season dec-jan"), folder, study, 12)
+        capture("scene", echoed("zoompick scene 3"), folder, study, 6)
+        subprocess.run([PROGRAM, "search"], cwd=study, env=env, check=True, capture_output=True)
+        capture("pick", echoed("zoompick pick --cover --only --within 1", "zoompick pick list"), folder, study, 9)
         capture(
             "verify",
             echoed("zoompick verify products/2025-12-15/*.tif --area area.geojson --valid 90"),

@@ -138,8 +138,9 @@ def test_files_that_do_not_fit_together(tmp_path):
     layers = open_layers([tmp_path / "red.tif", tmp_path / "green.tif"])
     with pytest.raises(UsageError, match=r"EPSG:32728 .red.tif., EPSG:32729 .green.tif."):
         build_stack(layers, [])
-    with pytest.raises(GridError, match="EPSG:32729"):
-        build_stack(layers, ["red"], other)
+    carried = build_stack(layers, ["red", "green"], PLACE)
+    assert carried.grid == PLACE
+    assert not carried.read(Window(0, 0, 10, 10), [1]).any(), "the same numbers lie elsewhere in the next zone"
 
 
 def test_scale_and_name_come_from_the_item_beside_the_file(tmp_path):

@@ -220,11 +220,8 @@ def test_several_sources_are_merged_and_one_that_fails_keeps_the_rest(archive, s
 
 
 def test_of_reprocessed_twins_the_newest_unless_both_are_asked_for(archive):
-    twins = [
-        s
-        for s in passes.scenes()
-        if (s.baseline == "02" and s.seen.when.year < 2025) or s.created.year > s.seen.when.year
-    ]
+    changed = datetime(2025, 10, 1, tzinfo=UTC)
+    twins = [s for s in passes.scenes() if s.baseline == "02" and s.seen.when < changed]
     day = Period.parse(twins[0].seen.when.strftime("%Y-%m-%d"))
     area = twins[0].footprint.buffer(-0.01)
     one = find.search(Source("o", archive), Criteria(area, periods=(day,)))
@@ -252,7 +249,7 @@ def test_cloud_inside_the_area_costs_few_bytes_and_is_right(archive, shared_cach
     assert looked.requests <= 3 * len(entries)
     assert looked.received_bytes <= 64_000 * len(entries)
     limit = Criteria(AREA, periods=(Period.parse("2025-12-31"),), cloud_area_max=0.001)
-    with pytest.raises(NothingFoundError, match="were looked into; 0 have at most 0.001 %"):
+    with pytest.raises(NothingFoundError, match="were looked into; 0 have at most"):
         find.search(Source("o", archive), limit)
 
 

@@ -110,7 +110,6 @@ def test_each_gives_a_sentence_and_the_right_code(folder, program, name):
         ('"nir", "swir16"]', '"nir", "swir17"]', "Did you mean swir16"),
         ('["lapwing-l2"]', '["lapwing-l3"]', "Did you mean lapwing-l2"),
         ("cloud = 10  ", "cloud = 150  ", "line 11"),
-        ('crs = "auto"', 'crs = "EPSG:32729"', "no single overpass in EPSG:32729"),
     ],
 )
 def test_mistakes_in_the_brief_stop_the_run_before_any_download(study, program, old, new, told):

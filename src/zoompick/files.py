@@ -52,6 +52,14 @@ def temporary_beside(path: Path) -> tuple[int, Path]:
     return handle, Path(name)
 
 
+def take_name(part: Path, path: Path) -> None:
+    """Give a finished temporary file the rights of any new file, and its name, in one step."""
+    umask = os.umask(0)
+    os.umask(umask)
+    part.chmod(0o666 & ~umask)
+    part.replace(path)
+
+
 @contextmanager
 def writing(path: Path, durable: bool = True) -> Iterator[BinaryIO]:
     """Give a binary file that takes the name ``path`` only when the block ends well.
@@ -75,10 +83,7 @@ def writing(path: Path, durable: bool = True) -> Iterator[BinaryIO]:
                 stream.flush()
                 if durable:
                     os.fsync(stream.fileno())
-            umask = os.umask(0)
-            os.umask(umask)
-            part.chmod(0o666 & ~umask)
-            part.replace(path)
+            take_name(part, path)
         except BaseException:
             part.unlink(missing_ok=True)
             raise

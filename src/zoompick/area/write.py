@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.files import temporary_beside, write_json, write_text, writing
+from zoompick.files import take_name, temporary_beside, write_json, write_text, writing
 
 
 def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
@@ -80,7 +80,7 @@ def _through_a_temporary(path: Path, write: Callable[[Path], None]) -> None:
     named = part.with_name(f"{part.name}{path.suffix}")
     try:
         write(named)
-        named.replace(path)
+        take_name(named, path)
     finally:
         part.unlink(missing_ok=True)
         named.unlink(missing_ok=True)

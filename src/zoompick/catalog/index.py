@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zoompick.errors import DataError
-from zoompick.files import disk_errors, temporary_beside
+from zoompick.files import disk_errors, take_name, temporary_beside
 from zoompick.settings import cache_folder
 
 if TYPE_CHECKING:
@@ -74,7 +74,7 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
             database.executemany("INSERT INTO collection VALUES (?, ?)", ((n, name) for name, n in numbers.items()))
             database.execute("INSERT INTO meta VALUES ('count', ?)", (str(len(rows)),))
             database.execute("COMMIT")
-        part.replace(target)
+        take_name(part, target)
         return len(rows)
     finally:
         part.unlink(missing_ok=True)

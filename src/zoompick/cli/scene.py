@@ -97,16 +97,26 @@ def _with_inside(entry: Entry, area: Area) -> Entry:
 
 
 def _passes(study: Study | None, entry: Entry) -> None:
-    """The next passes, from all that the last search found of the same satellite."""
+    """The next passes of the same satellite, from all that its source has over the area."""
     from datetime import UTC, datetime
 
+    from zoompick.catalog import sources
     from zoompick.cli import show
-    from zoompick.study.scenelist import read_list
-    from zoompick.workflow import about
+    from zoompick.errors import ZoomPickError
+    from zoompick.workflow import about, find
 
-    if study is None:
+    if study is None or not study.area_file.exists():
         return
-    others = [other.scene for other in read_list(study.found_file)]
+    known = sources.known(study.root)
+    if entry.scene.source not in known:
+        return
+    try:
+        with show.progress() as report:
+            source, area = known[entry.scene.source], study.area().polygon
+            others = find.passes_over(source, area, entry.scene.collection, report)
+    except ZoomPickError as problem:
+        show.note(f"No estimate of the next passes: {problem.what}")
+        return
     likely = about.next_passes(entry.scene, others, datetime.now(UTC))
     if likely is not None:
         show.line()

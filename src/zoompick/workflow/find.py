@@ -17,6 +17,7 @@ from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
+from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.study.scenelist import Entry
 from zoompick.workflow import clouds, pick
@@ -67,13 +68,7 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     unknown: UnknownNameError | None = None
     for source in sources:
         try:
-            for item in reader_of(source, client, report).search(criteria):
-                try:
-                    scene = Scene.from_item(item, source.name)
-                except SourceError:
-                    unusable += 1
-                else:
-                    scenes[scene.key] = scene
+            unusable += _collect(reader_of(source, client, report), criteria, source.name, scenes)
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
@@ -92,6 +87,27 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     if unknown and not scenes:
         raise unknown
     raise _explained(sources, criteria, client, report)
+
+
+def passes_over(source: Source, area: Shape, collection: str, report: Report = ignore) -> list[Scene]:
+    """All scenes of a collection that touch an area, however cloudy: on which days a satellite passed."""
+    scenes: dict[tuple[str, str, str], Scene] = {}
+    wanted = (collection,) if collection else ()
+    _collect(reader_of(source, Client(report), report), Criteria(area, wanted), source.name, scenes)
+    return [scene for scene in scenes.values() if scene.has_footprint()]
+
+
+def _collect(reader: Reader, criteria: Criteria, source: str, scenes: dict[tuple[str, str, str], Scene]) -> int:
+    """Add what a source sends as it comes, so that a failure keeps what came before; how many were of no use."""
+    unusable = 0
+    for item in reader.search(criteria):
+        try:
+            scene = Scene.from_item(item, source)
+        except SourceError:
+            unusable += 1
+        else:
+            scenes[scene.key] = scene
+    return unusable
 
 
 def _fitting(scenes: Iterable[Scene], criteria: Criteria) -> list[Entry]:
@@ -131,20 +147,16 @@ def cost_words(looked: clouds.Looked) -> str:
 def _explained(sources: Sequence[Source], criteria: Criteria, client: Client, report: Report) -> NothingFoundError:
     """Ask once more for all that touches the area, and say which filter emptied the list."""
     anything = Criteria(criteria.area, criteria.collections, versions="all")
-    touching: list[Scene] = []
+    touching: dict[tuple[str, str, str], Scene] = {}
     extents: list[Bounds] = []
     for source in sources:
         try:
             reader = reader_of(source, client, report)
-            for item in reader.search(anything):
-                try:
-                    touching.append(Scene.from_item(item, source.name))
-                except SourceError:
-                    continue
+            _collect(reader, anything, source.name, touching)
             extents += _extents(reader, criteria)
         except ZoomPickError:
             continue
-    fits = [entry.scene for entry in _fitting(touching, anything)]
+    fits = [entry.scene for entry in _fitting(touching.values(), anything)]
     return explain.nothing_found(criteria, fits, extents)
 
 
