@@ -1,6 +1,6 @@
 """Speed and memory as ratios to floors measured in the same run; prints a Markdown table.
 
-    python benchmarks/run.py [--side 10980] [--rounds 3] [--only NAME ...] [--write]
+    python benchmarks/run.py [--side 10980] [--rounds 3] [--footprints 1000000] [--only NAME ...] [--write]
 
 Each pair is run in turn, A B A B; the ratio is that of the medians. Every part runs in a process of its own, so that
 memory and caches of one do not help or burden another. ``--write`` puts the table into benchmarks/RESULTS.md.
@@ -22,6 +22,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
+PARTS = ["start", "codec", "finding", "stack", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 
 
@@ -142,6 +143,24 @@ def codec(folder: Path, side: int, rounds: int) -> list[Row]:
     return rows
 
 
+def finding(folder: Path, count: int, rounds: int) -> list[Row]:
+    """A footprint index: building, size, warm queries with the same hits, a cold search."""
+
+    def words(name: str) -> list[str]:
+        return [sys.executable, str(HERE / "finding.py"), name, str(folder), str(count)]
+
+    ours, bare = run(words("build"), True), run(words("build_bare"), True)
+    asked, floor = paired(words("query"), [words("query_bare")], rounds)
+    if asked[0].facts["hits"] != floor[0].facts["hits"]:
+        raise SystemExit(f"the index gave {asked[0].facts['hits']} hits, the floor {floor[0].facts['hits']}")
+    return [
+        Row("finding", f"build an index of {count} footprints to a bare insert", ours.seconds / bare.seconds, 1.5),
+        Row("finding", "size of the index", ours.facts["size_mb"], 200 * count / 1e6, "MB"),
+        Row("finding", "warm query to the bare tree and polygon test, same hits", ratio(asked, floor), 1.5),
+        Row("finding", "memory of a process that queries", max(m.peak_mb for m in asked), 80, "MB"),
+    ]
+
+
 def demo_split(folder: Path) -> list[str]:
     """Wall time of the demo by step, from its journal, as shares of the whole."""
     study = folder / "demo"
@@ -180,10 +199,11 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--side", type=int, default=10980)
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--only", nargs="*", choices=["start", "codec", "stack", "demo"])
+    parser.add_argument("--footprints", type=int, default=1_000_000)
+    parser.add_argument("--only", nargs="*", choices=PARTS)
     parser.add_argument("--write", action="store_true")
     given = parser.parse_args()
-    wanted = given.only or ["start", "codec", "stack", "demo"]
+    wanted = given.only or PARTS
     folder = Path(tempfile.mkdtemp(prefix="zoompick-bench-"))
     try:
         rows: list[Row] = []
@@ -191,6 +211,8 @@ def main() -> None:
             rows += start_up(given.rounds)
         if "codec" in wanted:
             rows += codec(folder, given.side, given.rounds)
+        if "finding" in wanted:
+            rows += finding(folder, given.footprints, given.rounds)
         if "stack" in wanted:
             rows += stack(folder, given.side, given.rounds)
         lines = report(rows, given.side, given.rounds)

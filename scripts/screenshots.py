@@ -46,7 +46,7 @@ def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 4.0
         "-crop",
         "925x898+0+0",
         "-fuzz",
-        "4%",
+        "15%",
         "-trim",
         "-bordercolor",
         "#1d2125",

@@ -84,6 +84,7 @@ def pick_add(
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
     from zoompick.workflow import pick as choose
+    from zoompick.workflow.plan import study_crs
 
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
@@ -98,7 +99,9 @@ def pick_add(
         if not chosen.entries:
             return
     else:
-        wish = _wish(weights, near, one_platform, within, most, cloud_area)
+        wish = replace(
+            _wish(weights, near, one_platform, within, most, cloud_area), crs=study_crs(study.brief(), study.area())
+        )
         with show.progress() as report:
             is_looked = look or cloud_area is not None
             chosen = choose.pick_cover(_found(study), study.area().polygon, wish, is_looked, report)

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from typing import TypeVar
 
 from zoompick import settings
+from zoompick.raster import pages
 
 Job = TypeVar("Job")
 Result = TypeVar("Result")
@@ -22,6 +23,7 @@ AHEAD_PER_WORKER = 4
 def executor_of(workers: int = 0) -> Iterator[tuple[Executor, int]]:
     """Threads for blocks and how many jobs to keep in flight; what is queued is dropped when the block is left."""
     count = workers or settings.workers()
+    pages.keep_freed()
     pool = ThreadPoolExecutor(max_workers=count, thread_name_prefix="zoompick-block")
     try:
         yield pool, AHEAD_PER_WORKER * count
