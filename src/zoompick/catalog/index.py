@@ -18,6 +18,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from zoompick.errors import DataError
 from zoompick.files import disk_errors, take_name, temporary_beside
 from zoompick.settings import cache_folder
@@ -35,6 +37,7 @@ CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT);
 CREATE VIRTUAL TABLE place USING rtree(row, west, east, south, north, begins, ends);
 """
 _SCALE = 10_000_000
+_COLUMNS = frozenset({"datetime", "eo:cloud_cover"})
 
 
 def file_for(path: Path) -> Path:
@@ -59,17 +62,15 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
         with disk_errors(target), closing(sqlite3.connect(part, isolation_level=None)) as database:
             database.executescript(_SCHEMA)
             rows = _rows(items)
-            numbers: dict[str, int] = {}
+            numbers = {name: number for number, name in enumerate(dict.fromkeys(row[1] for row in rows))}
             database.execute("BEGIN")
             database.executemany(
-                "INSERT INTO place VALUES (?, ?, ?, ?, ?, ?, ?)", (_box(n, r) for n, r in enumerate(rows))
+                "INSERT INTO place VALUES (?, ?, ?, ?, ?, ?, ?)",
+                ((n, r[6], r[7], r[8], r[9], r[2] or 0, r[2] or 0) for n, r in enumerate(rows)),
             )
             database.executemany(
                 "INSERT INTO scene VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (
-                    (n, r[1], numbers.setdefault(r[2], len(numbers)), r[3], r[4], r[5], r[6])
-                    for n, r in enumerate(rows)
-                ),
+                ((n, r[0], numbers[r[1]], r[2], r[3], r[4], r[5]) for n, r in enumerate(rows)),
             )
             database.executemany("INSERT INTO collection VALUES (?, ?)", ((n, name) for name, n in numbers.items()))
             database.execute("INSERT INTO meta VALUES ('count', ?)", (str(len(rows)),))
@@ -80,33 +81,45 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
         part.unlink(missing_ok=True)
 
 
-def _box(number: int, row: Any) -> tuple[float, ...]:
-    west, south, east, north = row[7]
-    moment = row[3] if row[3] is not None else 0
-    return number, west, east, south, north, moment, moment
-
-
 def _rows(items: Iterable[dict[str, Any]]) -> list[Any]:
-    """(curve, id, collection, moment, cloud, ground, rest, bounds) of each item, along the curve."""
+    """(id, collection, moment, cloud, ground, rest, west, east, south, north) of each item, along the curve."""
     rows = []
     for item in items:
         packed = _ground(item.get("geometry"))
         if packed is None:
             continue
-        ground, box = packed
+        ground, (west, south, east, north) = packed
         properties = item.get("properties") or {}
         moment = _moment(properties.get("datetime") or properties.get("start_datetime"))
         cloud = properties.get("eo:cloud_cover")
         cloud = float(cloud) if isinstance(cloud, int | float) else None
-        known = {"datetime", "eo:cloud_cover"}
-        rest = {key: value for key, value in properties.items() if key not in known}
-        kept = {"properties": rest} if rest else {}
-        kept |= {key: item[key] for key in ("assets", "links") if item.get(key)}
-        text = json.dumps(kept, separators=(",", ":")) if kept else None
-        curve = _curve((box[0] + box[2]) / 2, (box[1] + box[3]) / 2)
-        rows.append((curve, str(item.get("id")), str(item.get("collection") or ""), moment, cloud, ground, text, box))
-    rows.sort(key=lambda row: row[0])
-    return rows
+        name, collection = str(item.get("id")), str(item.get("collection") or "")
+        rows.append((name, collection, moment, cloud, ground, _rest(item, properties), west, east, south, north))
+    return [rows[place] for place in _along_curve(rows)]
+
+
+def _along_curve(rows: list[Any]) -> list[int]:
+    """Order of the rows along a Z-shaped curve over their middles, 16 bits a side."""
+    edges = np.array([row[6:] for row in rows], float).reshape(-1, 4)
+    lon, lat = (edges[:, 0] + edges[:, 1]) / 2, (edges[:, 2] + edges[:, 3]) / 2
+    x, y = ((lon + 180) / 360 * 65535).astype(np.uint64), ((lat + 90) / 180 * 65535).astype(np.uint64)
+    order: list[int] = np.argsort(_spread(x) | _spread(y) << np.uint64(1), kind="stable").tolist()
+    return order
+
+
+def _spread(value: Any) -> Any:
+    """Each bit of 16 followed by an empty one."""
+    for shift, mask in ((8, 0x00FF00FF), (4, 0x0F0F0F0F), (2, 0x33333333), (1, 0x55555555)):
+        value = (value | value << np.uint64(shift)) & np.uint64(mask)
+    return value
+
+
+def _rest(item: dict[str, Any], properties: dict[str, Any]) -> str | None:
+    """What has no column of its own, as JSON; None when there is nothing."""
+    rest = {key: value for key, value in properties.items() if key not in _COLUMNS}
+    kept = {"properties": rest} if rest else {}
+    kept |= {key: item[key] for key in ("assets", "links") if item.get(key)}
+    return json.dumps(kept, separators=(",", ":")) if kept else None
 
 
 def _moment(text: Any) -> int | None:
@@ -117,31 +130,19 @@ def _moment(text: Any) -> int | None:
     return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
 
 
-def _curve(lon: float, lat: float) -> int:
-    """Place on the Z-shaped curve, 16 bits a side."""
-    x, y = int((lon + 180) / 360 * 65535), int((lat + 90) / 180 * 65535)
-    return _spread(x) | _spread(y) << 1
-
-
-def _spread(value: int) -> int:
-    value = (value | value << 8) & 0x00FF00FF
-    value = (value | value << 4) & 0x0F0F0F0F
-    value = (value | value << 2) & 0x33333333
-    return (value | value << 1) & 0x55555555
-
-
 def _ground(geometry: Any) -> tuple[bytes, tuple[float, float, float, float]] | None:
     """A footprint in few bytes: a single ring as 32-bit steps of 1e-7 degrees (a centimetre), else GeoJSON text."""
     if not isinstance(geometry, dict) or geometry.get("type") not in ("Polygon", "MultiPolygon"):
         return None
     try:
         polygons = geometry["coordinates"] if geometry["type"] == "MultiPolygon" else [geometry["coordinates"]]
-        outer = [(float(corner[0]), float(corner[1])) for rings in polygons for corner in rings[0]]
-        box = min(c[0] for c in outer), min(c[1] for c in outer), max(c[0] for c in outer), max(c[1] for c in outer)
+        lons = [corner[0] for rings in polygons for corner in rings[0]]
+        lats = [corner[1] for rings in polygons for corner in rings[0]]
+        box = min(lons), min(lats), max(lons), max(lats)
         if not (-180 <= box[0] <= box[2] <= 180 and -90 <= box[1] <= box[3] <= 90):
             return None
         if len(polygons) == 1 and len(polygons[0]) == 1:
-            numbers = [round(value * _SCALE) for corner in outer for value in corner]
+            numbers = [round(value * _SCALE) for corner in zip(lons, lats, strict=True) for value in corner]
             return b"R" + struct.pack(f"<{len(numbers)}i", *numbers), box
         return b"J" + json.dumps(geometry, separators=(",", ":")).encode(), box
     except (TypeError, ValueError, IndexError, KeyError):

@@ -1,8 +1,8 @@
 """Keep the memory of freed blocks for the next ones.
 
 The C library gives large pieces back to the system as soon as they are freed, and the system clears every page
-before it hands it out again: for blocks that come and go by the thousand that costs a twentieth of the codec's own time. What
-is kept is bounded by what was in use at once.
+before it hands it out again: for blocks that come and go by the thousand that costs a twentieth of the codec's own
+time. What is kept is bounded by what was in use at once.
 Source: mallopt(3), parameters M_TRIM_THRESHOLD and M_MMAP_THRESHOLD of the GNU C library; elsewhere nothing is done.
 """
 
