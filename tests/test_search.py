@@ -162,7 +162,6 @@ def test_footprint_files_of_any_maker_are_sources(tmp_path, program):
 
 
 def test_geoparquet_keeps_the_items(tmp_path):
-    pytest.importorskip("pyarrow")
     given = items(5)
     footprints.write_parquet(given, tmp_path / "a.parquet")
     back = list(footprints.items_of(tmp_path / "a.parquet", "x"))

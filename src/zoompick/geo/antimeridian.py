@@ -18,8 +18,14 @@ _STRIPS = (-720, -360, 0, 360, 720)
 
 def crosses(ring: Any) -> bool:
     """True when two neighbouring corners lie more than half the globe apart: the short way is over 180 degrees."""
-    longitudes = np.asarray(ring, float)[:, 0]
+    longitudes = _closed(ring)[:, 0]
     return bool((np.abs(np.diff(longitudes)) > 180).any())
+
+
+def _closed(ring: Any) -> Floats:
+    """A copy of the corners, the last equal to the first."""
+    points = np.asarray(ring, float)[:, :2].copy()
+    return points if (points[0] == points[-1]).all() else np.vstack([points, points[:1]])
 
 
 def unwrapped(ring: Any) -> Floats:
@@ -27,7 +33,7 @@ def unwrapped(ring: Any) -> Floats:
 
     A ring around a pole is closed along that pole.
     """
-    points = np.asarray(ring, float)[:, :2].copy()
+    points = _closed(ring)
     steps = np.diff(points[:, 0])
     points[1:, 0] -= 360 * np.cumsum(np.round(steps / 360))
     turn = round((points[-1, 0] - points[0, 0]) / 360)
