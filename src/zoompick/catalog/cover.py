@@ -8,7 +8,7 @@ programme with HiGHS (Q. Huangfu, J. A. J. Hall, Parallelizing the dual revised 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -98,7 +98,6 @@ class _Task:
     pieces: list[Piece]
     costs: Any
     most: int | None
-    allowed: Any = field(default=None)
 
 
 def pieces_of(area: Shape, footprints: Sequence[Shape]) -> list[Piece]:
@@ -149,7 +148,7 @@ def choose_cover(
     costs = np.array([_cost(n, scene, clear, wish, cloud or {}) for n, scene in enumerate(scenes)])
     best: Cover | None = None
     for group in _groups(scenes, wish):
-        task = _Task([_only(piece, group) for piece in clear], costs, wish.most, group)
+        task = _Task([_only(piece, group) for piece in clear], costs, wish.most)
         found = _solve(task, scenes, whole)
         better = best is None or (-round(found.covered_percent, 3), found.cost) < (
             -round(best.covered_percent, 3),

@@ -50,7 +50,7 @@ class StaticCatalog:
 
     def collections(self) -> list[dict[str, Any]]:
         """All collections of the catalog, however deep."""
-        return [dict(entry) for entry, _ in self._walk(None) if entry.get("type") == "Collection"]
+        return [dict(entry) for entry in self._walk(None) if entry.get("type") == "Collection"]
 
     def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
         """Items of the collections whose extents meet the query; the caller checks them again.
@@ -62,19 +62,18 @@ class StaticCatalog:
         SourceError
         """
         seen: set[str] = set()
-        for document, url in self._walk(criteria):
+        for document in self._walk(criteria):
             if document.get("type") == "Collection":
                 seen.add(str(document.get("id")))
             if document.get("type") == "Feature":
                 yield dict(document)
             elif document.get("type") == "FeatureCollection":
                 yield from (item for item in document.get("features") or () if isinstance(item, dict))
-            del url
         for name in criteria.collections:
             if name not in seen:
                 raise UnknownNameError.of("collection", name, seen)
 
-    def _walk(self, criteria: Criteria | None) -> Iterator[tuple[Mapping[str, Any], str]]:
+    def _walk(self, criteria: Criteria | None) -> Iterator[Mapping[str, Any]]:
         """Documents, breadth first; items only when there is a query; each address once."""
         rels = ("child",) if criteria is None else ("child", "item", "items")
         queue, known = deque([self.url]), {self.url}
@@ -83,9 +82,9 @@ class StaticCatalog:
             url = queue.popleft()
             document = self._document(url) if url != self.url else self.landing
             if criteria is not None and document.get("type") == "Collection" and not _may_hold(document, criteria):
-                yield {"type": "Collection", "id": document.get("id")}, url
+                yield {"type": "Collection", "id": document.get("id")}
                 continue
-            yield document, url
+            yield document
             if document.get("type") == "Feature":
                 continue
             for link in document.get("links") or ():

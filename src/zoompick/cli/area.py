@@ -14,9 +14,10 @@ if TYPE_CHECKING:
     from zoompick.area.model import Area
 
 area = group(
-    defaulting("set", "show"), "The study area: set it from a file, name, box or point; show, change, keep it."
+    defaulting("set", "show"),
+    "The study area: set it from a file, name, --box or point --around; show, change, keep it "
+    "('zoompick area set --help').",
 )
-
 Given = Annotated[
     str,
     typer.Argument(

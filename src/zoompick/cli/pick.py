@@ -22,7 +22,8 @@ if TYPE_CHECKING:
 
 pick = group(
     defaulting("add", "list"),
-    "The shortlist: pick scenes by number, id, range or rule, or those that cover the area.",
+    "The shortlist: pick scenes by number, id, range or rule, or by --cover, --pairs, --clearest-per "
+    "('zoompick pick add --help').",
 )
 _HOW, _WISH = "Choose by rule", "What a cover should be like"
 Words = Annotated[

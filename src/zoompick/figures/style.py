@@ -9,15 +9,8 @@ from typing import Any
 
 from zoompick.files import writing
 
-INK, PAPER, SEA, AREA, SCENE, FAINT, WARM = (
-    "#20303a",
-    "#fbfaf6",
-    "#e3edf0",
-    "#c2410c",
-    "#2f6f8f",
-    "#a8b3b8",
-    "#d98b2b",
-)
+INK, PAPER, AREA, SCENE = "#20303a", "#fbfaf6", "#c2410c", "#2f6f8f"
+FAINT, WARM = "#a8b3b8", "#d98b2b"
 DPI = 110
 
 
