@@ -9,6 +9,7 @@ from typing import Any
 import typer
 
 from zoompick.cli.app import app
+from zoompick.cli.groups import Root
 
 TARGET = Path(__file__).parents[1] / "src" / "zoompick" / "cli" / "data" / "completions.json"
 
@@ -21,10 +22,11 @@ def table() -> dict[str, Any]:
 def _entry(command: Any) -> dict[str, Any]:
     options = {name: _first(param.help) for param in command.params for name in param.opts if name.startswith("--")}
     names = command.list_commands(None) if hasattr(command, "commands") else []
+    made = {name: command.build(name) if isinstance(command, Root) else command.commands[name] for name in names}
     return {
         "help": _first(command.help),
         "options": options | {"--help": "Show this message and exit."},
-        "commands": {name: _entry(command.commands[name]) for name in names},
+        "commands": {name: _entry(made[name]) for name in names},
     }
 
 

@@ -6,18 +6,36 @@ import os
 import re
 import sys
 import threading
+from typing import ClassVar
 
 import typer
 
-from zoompick.cli import area, check, demo, exits, get, groups, make, pick, scene, search, source, study
+from zoompick.cli import exits, groups
 from zoompick.errors import UsageError, ZoomPickError
 
+_STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
 
-class _Root(groups.InOrder):
-    order = (
-        "new", "run", "demo", "standin", "area", "source", "search", "scene", "look", "calendar", "pick", "download",
-        "stack", "clip", "composite", "index", "verify",
-    )  # fmt: skip
+
+class _Root(groups.Root):
+    table: ClassVar = {
+        "new": groups.Entry("study", "new", _STUDY),
+        "run": groups.Entry("study", "run", _STUDY),
+        "demo": groups.Entry("demo", "demo", _STUDY),
+        "standin": groups.Entry("demo", "standin", _STUDY),
+        "area": groups.Entry("area", "area", _FIND),
+        "source": groups.Entry("source", "source", _FIND),
+        "search": groups.Entry("search", "search", _FIND),
+        "scene": groups.Entry("scene", "scene", _FIND),
+        "look": groups.Entry("scene", "look", _FIND),
+        "calendar": groups.Entry("scene", "calendar", _FIND),
+        "pick": groups.Entry("pick", "pick", _FIND),
+        "download": groups.Entry("get", "download", _GET),
+        "stack": groups.Entry("make", "stack", _MAKE),
+        "clip": groups.Entry("make", "clip", _MAKE),
+        "composite": groups.Entry("make", "composite", _MAKE),
+        "index": groups.Entry("make", "index", _MAKE),
+        "verify": groups.Entry("check", "verify", _CHECK),
+    }
 
 
 app = typer.Typer(
@@ -30,26 +48,6 @@ app = typer.Typer(
     rich_markup_mode="rich",
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-
-_STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
-
-app.command("new", rich_help_panel=_STUDY)(study.new)
-app.command("run", rich_help_panel=_STUDY)(study.run)
-app.command("demo", rich_help_panel=_STUDY)(demo.demo)
-app.add_typer(demo.standin, name="standin", rich_help_panel=_STUDY)
-app.add_typer(area.area, name="area", rich_help_panel=_FIND)
-app.add_typer(source.source, name="source", rich_help_panel=_FIND)
-app.command("search", rich_help_panel=_FIND)(search.search)
-app.command("scene", rich_help_panel=_FIND)(scene.scene)
-app.command("look", rich_help_panel=_FIND)(scene.look)
-app.command("calendar", rich_help_panel=_FIND)(scene.calendar)
-app.add_typer(pick.pick, name="pick", rich_help_panel=_FIND)
-app.command("download", rich_help_panel=_GET)(get.download)
-app.command("stack", rich_help_panel=_MAKE)(make.stack)
-app.command("clip", rich_help_panel=_MAKE)(make.clip)
-app.command("composite", rich_help_panel=_MAKE)(make.composite)
-app.command("index", rich_help_panel=_MAKE)(make.index)
-app.command("verify", rich_help_panel=_CHECK)(check.verify)
 
 
 @app.callback()
@@ -89,6 +87,10 @@ def main() -> int:
     except typer.TyperException as problem:
         from zoompick.cli import show
 
+        if type(problem).__name__ == "NoArgsIsHelpError":
+            # A group without a word after it: the message is its whole help.
+            show.line(problem.format_message())
+            return exits.WRONG_USE
         todo = "'zoompick --help' lists the commands, 'zoompick COMMAND --help' their options."
         show.error(UsageError(problem.format_message(), todo))
         return exits.WRONG_USE

@@ -11,7 +11,9 @@ import re
 import shlex
 import sys
 from collections.abc import Mapping
+from functools import cache
 from importlib import resources
+from typing import Any
 
 VARIABLE = "_ZOOMPICK_COMPLETE"
 
@@ -50,9 +52,21 @@ def _split(line: str) -> list[str]:
         return line.split()
 
 
+def _table() -> dict[str, Any]:
+    text = resources.files("zoompick.cli").joinpath("data/completions.json").read_text(encoding="utf-8")
+    table: dict[str, Any] = json.loads(text)
+    return table
+
+
+@cache
+def commands() -> dict[str, Any]:
+    """What there is to complete, by command of the root."""
+    found: dict[str, Any] = _table()["commands"]
+    return found
+
+
 def _offered(words: list[str], begun: str) -> dict[str, str]:
-    table = json.loads(resources.files("zoompick.cli").joinpath("data/completions.json").read_text(encoding="utf-8"))
-    here = table
+    here = _table()
     for word in words:
         if word in here["commands"]:
             here = here["commands"][word]

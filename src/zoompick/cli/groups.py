@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+import importlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
 
 import typer
-from typer.core import TyperGroup
+from typer.core import TyperCommand, TyperGroup
+
+from zoompick.cli import completing
 
 
 def defaulting(with_words: str, without: str) -> type[TyperGroup]:
@@ -25,16 +30,56 @@ def defaulting(with_words: str, without: str) -> type[TyperGroup]:
     return Defaulting
 
 
-class InOrder(TyperGroup):
-    """The root: commands in the order of the work, groups among them."""
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """Where a command of the root lives: a file of this room, a name in it, and the panel it is listed under."""
 
-    order: tuple[str, ...] = ()
+    file: str
+    name: str
+    panel: str
+
+
+class Root(TyperGroup):
+    """The root: commands in the order of the work, each built only when it is called.
+
+    For the list of all commands their first sentences are enough; those stand in the file of the completions.
+    """
+
+    table: ClassVar[Mapping[str, Entry]] = {}
 
     def list_commands(self, ctx: Any) -> list[str]:
-        """Names in the wished order."""
-        return sorted(self.commands, key=self.order.index)
+        """Names in the order of the table."""
+        return list(self.table)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        """The command if it was built, else a stand-in that knows what the list says of it."""
+        if cmd_name in self.commands or cmd_name not in self.table:
+            return self.commands.get(cmd_name)
+        text = completing.commands()[cmd_name]["help"]
+        return TyperCommand(cmd_name, help=f"{text}.", rich_help_panel=self.table[cmd_name].panel)
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """Build what is called."""
+        if args and args[0] in self.table:
+            self.build(args[0])
+        return super().resolve_command(ctx, args)
+
+    def build(self, name: str) -> Any:
+        """Load the file of a command and make the command of what is there."""
+        entry = self.table[name]
+        made = getattr(importlib.import_module(f"zoompick.cli.{entry.file}"), entry.name)
+        command: Any
+        if isinstance(made, typer.Typer):
+            command = typer.main.get_group(made)
+        else:
+            alone = typer.Typer(add_completion=False, rich_markup_mode="rich")
+            alone.command(name)(made)
+            command = typer.main.get_command(alone)
+        command.name, command.rich_help_panel = name, entry.panel
+        self.commands[name] = command
+        return command
 
 
 def group(cls: type[TyperGroup] | None = None, text: str = "") -> typer.Typer:
     """A group in the house's manner."""
-    return typer.Typer(cls=cls, help=text, no_args_is_help=cls is None, rich_markup_mode=None)
+    return typer.Typer(cls=cls, help=text, no_args_is_help=cls is None, rich_markup_mode=None, add_completion=False)
