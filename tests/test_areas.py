@@ -139,6 +139,8 @@ def test_names_give_grounds_and_points_ask_for_a_size():
     around = resolve(AreaRequest("oddermere", around="2km"))
     assert around.size_km2 == pytest.approx(4 * math.pi, rel=3e-3)
     assert "gave its point" in around.notes[0]
+    with pytest.raises(AreaError, match="nothing to choose from"):
+        resolve(AreaRequest("harrow fen", only="x"))
     with pytest.raises(AreaError, match="Did you mean oddermere"):
         resolve(AreaRequest("odermere"))
 

@@ -79,6 +79,10 @@ def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
         return read.read_area(path, request.only)
     if wkt.looks_like_wkt(text):
         return read.read_text(text, request.only, "The text", near)
+    if request.only:
+        raise AreaError(
+            f"'{text}' is one area; --only has nothing to choose from.", "Leave --only out, or give a file."
+        )
     sheet = sheets.named(text)
     if sheet is not None:
         return Area(sheet.name, sheet.polygon, notes=(f"{sheet.name} is a {sheet.scheme}.",))
