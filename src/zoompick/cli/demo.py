@@ -34,6 +34,10 @@ def serve(
             help="Trouble for tests: latency, cut, busy, error; may be given again.",
         ),
     ] = None,
+    synthetic: Annotated[
+        int,
+        typer.Option("--synthetic", metavar="N", min=0, help="Add a collection of N made-up scenes, for load tests."),
+    ] = 0,
 ) -> None:
     """Serve the archive on this machine until Ctrl-C."""
     import sys
@@ -43,7 +47,7 @@ def serve(
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
 
-    with archive(cache_folder(), port, tuple(fault or ())) as url:
+    with archive(cache_folder(), port, tuple(fault or ()), synthetic) as url:
         show.line(f"{url}")
         show.note("The Ostrell archive is up. Another terminal can use it: zoompick source add ostrell " + url)
         show.note("Scenes are made when they are first asked for. Ctrl-C ends it.")

@@ -3,32 +3,46 @@
 from __future__ import annotations
 
 import base64
+from collections.abc import Mapping
 from typing import Any
 
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import FileResponse
 
-from zoompick.standin.passes import by_id
+from zoompick.standin.instrument import Instrument
 from zoompick.standin.store import Store
 
+_TYPES = {
+    ".png": "image/png",
+    ".tif": "image/tiff; application=geotiff; profile=cloud-optimized",
+    ".h5": "application/x-hdf5",
+    ".nc": "application/x-netcdf",
+}
 
-def endpoint(store: Store) -> Any:
+
+def endpoint(store: Store, shelves: Mapping[str, Instrument]) -> Any:
     """Route handler for ``/files/{scene}/{name}``; it runs in a thread, since pixels may have to be made."""
 
     def serve(request: Request) -> FileResponse:
-        scene = by_id().get(request.path_params["scene"])
-        found = store.file(scene, request.path_params["name"]) if scene else None
+        scene_id, name = request.path_params["scene"], request.path_params["name"]
+        scene, instrument = next(
+            ((scene, shelf) for shelf in shelves.values() if (scene := shelf.by_id(scene_id))), (None, None)
+        )
+        if scene is None or instrument is None:
+            raise HTTPException(404, "no such file")
+        if reason := instrument.is_closed(name):
+            raise HTTPException(403, reason)
+        found = store.file(instrument, scene, name)
         if found is None:
             raise HTTPException(404, "no such file")
         path, published = found
         digest = base64.b64encode(bytes.fromhex(published.sha256)).decode()
-        kind = "image/png" if path.suffix == ".png" else "image/tiff; application=geotiff; profile=cloud-optimized"
         headers = {
             "Repr-Digest": f"sha-256=:{digest}:",
             "ETag": f'"{published.sha256[:24]}-{published.size}"',
             "Cache-Control": "public, max-age=86400",
         }
-        return FileResponse(path, headers=headers, media_type=kind)
+        return FileResponse(path, headers=headers, media_type=_TYPES.get(path.suffix, "application/octet-stream"))
 
     return serve

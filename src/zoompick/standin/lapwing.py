@@ -36,7 +36,7 @@ _CUT_SHARE = 0.62
 
 
 @dataclass(frozen=True)
-class _Plain:
+class Plain:
     """An array as a Raster, for the writer."""
 
     pixels: Pixels
@@ -58,7 +58,8 @@ class _Plain:
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         rows, cols = window.slices_in(self.grid.window)
-        return self.pixels[:, rows, cols]
+        chosen = self.pixels if bands is None else self.pixels[list(bands)]
+        return chosen[:, rows, cols]
 
 
 def keys(scene: Scene) -> tuple[str, ...]:
@@ -103,7 +104,7 @@ def _sampled(scene: Scene, cache: Path) -> tuple[Any, Any, Any]:
     grid = Grid(tile.crs, 8.0, 8.0, tile.west, tile.north, side, side)
     cols, rows = world_positions(grid)
     window = _around(cols, rows)
-    view = optics.look(scene, world.layers(cache).part(window), window)
+    view = optics.look(scene.seen, world.layers(cache).part(window), weather.sky(scene.seen, window))
     place = [rows - window.row, cols - window.col]
     exact = bool(
         np.abs(place[0] - np.rint(place[0])).max() < 1e-3 and np.abs(place[1] - np.rint(place[1])).max() < 1e-3
@@ -145,7 +146,7 @@ def _detector(field: Any, pixel_m: int, rng: np.random.Generator, band: int, off
 
 
 def _write(pixels: Any, grid: Grid, name: str, path: Path, is_class: bool = False) -> None:
-    raster = _Plain(pixels[np.newaxis], grid, (Band(name),), 0)
+    raster = Plain(pixels[np.newaxis], grid, (Band(name),), 0)
     write_geotiff(raster, path, WriteOptions(is_class=is_class, workers=1, side=256))
 
 

@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 import scipy.ndimage
 
-from zoompick.raster.grid import Window
 from zoompick.standin import weather
 from zoompick.standin.covers import BANDS, Cover, spectra
 from zoompick.standin.noise import Field, hashed, smoothstep
-from zoompick.standin.passes import Scene
+from zoompick.standin.passes import Pass
+from zoompick.standin.weather import Sky
 from zoompick.standin.world import Layers
 
 SLUICE_REBUILT = datetime(2025, 9, 1, tzinfo=UTC)
@@ -49,13 +49,11 @@ class View:
     shaded: Any
 
 
-def look(scene: Scene, ground: Layers, window: Window) -> View:
-    """What the sensor sees of a window of the world, before its pixels average it."""
-    seen = scene.seen
+def look(seen: Pass, ground: Layers, sky: Sky) -> View:
+    """What the sensor sees of a piece of the world, before its pixels average it."""
     surface, water = _surface(ground, seen.when)
-    light = _light(ground, scene)
-    shade = weather.shadow(seen, window)
-    cloud = weather.opacity(seen, window)
+    light = _light(ground, seen)
+    cloud, shade = sky.opacity, sky.shadow
     seen_band = np.empty_like(surface)
     bright = 0.82 + 0.30 * cloud + 0.05 * np.asarray(ground.patch, np.float32)
     for band in range(len(BANDS)):
@@ -221,13 +219,13 @@ _PAINT: dict[Cover, Any] = {
 }
 
 
-def _light(ground: Layers, scene: Scene) -> Field:
+def _light(ground: Layers, seen: Pass) -> Field:
     """Sunlight on sloping ground relative to flat ground.
 
     Source: cosine of the incidence angle as in B. K. P. Horn, Hill shading and the reflectance map (1981), damped
     as the diffuse light of the sky damps it.
     """
-    east, north, up = scene.seen.sun.vector
+    east, north, up = seen.sun.vector
     p, q = ground.slope_x.astype(np.float32), ground.slope_y.astype(np.float32)
     incidence = (up - p * east + q * north) / np.sqrt(1 + p * p + q * q)
     return np.asarray(np.clip(incidence / up, 0.12, 1.8) ** 0.85, np.float32)

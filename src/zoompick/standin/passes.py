@@ -124,6 +124,16 @@ class Scene:
         return f"lapwing-{self.seen.satellite}-{when}-{self.tile.name}-b{self.baseline}".lower()
 
     @property
+    def when(self) -> datetime:
+        """Time of the overpass."""
+        return self.seen.when
+
+    @property
+    def until(self) -> datetime:
+        """A scene is of one moment."""
+        return self.seen.when
+
+    @property
     def seed(self) -> int:
         """Seed of its noise: the same acquisition keeps it in every baseline."""
         return self.seen.seed * 1000 + sum(map(ord, self.tile.name))

@@ -17,8 +17,7 @@ from typing import Any
 import shapely
 from shapely.geometry import shape
 
-from zoompick.standin import catalogue
-from zoompick.standin.passes import Scene
+from zoompick.standin.instrument import Entry
 
 _MOST = 500
 
@@ -147,28 +146,28 @@ def _instant(text: str) -> datetime:
         raise QueryError(f"'{text}' is no RFC 3339 time") from error
 
 
-def matches(query: Query, scenes: Sequence[Scene], as_item: Callable[[Scene], dict[str, Any]]) -> list[Scene]:
+def matches(query: Query, scenes: Sequence[Entry], as_item: Callable[[Any], dict[str, Any]]) -> list[Any]:
     """Scenes that fit, sorted; the newest first when nothing else is asked."""
     found = [scene for scene in scenes if _fits(query, scene)]
     if query.filter:
         found = [scene for scene in found if holds(query.filter, as_item(scene)) is True]
     found.sort(key=lambda scene: scene.id)
-    for field, descending in reversed(query.sortby or (("properties.datetime", True),)):
+    if not query.sortby:
+        return sorted(found, key=lambda scene: scene.when, reverse=True)
+    for field, descending in reversed(query.sortby):
         found.sort(key=partial(_sort_key, field, as_item), reverse=descending)
     return found
 
 
-def _sort_key(field: str, as_item: Callable[[Scene], dict[str, Any]], scene: Scene) -> Any:
+def _sort_key(field: str, as_item: Callable[[Any], dict[str, Any]], scene: Entry) -> Any:
     value = _field(field, as_item(scene))
     return (value is not None, value if value is not None else 0)
 
 
-def _fits(query: Query, scene: Scene) -> bool:
-    if query.collections and catalogue.name() not in query.collections:
-        return False
+def _fits(query: Query, scene: Entry) -> bool:
     if query.ids and scene.id not in query.ids:
         return False
-    if (query.start and scene.seen.when < query.start) or (query.end and scene.seen.when > query.end):
+    if (query.start and scene.until < query.start) or (query.end and scene.when > query.end):
         return False
     if query.bbox and not scene.footprint.intersects(shapely.box(*query.bbox)):
         return False

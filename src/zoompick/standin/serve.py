@@ -19,7 +19,7 @@ _HOST = "127.0.0.1"
 
 
 @contextmanager
-def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = ()) -> Iterator[str]:
+def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic: int = 0) -> Iterator[str]:
     """Serve the archive on loopback for the length of a block and give its address.
 
     Parameters
@@ -30,6 +30,8 @@ def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = ()) -> Iterato
         0 takes a free one.
     faults : tuple of str
         Troubles as ``name:amount``.
+    synthetic : int
+        Scenes of a made-up collection for load tests; 0 for none.
 
     Raises
     ------
@@ -42,7 +44,9 @@ def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = ()) -> Iterato
         known = "; ".join(f"{name}: {text}" for name, text in NAMES.items())
         raise UsageError(f"A trouble cannot be read: {error}.", f"There is {known}.") from error
     listener = _listen(port)
-    config = uvicorn.Config(application(cache, troubles), log_level="critical", access_log=False, lifespan="off")
+    config = uvicorn.Config(
+        application(cache, troubles, synthetic), log_level="critical", access_log=False, lifespan="off"
+    )
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True, name="standin")
     thread.start()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
@@ -14,26 +15,31 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import Route
 
-from zoompick.standin import assets, catalogue, passes, search
+from zoompick.standin import assets, catalogue, search
 from zoompick.standin.faults import Faults, FaultyApp
+from zoompick.standin.instrument import Instrument
+from zoompick.standin.search import Query
 from zoompick.standin.store import Store
+from zoompick.standin.synthetic import Synthetic
 
 _GEOJSON = "application/geo+json"
 
 
-def application(cache: Path, faults: Faults | None = None) -> Any:
-    """Build the ASGI application whose files are kept under ``cache``."""
-    archive = _Archive(Store(cache))
-    here = f"/collections/{catalogue.name()}"
+def application(cache: Path, faults: Faults | None = None, synthetic: int = 0) -> Any:
+    """Build the ASGI application whose files are kept under ``cache``; ``synthetic`` adds a made-up collection."""
+    shelves = dict(catalogue.instruments())
+    if synthetic:
+        shelves[Synthetic.name] = Synthetic(synthetic)
+    archive = _Archive(Store(cache), shelves)
     routes = [
         Route("/", archive.landing),
         Route("/conformance", archive.conformance),
         Route("/collections", archive.collections),
         Route("/collections/{collection}", archive.collection),
         Route("/collections/{collection}/items", archive.items),
-        Route(here + "/items/{item}", archive.item),
+        Route("/collections/{collection}/items/{item}", archive.item),
         Route("/search", archive.search, methods=["GET", "POST"]),
-        Route("/files/{scene}/{name}", assets.endpoint(archive.store)),
+        Route("/files/{scene}/{name}", assets.endpoint(archive.store, shelves)),
     ]
     handlers: Any = {HTTPException: _http_error, search.QueryError: _query_error}
     app = Starlette(routes=routes, exception_handlers=handlers)
@@ -53,13 +59,14 @@ def _base(request: Request) -> str:
 
 
 class _Archive:
-    """The endpoints, over one store of files."""
+    """The endpoints, over one store of files and the shelves of all instruments."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Store, shelves: Mapping[str, Instrument]) -> None:
         self.store = store
+        self.shelves = shelves
 
     async def landing(self, request: Request) -> JSONResponse:
-        return JSONResponse(catalogue.landing(_base(request)))
+        return JSONResponse(catalogue.landing(_base(request), self.shelves))
 
     async def conformance(self, request: Request) -> JSONResponse:
         return JSONResponse({"conformsTo": catalogue.CONFORMANCE})
@@ -67,26 +74,29 @@ class _Archive:
     async def collections(self, request: Request) -> JSONResponse:
         base = _base(request)
         links = [{"rel": "self", "href": f"{base}/collections", "type": "application/json"}]
-        return JSONResponse({"collections": [catalogue.collection(base)], "links": links})
+        found = [shelf.collection(base) for shelf in self.shelves.values()]
+        return JSONResponse({"collections": found, "links": links})
 
     async def collection(self, request: Request) -> JSONResponse:
-        self._known(request)
-        return JSONResponse(catalogue.collection(_base(request)))
+        return JSONResponse(self._shelf(request).collection(_base(request)))
 
-    def _known(self, request: Request) -> None:
-        if request.path_params["collection"] != catalogue.name():
-            raise HTTPException(404, f"no collection {request.path_params['collection']}")
+    def _shelf(self, request: Request) -> Instrument:
+        name = request.path_params["collection"]
+        if name not in self.shelves:
+            raise HTTPException(404, f"no collection {name}")
+        return self.shelves[name]
 
-    async def item(self, request: Request) -> JSONResponse:
-        scene = passes.by_id().get(request.path_params["item"])
+    def item(self, request: Request) -> JSONResponse:
+        shelf = self._shelf(request)
+        scene = shelf.by_id(request.path_params["item"])
         if scene is None:
             raise HTTPException(404, f"no item {request.path_params['item']}")
-        return JSONResponse(catalogue.item(scene, _base(request), self.store), media_type=_GEOJSON)
+        return JSONResponse(shelf.item(scene, _base(request), self.store), media_type=_GEOJSON)
 
     async def items(self, request: Request) -> JSONResponse:
-        self._known(request)
+        shelf = self._shelf(request)
         given = search.from_get(dict(request.query_params))
-        return await self._page(request, given | {"collections": [catalogue.name()]})
+        return await self._page(request, given | {"collections": [shelf.name]})
 
     async def search(self, request: Request) -> JSONResponse:
         if request.method == "GET":
@@ -103,20 +113,32 @@ class _Archive:
         return JSONResponse(await run_in_threadpool(self._found, request, given), media_type=_GEOJSON)
 
     def _found(self, request: Request, given: dict[str, Any]) -> dict[str, Any]:
-        base, query = _base(request), search.Query.parse(given)
-        found = search.matches(query, passes.scenes(), lambda scene: catalogue.item(scene, base, self.store))
-        page = found[query.offset : query.offset + query.limit]
-        links = [{"rel": "root", "href": f"{base}/", "type": "application/json"}]
+        query = Query.parse(given)
+        count, page = self._matching(query, _base(request))
+        links = [{"rel": "root", "href": f"{_base(request)}/", "type": "application/json"}]
         after = query.offset + len(page)
-        if after < len(found):
+        if after < count:
             links.append(_next(request, given, search.token_of(after)))
         return {
             "type": "FeatureCollection",
-            "features": [catalogue.item(scene, base, self.store) for scene in page],
+            "features": page,
             "links": links,
-            "numberMatched": len(found),
+            "numberMatched": count,
             "numberReturned": len(page),
         }
+
+    def _matching(self, query: Query, base: str) -> tuple[int, list[dict[str, Any]]]:
+        """Number of matches over the shelves asked for, and the items of one page."""
+        asked = [shelf for name, shelf in self.shelves.items() if not query.collections or name in query.collections]
+        if len(asked) == 1 and (page := asked[0].page(query, base, self.store)):
+            return page
+        home = {scene.id: shelf for shelf in asked for scene in shelf.scenes()}
+
+        def as_item(scene: Any) -> dict[str, Any]:
+            return home[scene.id].item(scene, base, self.store)
+
+        found = search.matches(query, [scene for shelf in asked for scene in shelf.scenes()], as_item)
+        return len(found), [as_item(scene) for scene in found[query.offset : query.offset + query.limit]]
 
 
 def _next(request: Request, given: dict[str, Any], token: str) -> dict[str, Any]:

@@ -11,8 +11,8 @@ from collections import defaultdict
 from dataclasses import dataclass
 from pathlib import Path
 
-from zoompick.standin import lapwing, world
-from zoompick.standin.passes import Scene
+from zoompick.standin import world
+from zoompick.standin.instrument import Entry, Instrument
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,43 +33,58 @@ class Store:
         self._locks: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
         self._known: dict[str, dict[str, Published]] = {}
 
-    def published(self, scene: Scene) -> dict[str, Published] | None:
-        """What is known of a scene's files, or None when it has not been made."""
-        known = self._known.get(scene.id)
+    def published(self, instrument: Instrument, scene: Entry) -> dict[str, Published]:
+        """What is known of a scene's files: those that have been made."""
+        found: dict[str, Published] = {}
+        for group in instrument.groups:
+            found |= self._group(_label(scene, group)) or {}
+        return found
+
+    def file(self, instrument: Instrument, scene: Entry, name: str) -> tuple[Path, Published] | None:
+        """A file of a scene, which is made if need be; None when the scene has no such file."""
+        group = instrument.group_of(name)
+        label = _label(scene, group)
+        with self._guard:
+            lock = self._locks[label]
+        with lock:
+            if self._group(label) is None:
+                self._make(instrument, scene, group)
+        known = self._group(label) or {}
+        return (self._root / label / name, known[name]) if name in known else None
+
+    def _group(self, label: str) -> dict[str, Published] | None:
+        known = self._known.get(label)
         if known is None:
             try:
-                table = json.loads((self._root / scene.id / "published.json").read_text())
+                table = json.loads((self._root / label / "published.json").read_text())
             except FileNotFoundError:
                 return None
-            known = self._known[scene.id] = {name: Published(**entry) for name, entry in table.items()}
+            known = self._known[label] = {name: Published(**entry) for name, entry in table.items()}
         return known
 
-    def file(self, scene: Scene, name: str) -> tuple[Path, Published] | None:
-        """A file of a scene, which is made if need be; None when the scene has no such file."""
-        with self._guard:
-            lock = self._locks[scene.id]
-        with lock:
-            if self.published(scene) is None:
-                self._make(scene)
-        known = self.published(scene) or {}
-        return (self._root / scene.id / name, known[name]) if name in known else None
-
-    def _make(self, scene: Scene) -> None:
+    def _make(self, instrument: Instrument, scene: Entry, group: str) -> None:
         self._root.mkdir(parents=True, exist_ok=True)
         part = Path(tempfile.mkdtemp(prefix=".scene-", dir=self._root))
+        wrong = instrument.wrong_digest(scene)
+        target = self._root / _label(scene, group)
         try:
-            lapwing.make(scene, part, self.cache)
+            instrument.make(scene, group, part, self.cache)
             table = {}
             for path in sorted(part.iterdir()):
                 data = path.read_bytes()
-                wrong = scene.fault.wrong_digest and path.name.endswith(f"-{scene.fault.wrong_digest}.tif")
-                digest = hashlib.sha256(b"another file" if wrong else data).hexdigest()
+                is_wrong = bool(wrong) and path.name.endswith(wrong)
+                digest = hashlib.sha256(b"another file" if is_wrong else data).hexdigest()
                 table[path.name] = {"size": len(data), "sha256": digest}
             (part / "published.json").write_text(json.dumps(table, indent=1))
             try:
-                part.rename(self._root / scene.id)
+                part.rename(target)
             except OSError:
-                if not (self._root / scene.id / "published.json").exists():
+                if not (target / "published.json").exists():
                     raise
         finally:
             shutil.rmtree(part, ignore_errors=True)
+
+
+def _label(scene: Entry, group: str) -> str:
+    """Folder of a group of a scene's files."""
+    return f"{scene.id}+{group}" if group else scene.id

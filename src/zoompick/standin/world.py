@@ -20,13 +20,15 @@ import scipy.ndimage
 from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.raster.grid import Grid, Window
 from zoompick.standin import landscape
+from zoompick.standin.covers import Cover
 from zoompick.standin.noise import Field
 
-VERSION = 1
+VERSION = 2
 """Raise it when the landscape changes, so that kept layers and scenes are made again."""
 SEED = 386120
 PIXEL_M = 8.0
 WIDTH, HEIGHT = 3584, 2560
+_OPEN_SEA_M = 30.0
 CENTRE_LON, CENTRE_LAT = -12.0, -38.6
 
 
@@ -75,6 +77,36 @@ class Layers:
         if inside != window:
             parts = {name: np.pad(part, gaps, mode="reflect") for name, part in parts.items()}
         return Layers(**parts)
+
+    def at(self, cols: Any, rows: Any) -> Layers:
+        """Layers at any positions in pixels of the world: codes from the nearest pixel, the rest interpolated.
+
+        Beyond the world's edge is open sea.
+        """
+        outside = (cols < 0) | (cols > WIDTH - 1) | (rows < 0) | (rows > HEIGHT - 1)
+        cols, rows = _folded(cols, WIDTH), _folded(rows, HEIGHT)
+        west, north = int(cols.min()), int(rows.min())
+        near = self.part(Window(west, north, int(cols.max()) + 2 - west, int(rows.max()) + 2 - north))
+        place = [rows - north, cols - west]
+        nearest = np.rint(place[0]).astype(int), np.rint(place[1]).astype(int)
+        found: dict[str, Any] = {}
+        for field in fields(self):
+            values = getattr(near, field.name)
+            found[field.name] = (
+                values[nearest]
+                if values.dtype.kind == "u"
+                else scipy.ndimage.map_coordinates(values.astype(np.float32), place, order=1, mode="nearest")
+            )
+        for name, value in (("cover", Cover.SEA), ("depth", _OPEN_SEA_M), ("silt", 0)):
+            found[name][outside] = value
+        return Layers(**found)
+
+
+def _folded(places: Any, count: int) -> Any:
+    """Positions mirrored into 0 to ``count`` - 1."""
+    period = 2.0 * (count - 1)
+    places = np.mod(places, period)
+    return np.minimum(places, period - places)
 
 
 def grid() -> Grid:

@@ -1,0 +1,83 @@
+"""What the archive asks of each instrument: its collection, its scenes, their items, and their files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+if TYPE_CHECKING:
+    from zoompick.standin.search import Query
+    from zoompick.standin.store import Store
+
+
+class Entry(Protocol):
+    """A scene as search sees it."""
+
+    @property
+    def id(self) -> str:
+        """Name, unique in the archive."""
+
+    @property
+    def when(self) -> datetime:
+        """Begin of the acquisition."""
+
+    @property
+    def until(self) -> datetime:
+        """End of the acquisition; the begin for a scene of one moment."""
+
+    @property
+    def footprint(self) -> Any:
+        """Polygon in longitude/latitude."""
+
+
+class Instrument:
+    """One collection of the archive; the parts that differ are overridden.
+
+    Attributes
+    ----------
+    name : str
+        Id of the collection.
+    groups : tuple of str
+        Files of a scene that are made together: a quicklook can be had without the bands.
+    """
+
+    name: str = ""
+    groups: tuple[str, ...] = ("",)
+
+    def collection(self, base: str) -> dict[str, Any]:
+        """The STAC Collection."""
+        raise NotImplementedError
+
+    def scenes(self) -> Sequence[Any]:
+        """All scenes, each an :class:`Entry`, in order of time."""
+        raise NotImplementedError
+
+    def item(self, scene: Any, base: str, store: Store) -> dict[str, Any]:
+        """A scene as a STAC Item."""
+        raise NotImplementedError
+
+    def make(self, scene: Any, group: str, folder: Path, cache: Path) -> None:
+        """Write a group's files of a scene into ``folder``."""
+        raise NotImplementedError
+
+    def group_of(self, name: str) -> str:
+        """Group that a file belongs to, by its name."""
+        return ("look" if name.endswith("-quicklook.png") else "") if len(self.groups) > 1 else ""
+
+    def wrong_digest(self, scene: Any) -> str:
+        """End of the name of a file whose digest is published wrongly; empty for none."""
+        return ""
+
+    def is_closed(self, name: str) -> str:
+        """Why a file is not given away, or an empty text."""
+        return ""
+
+    def page(self, query: Query, base: str, store: Store) -> tuple[int, list[dict[str, Any]]] | None:
+        """Number of matches and the items of one page, where an instrument finds them by itself."""
+        return None
+
+    def by_id(self, scene_id: str) -> Any:
+        """The scene of this id, or None."""
+        return next((scene for scene in self.scenes() if scene.id == scene_id), None)
