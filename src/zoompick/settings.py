@@ -39,6 +39,7 @@ TABLE = (
     Setting("block_cache_mb", 48, "MB", "Memory for decoded blocks of input rasters, all rasters together."),
     Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here."),
     Setting("deflate_level", 6, "", "Effort of the deflate codec, 1 (fast) to 12 (small)."),
+    Setting("page_lists", 1, "", "1 shows a list longer than the terminal page by page; 0 prints it at once."),
     Setting("picture_side_px", 4096, "px", "Longest side of a plain picture (PNG)."),
 )
 _BY_KEY = {row.key: row for row in TABLE}

@@ -7,46 +7,14 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from typing import Any
-from urllib.parse import urljoin
 
 from zoompick.catalog import fields
+from zoompick.catalog.bands import CLASS_BAND, BandFile, bands_of
 from zoompick.errors import AreaError, SourceError
-from zoompick.files import sha256_of_multihash
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, lonlat_box, polygon_of
 
-CLASS_BAND = "classes"
-
-
-@dataclass(frozen=True, slots=True)
-class BandFile:
-    """One band of a scene and the file that holds it.
-
-    Attributes
-    ----------
-    name : str
-        Common name; ``classes`` for the class layer.
-    href : str
-        Absolute address.
-    size : int or None
-        Bytes, where the item tells.
-    sha256 : str or None
-        Hexadecimal, where the item tells.
-    scale, offset : float
-        Physical value = stored value * scale + offset.
-    pixel_m : float or None
-    classes : tuple of mapping
-        ``classification:classes`` of a class layer.
-    """
-
-    name: str
-    href: str
-    size: int | None = None
-    sha256: str | None = None
-    scale: float = 1.0
-    offset: float = 0.0
-    pixel_m: float | None = None
-    classes: tuple[Mapping[str, Any], ...] = ()
+__all__ = ["CLASS_BAND", "BandFile", "Scene"]
 
 
 @dataclass(frozen=True)
@@ -78,7 +46,6 @@ class Scene:
     cloud_percent: float | None
     version: str
     crs: Crs | None
-    bands: Mapping[str, BandFile]
     item: Mapping[str, Any] = field(repr=False, compare=False)
     cloud_land_percent: float | None = None
     instruments: tuple[str, ...] = ()
@@ -115,7 +82,6 @@ class Scene:
             cloud_percent=fields.number(properties, "cloud"),
             version=fields.text(properties, "baseline"),
             crs=_crs(properties),
-            bands=_bands(item),
             item=item,
             cloud_land_percent=fields.number(properties, "cloud_land"),
             instruments=tuple(map(str, instruments)) if isinstance(instruments, list) else (),
@@ -139,6 +105,11 @@ class Scene:
             return _of_bbox(self.item.get("bbox"), self.id)
         return polygon_of(geometry, f"The footprint of {self.id}")
 
+    @cached_property
+    def bands(self) -> Mapping[str, BandFile]:
+        """Its band files by common name; all assets with the role ``data`` that this program can name bands of."""
+        return bands_of(self.item)
+
     @property
     def day(self) -> str:
         """Date of acquisition, ``2025-12-15``."""
@@ -157,7 +128,7 @@ class Scene:
     @property
     def size(self) -> int | None:
         """Bytes of all bands, or None while the item does not tell them all."""
-        sizes = [band.size for band in self.bands.values()]
+        sizes = list({band.href: band.size for band in self.bands.values()}.values())
         return sum(size for size in sizes if size is not None) if sizes and None not in sizes else None
 
     def has_footprint(self) -> bool:
@@ -195,48 +166,3 @@ def _crs(properties: Mapping[str, Any]) -> Crs | None:
         return Crs(int(code[5:]))
     epsg = properties.get("proj:epsg")
     return Crs(epsg) if isinstance(epsg, int) else None
-
-
-def _bands(item: Mapping[str, Any]) -> dict[str, BandFile]:
-    assets = item.get("assets")
-    links = [link for link in item.get("links") or () if isinstance(link, dict)]
-    base = next((link.get("href") for link in links if link.get("rel") == "self"), "")
-    found: dict[str, BandFile] = {}
-    for key, asset in (assets if isinstance(assets, dict) else {}).items():
-        if not isinstance(asset, dict) or not isinstance(asset.get("href"), str):
-            continue
-        if "data" not in (asset.get("roles") or ()) or "tiff" not in str(asset.get("type", "")):
-            continue
-        band = _band(key, asset, str(base))
-        found.setdefault(band.name, band)
-    return found
-
-
-def _band(key: str, asset: Mapping[str, Any], base: str) -> BandFile:
-    """Names, scales and sizes as STAC 1.1 writes them, else as ``eo:bands`` and ``raster:bands`` of 1.0."""
-    first, optical, raster = (_first(asset.get(key)) for key in ("bands", "eo:bands", "raster:bands"))
-    classes = asset.get("classification:classes") or first.get("classification:classes") or ()
-    common = first.get("eo:common_name") or optical.get("common_name")
-    checksum = asset.get("file:checksum")
-    scale = _first_number(first.get("raster:scale"), asset.get("raster:scale"), raster.get("scale"))
-    offset = _first_number(first.get("raster:offset"), asset.get("raster:offset"), raster.get("offset"))
-    size = asset.get("file:size")
-    return BandFile(
-        name=CLASS_BAND if classes else str(common or key),
-        href=urljoin(base, asset["href"]),
-        size=size if isinstance(size, int) else None,
-        sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
-        scale=1.0 if scale is None else scale,
-        offset=0.0 if offset is None else offset,
-        pixel_m=fields.as_number(asset.get("gsd")),
-        classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
-    )
-
-
-def _first(value: Any) -> Mapping[str, Any]:
-    """The first object of a list of objects, else an empty one."""
-    return value[0] if isinstance(value, list) and value and isinstance(value[0], dict) else {}
-
-
-def _first_number(*values: Any) -> float | None:
-    return next((number for number in map(fields.as_number, values) if number is not None), None)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any
 from urllib.parse import urlencode, urljoin
@@ -144,21 +145,33 @@ class StacApi:
         return any(words in name for name in self.conformance)
 
     def _pages(self, address: str, body: dict[str, Any] | None) -> Iterator[dict[str, Any]]:
-        """Follow ``next`` links as they are given, by GET or POST, never the same one twice."""
+        """Follow ``next`` links as they are given, by GET or POST, never the same one twice.
+
+        The next page is on its way while the caller works on this one.
+        """
         seen = set()
-        for _ in range(_MOST_PAGES):
-            page = self._client.json(address, body)
-            if not isinstance(page, dict):
-                raise SourceError(f"{address} answered with JSON that is no page of results.", "Check the address.")
-            yield page
-            links = self._links(page, "next")
-            if not links:
-                return
-            address, body = _following(links[0], address, body)
-            key = (address, repr(body))
-            if key in seen:
-                raise SourceError(f"{address} links its pages in a circle.", "Tell the people who run the source.")
-            seen.add(key)
+        with ThreadPoolExecutor(1, thread_name_prefix="zoompick-page") as ahead:
+            coming = ahead.submit(self._client.json, address, body)
+            for _ in range(_MOST_PAGES):
+                page = coming.result()
+                if not isinstance(page, dict):
+                    raise SourceError(
+                        f"{address} answered with JSON that is no page of results.", "Check the address."
+                    )
+                links = self._links(page, "next")
+                if not links:
+                    yield page
+                    return
+                address, body = _following(links[0], address, body)
+                key = (address, repr(body))
+                if key not in seen:
+                    coming = ahead.submit(self._client.json, address, body)
+                yield page
+                if key in seen:
+                    raise SourceError(
+                        f"{address} links its pages in a circle.", "Tell the people who run the source."
+                    )
+                seen.add(key)
 
 
 def _following(

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain, count
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from zoompick.study.scenelist import Entry
@@ -14,14 +16,26 @@ if TYPE_CHECKING:
 FORMATS = ("table", "json", "csv", "geojson", "parquet")
 
 
+_ROWS = 2_000
+"""Rows of one table; a longer list goes on in a next one, so that it need not be held as a whole."""
+
+
 def show_scenes(entries: Sequence[Entry], with_id: bool = False, here: Sequence[str] = ()) -> None:
-    """A table of scenes.
+    """A table of scenes, page by page on a terminal that is too short for it.
 
     Parameters
     ----------
     here : sequence of str
         Ids of scenes whose files are on disk; with any, a column tells.
     """
+    from zoompick.cli import show
+
+    with show.paged(len(entries)):
+        for start in range(0, len(entries), _ROWS):
+            _show_rows(list(entries[start : start + _ROWS]), start + 1, with_id, here)
+
+
+def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, here: Sequence[str]) -> None:
     from zoompick.cli.show import Column, table
 
     inside = any(entry.cloud_area_percent is not None for entry in entries)
@@ -34,7 +48,7 @@ def show_scenes(entries: Sequence[Entry], with_id: bool = False, here: Sequence[
     marked = with_id and any(entry.tags or entry.note or entry.scene.id in here for entry in entries)
     columns += [Column("marks", flexible=True)] if marked else []
     rows = []
-    for number, entry in enumerate(entries, 1):
+    for number, entry in enumerate(entries, first):
         scene = entry.scene
         row = [str(number), scene.day]
         row += [scene.id] if with_id else [scene.when.strftime("%H:%M"), scene.platform, scene.tile]
@@ -65,22 +79,40 @@ def _marks(entry: Entry, here: Sequence[str]) -> str:
     return "; ".join([*marks, *(f"#{tag}" for tag in entry.tags), *([entry.note] if entry.note else [])])
 
 
-def csv_text(entries: Sequence[Entry]) -> str:
-    """The scenes as CSV with a head line."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(
-        ["number", "id", "collection", "source", "datetime", "platform", "tile", "cloud_percent",
-         "cloud_area_percent", "cover_percent", "sun_elevation_deg", "off_nadir_deg", "pixel_m", "access", "bytes"]
-    )  # fmt: skip
-    for number, entry in enumerate(entries, 1):
-        s = entry.scene
-        inside = None if entry.cloud_area_percent is None else round(entry.cloud_area_percent, 2)
-        writer.writerow(
-            [number, s.id, s.collection, s.source, s.when.isoformat(), s.platform, s.tile, s.cloud_percent, inside,
-             round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m, s.access, s.size]
-        )  # fmt: skip
-    return out.getvalue()
+def csv_rows(entries: Sequence[Entry]) -> Iterator[str]:
+    """The scenes as lines of CSV, the first with the names of the columns."""
+    line = io.StringIO()
+    writer = csv.writer(line, lineterminator="\n")
+    head = [
+        "number", "id", "collection", "source", "datetime", "platform", "tile", "cloud_percent", "cloud_area_percent",
+        "cover_percent", "sun_elevation_deg", "off_nadir_deg", "pixel_m", "access", "bytes",
+    ]  # fmt: skip
+    for row in chain([head], map(_csv_row, count(1), entries)):
+        writer.writerow(row)
+        yield line.getvalue()
+        line.seek(0)
+        line.truncate()
+
+
+def _csv_row(number: int, entry: Entry) -> list[Any]:
+    s = entry.scene
+    inside = None if entry.cloud_area_percent is None else round(entry.cloud_area_percent, 2)
+    return [
+        number, s.id, s.collection, s.source, s.when.isoformat(), s.platform, s.tile, s.cloud_percent, inside,
+        round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m, s.access, s.size,
+    ]  # fmt: skip
+
+
+def _write(parts: Iterable[str], out: Path | None) -> None:
+    """Text in pieces to a file or to standard output."""
+    from zoompick.cli import show
+    from zoompick.files import writing
+
+    if out is None:
+        show.text(parts)
+        return
+    with writing(out) as stream:
+        stream.writelines(part.encode() for part in parts)
 
 
 def put_out(entries: Sequence[Entry], form: str, out: Path | None) -> bool:
@@ -93,8 +125,7 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None) -> bool:
     """
     from zoompick.cli import show
     from zoompick.errors import UnknownNameError, UsageError
-    from zoompick.files import write_json, write_text
-    from zoompick.study.scenelist import to_collection
+    from zoompick.study.scenelist import collection_text
 
     form = form or (_form_of(out) if out else "table")
     if form not in FORMATS:
@@ -108,11 +139,9 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None) -> bool:
 
         write_parquet([entry.to_item() for entry in entries], out)
     elif form == "csv":
-        write_text(out, csv_text(entries)) if out else show.line(csv_text(entries).rstrip("\n"))
-    elif out:
-        write_json(out, to_collection(entries))
+        _write(csv_rows(entries), out)
     else:
-        show.as_json(to_collection(entries))
+        _write(collection_text(entries), out)
     if out:
         show.note(f"{len(entries)} scenes written to {out}.")
     return True
@@ -124,11 +153,11 @@ def _form_of(out: Path) -> str:
 
 def counts(entries: Sequence[Entry]) -> list[list[str]]:
     """Scenes per satellite and month: a head line, then a row a satellite and a sum."""
-    months = sorted({entry.scene.day[:7] for entry in entries})
-    platforms = sorted({entry.scene.platform or "?" for entry in entries})
+    tally = Counter((entry.scene.platform or "?", entry.scene.day[:7]) for entry in entries)
+    months = sorted({month for _, month in tally})
+    platforms = sorted({platform for platform, _ in tally})
     rows = [["satellite", *months, "all"]]
-    for platform in [*platforms, ""]:
-        own = [e for e in entries if not platform or (e.scene.platform or "?") == platform]
-        per = [sum(e.scene.day.startswith(month) for e in own) for month in months]
-        rows.append([platform or "all", *(str(n) if n else "·" for n in per), str(len(own))])
+    for name in [*platforms, "all"]:
+        per = [sum(n for (own, at), n in tally.items() if at == month and name in (own, "all")) for month in months]
+        rows.append([name, *(str(n) if n else "·" for n in per), str(sum(per))])
     return rows

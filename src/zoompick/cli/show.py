@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
+import pydoc
+import shutil
 import sys
 import textwrap
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -43,6 +46,11 @@ def _console(to_stderr: bool = False) -> Console:
 def line(text: str = "") -> None:
     """One line of what was asked for, to standard output."""
     sys.stdout.write(text + "\n")
+
+
+def text(parts: Iterable[str]) -> None:
+    """Text in pieces to standard output."""
+    sys.stdout.writelines(parts)
 
 
 def note(text: str) -> None:
@@ -91,6 +99,20 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
     for row in rows:
         grid.add_row(*(Text(cell, style=_STYLES.get(cell, "")) for cell in row))
     _console().print(grid)
+
+
+@contextmanager
+def paged(rows: int) -> Iterator[None]:
+    """What is printed inside comes page by page, when it is longer than the terminal; elsewhere all at once."""
+    from zoompick.settings import whole
+
+    if not sys.stdout.isatty() or rows < shutil.get_terminal_size().lines - 4 or not whole("page_lists"):
+        yield
+        return
+    held = io.StringIO()
+    with redirect_stdout(held):
+        yield
+    pydoc.pager(held.getvalue())
 
 
 _STYLES = {"pass": "green", "warn": "yellow", "fail": "bold red"}

@@ -57,8 +57,8 @@ class Layer:
 def open_layers(paths: Iterable[Path]) -> list[Layer]:
     """All bands of the files, in the order given.
 
-    The name of a single band comes from the catalogue item beside the file, else from the file itself, else from a
-    band guide whose file names fit, else from the last word of the file's name.
+    The names of bands come from the catalogue item beside the file, else from the file itself, else, for a single
+    band, from a guide whose file names fit, else from the last word of the file's name.
 
     Scale and offset come from the item, else the file.
 
@@ -71,11 +71,11 @@ def open_layers(paths: Iterable[Path]) -> list[Layer]:
 
 def _layers_of(path: Path) -> list[Layer]:
     tiff = GeoTiff(path)
-    known = band_file(path)
+    known = {band.index: band for band in band_files(path)}
     found = []
     for index, band in enumerate(tiff.bands):
-        if known is not None and len(tiff.bands) == 1:
-            band = Band(known.name, known.scale, known.offset, band.unit)
+        if index in known and len(known) == len(tiff.bands):
+            band = Band(known[index].name, known[index].scale, known[index].offset, band.unit)
         elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
             band = replace(band, name=_name_from(path))
         found.append(Layer(OneBand(tiff, index, band), path))
@@ -102,9 +102,9 @@ def scene_of(path: Path) -> Scene | None:
         return None
 
 
-def band_file(path: Path) -> BandFile | None:
-    """What the item beside a file says of it, or None."""
+def band_files(path: Path) -> list[BandFile]:
+    """What the item beside a file says of the bands in it; nothing when there is no item."""
     scene = scene_of(path)
     if scene is None:
-        return None
-    return next((band for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name), None)
+        return []
+    return [band for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name]

@@ -14,23 +14,26 @@ from zoompick.sensors.classes import ClassTable
 
 @dataclass(frozen=True, slots=True)
 class BandFacts:
-    """One band of an instrument: common name, centre wavelength in micrometres, pixel size in metres."""
+    """One band of an instrument: common name, pixel size in metres, centre wavelength in micrometres if it has one."""
 
     name: str
-    wavelength_um: float
     pixel_m: float
+    wavelength_um: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class BandGuide:
-    """What is known of an instrument before any file is opened."""
+    """What is known of an instrument before any file is opened.
+
+    Without a ``file_pattern`` the names of its files tell no band; without a ``class_band`` it has no class layer.
+    """
 
     name: str
     collections: tuple[str, ...]
-    file_pattern: str
-    class_band: str
     bands: tuple[BandFacts, ...]
     classes: ClassTable
+    file_pattern: str = ""
+    class_band: str = ""
     scene_pattern: str = ""
     parts: Mapping[str, str] = field(default_factory=dict)
 
@@ -42,11 +45,11 @@ class BandGuide:
     @property
     def band_names(self) -> tuple[str, ...]:
         """Common names of the spectral bands, then the class layer."""
-        return (*(band.name for band in self.bands), self.class_band)
+        return (*(band.name for band in self.bands), *filter(None, (self.class_band,)))
 
     def band_of_file(self, file_name: str) -> str | None:
         """Band that a file's name tells, or None when the name is not of this instrument."""
-        match = re.match(self.file_pattern, file_name)
+        match = re.match(self.file_pattern, file_name) if self.file_pattern else None
         return match["band"] if match and match["band"] in self.band_names else None
 
 
@@ -66,12 +69,12 @@ def _read(text: str) -> BandGuide:
     return BandGuide(
         name=table["name"],
         collections=tuple(table["collections"]),
-        file_pattern=table["file_pattern"],
-        class_band=table["class_band"],
+        file_pattern=table.get("file_pattern", ""),
+        class_band=table.get("class_band", ""),
         bands=tuple(BandFacts(**entry) for entry in table["band"]),
         scene_pattern=table.get("scene_pattern", ""),
         parts=table.get("parts", {}),
-        classes=ClassTable(**{role: frozenset(codes) for role, codes in table["classes"].items()}),
+        classes=ClassTable(**{role: frozenset(codes) for role, codes in table.get("classes", {}).items()}),
     )
 
 

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import operator
 import re
-from collections.abc import Iterable, Sequence
+import textwrap
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, NothingFoundError, SourceError, UnknownNameError, UsageError
-from zoompick.files import read_json, write_json
+from zoompick.files import read_json, writing
 
 _NOTE = "zoompick:pick"
 
@@ -99,8 +101,20 @@ def read_list(path: Path) -> list[Entry]:
 
 
 def write_list(path: Path, entries: Iterable[Entry]) -> None:
-    """Write entries atomically."""
-    write_json(path, to_collection(entries))
+    """Write entries atomically, one after the other: there may be very many."""
+    with writing(path) as stream:
+        stream.writelines(part.encode() for part in collection_text(entries))
+
+
+def collection_text(entries: Iterable[Entry]) -> Iterator[str]:
+    """An ItemCollection as indented JSON in pieces, an item at a time."""
+    yield '{\n  "type": "FeatureCollection",\n  "features": ['
+    between = "\n"
+    for entry in entries:
+        item = json.dumps(entry.to_item(), indent=2, ensure_ascii=False, allow_nan=False)
+        yield between + textwrap.indent(item, "    ")
+        between = ",\n"
+    yield "\n  ]\n}\n" if between == ",\n" else "]\n}\n"
 
 
 _RULE = re.compile(r"(cloud|inside|cover|sun|date|tile|platform|collection|tag)\s*(<=|>=|<|>|=)\s*(.+)")

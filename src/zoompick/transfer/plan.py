@@ -86,7 +86,7 @@ def plan(
     folders: Mapping[str, Path],
     is_here: Callable[[Fetch], bool],
 ) -> DownloadPlan:
-    """Decide for each scene and band.
+    """Decide for each scene and band; a file that holds several bands is fetched once.
 
     Parameters
     ----------
@@ -98,6 +98,7 @@ def plan(
     fetch: list[Fetch] = []
     here: list[Fetch] = []
     lacking: list[tuple[str, str]] = []
+    planned: set[tuple[str, Path]] = set()
     for scene in scenes:
         for name in bands:
             band = scene.bands.get(name)
@@ -105,6 +106,9 @@ def plan(
                 lacking.append((scene.id, name))
                 continue
             path = folders[scene.id] / file_name(band.href)
+            if (scene.id, path) in planned:
+                continue
+            planned.add((scene.id, path))
             entry = Fetch(scene.id, name, band.href, path, band.size, band.sha256)
             (here if is_here(entry) else fetch).append(entry)
     return DownloadPlan(tuple(fetch), tuple(here), tuple(lacking))

@@ -122,7 +122,7 @@ def band_rows(scene: Scene) -> list[list[str]]:
     rows = []
     for name in names:
         band, told = scene.bands.get(name), known.get(name)
-        wavelength = f"{told.wavelength_um:g}" if told else ""
+        wavelength = f"{told.wavelength_um:g}" if told and told.wavelength_um else ""
         pixel = band.pixel_m if band and band.pixel_m else told.pixel_m if told else None
         size = human_bytes(band.size) if band and band.size is not None else ""
         state = "published" if band else "missing"

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
-from zoompick.catalog import choose, explain
+from zoompick.catalog import explain
 from zoompick.catalog.cover import CoverWish
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.gather import Gathering
 from zoompick.catalog.open import Reader, reader_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import CLASS_BAND, Scene
@@ -29,13 +31,13 @@ class Found:
 
     Attributes
     ----------
-    entries : tuple of Entry
-        By time, tile and processing.
+    entries : sequence of Entry
+        By time, tile and processing; very many are made one by one as they are asked for.
     problems : tuple of ZoomPickError
         Of sources that failed on the way; what came before is among the entries.
     """
 
-    entries: tuple[Entry, ...]
+    entries: Sequence[Entry]
     problems: tuple[ZoomPickError, ...] = ()
 
 
@@ -62,13 +64,13 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     NothingFoundError, SourceError, UnknownNameError
     """
     client = Client(report)
-    scenes: dict[tuple[str, str, str], Scene] = {}
+    gathered = Gathering(Entry)
     problems: list[ZoomPickError] = []
     unusable = 0
     unknown: UnknownNameError | None = None
     for source in sources:
         try:
-            unusable += _collect(reader_of(source, client, report), criteria, source.name, scenes)
+            unusable += _gather(reader_of(source, client, report), criteria, source.name, gathered)
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
@@ -77,28 +79,31 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
             problems.append(error)
     if unusable:
         report(Noted(f"{unusable} items without an id or a date were left out."))
-    fitting = _fitting(scenes.values(), criteria)
+    fitting = gathered.sorted(criteria.versions != "all", criteria.cover_min)
     if fitting and (criteria.cloud_area_max is not None or criteria.look_inside):
-        fitting = _clear_inside(fitting, criteria, client, report)
+        fitting = _clear_inside(list(fitting), criteria, client, report)
     if fitting:
-        return Found(tuple(fitting), tuple(problems))
+        return Found(fitting, tuple(problems))
     if problems:
         raise problems[0]
-    if unknown and not scenes:
+    if unknown and not gathered:
         raise unknown
     raise _explained(sources, criteria, client, report)
 
 
 def passes_over(source: Source, area: Shape, collection: str, report: Report = ignore) -> list[Scene]:
     """All scenes of a collection that touch an area, however cloudy: on which days a satellite passed."""
-    scenes: dict[tuple[str, str, str], Scene] = {}
-    wanted = (collection,) if collection else ()
-    _collect(reader_of(source, Client(report), report), Criteria(area, wanted), source.name, scenes)
-    return [scene for scene in scenes.values() if scene.has_footprint()]
+    wanted = Criteria(area, (collection,) if collection else (), versions="all")
+    gathered = Gathering(lambda scene, cover: scene)
+    _gather(reader_of(source, Client(report), report), wanted, source.name, gathered)
+    return list(gathered.sorted(False, 0))
 
 
-def _collect(reader: Reader, criteria: Criteria, source: str, scenes: dict[tuple[str, str, str], Scene]) -> int:
-    """Add what a source sends as it comes, so that a failure keeps what came before; how many were of no use."""
+def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering[Any]) -> int:
+    """Test and keep what a source sends as it comes, so that a failure keeps what came before.
+
+    Returns how many items were of no use.
+    """
     unusable = 0
     for item in reader.search(criteria):
         try:
@@ -106,17 +111,9 @@ def _collect(reader: Reader, criteria: Criteria, source: str, scenes: dict[tuple
         except SourceError:
             unusable += 1
         else:
-            scenes[scene.key] = scene
+            if criteria.fits(scene):
+                gathered.add(scene, criteria.cover(scene))
     return unusable
-
-
-def _fitting(scenes: Iterable[Scene], criteria: Criteria) -> list[Entry]:
-    """Scenes that pass every filter, newest processing only unless all are asked for."""
-    passed = [scene for scene in scenes if criteria.fits(scene)]
-    kept = passed if criteria.versions == "all" else choose.newest(passed)
-    covered = [Entry(scene, criteria.cover(scene)) for scene in kept]
-    entries = [entry for entry in covered if entry.cover_percent > 0 and entry.cover_percent >= criteria.cover_min]
-    return sorted(entries, key=lambda entry: (entry.scene.when, entry.scene.tile, entry.scene.version))
 
 
 def _clear_inside(entries: list[Entry], criteria: Criteria, client: Client, report: Report) -> list[Entry]:
@@ -147,17 +144,16 @@ def cost_words(looked: clouds.Looked) -> str:
 def _explained(sources: Sequence[Source], criteria: Criteria, client: Client, report: Report) -> NothingFoundError:
     """Ask once more for all that touches the area, and say which filter emptied the list."""
     anything = Criteria(criteria.area, criteria.collections, versions="all")
-    touching: dict[tuple[str, str, str], Scene] = {}
+    touching = Gathering(lambda scene, cover: scene)
     extents: list[Bounds] = []
     for source in sources:
         try:
             reader = reader_of(source, client, report)
-            _collect(reader, anything, source.name, touching)
+            _gather(reader, anything, source.name, touching)
             extents += _extents(reader, criteria)
         except ZoomPickError:
             continue
-    fits = [entry.scene for entry in _fitting(touching.values(), anything)]
-    return explain.nothing_found(criteria, fits, extents)
+    return explain.nothing_found(criteria, list(touching.sorted(False, 0)), extents)
 
 
 def _extents(reader: Reader, criteria: Criteria) -> list[Bounds]:

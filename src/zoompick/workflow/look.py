@@ -18,6 +18,7 @@ from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.imagery.deliveries import OneBand
 from zoompick.net.client import Client
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.geotiff import GeoTiff
@@ -145,7 +146,15 @@ def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cos
     missing = [name for name in bands if name not in scene.bands]
     if missing:
         raise SourceError(f"{scene.id} was published without {', '.join(missing)}.", "Choose other bands.")
-    sources = [_level(GeoTiff(RemoteFile(scene.bands[name].href, client, cost)), area) for name in bands]
+    files = [scene.bands[name] for name in bands]
+    if any(file.is_container for file in files):
+        raise SourceError(
+            f"The bands of {scene.id} lie in one container, which cannot be read in part.", "Look at its quicklook."
+        )
+    opened = {file.href: GeoTiff(RemoteFile(file.href, client, cost)) for file in files}
+    sources = [
+        _level(OneBand(opened[file.href], file.index, opened[file.href].bands[file.index]), area) for file in files
+    ]
     first = sources[0].grid
     flat = project(area, first.crs)
     pixel = max(min(source.grid.pixel_x for source in sources), max(_sides(flat)) / _PREVIEW_PX)
@@ -168,7 +177,7 @@ def _sides(flat: Shape) -> tuple[float, float]:
 class _Level:
     """One overview of a file as a Raster of its own."""
 
-    def __init__(self, source: GeoTiff, level: int) -> None:
+    def __init__(self, source: OneBand, level: int) -> None:
         self._source, self._level = source, level
         self.grid, self.bands, self.dtype = source.levels[level], source.bands, source.dtype
         self.nodata, self.levels, self.block = source.nodata, (source.levels[level],), source.block
@@ -178,7 +187,7 @@ class _Level:
         return self._source.read(window, bands, self._level)
 
 
-def _level(source: GeoTiff, area: Shape) -> _Level:
+def _level(source: OneBand, area: Shape) -> _Level:
     """The coarsest overview that still has enough pixels over the area."""
     longest = max(_sides(project(area, source.grid.crs)))
     fitting = [n for n, grid in enumerate(source.levels) if longest / grid.pixel_x >= _PREVIEW_PX / 2]

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
 
+from zoompick import settings
 from zoompick.catalog import cover, rules
 from zoompick.catalog.cover import Cover, CoverWish, Key, Piece
 from zoompick.catalog.scene import CLASS_BAND, Scene
@@ -54,22 +56,33 @@ def pick_cover(entries: Sequence[Entry], area: Shape, wish: CoverWish, look: boo
 
 
 def _cloud_by_piece(scenes: Sequence[Scene], pieces: Sequence[Piece], report: Report) -> dict[tuple[Key, int], float]:
-    """Percent of cloud over each piece by each scene that has a class layer."""
-    client, found = Client(report), {}
-    requests = received = 0
-    report(Started("cloud over the pieces", len(scenes), "scenes"))
-    for number, scene in enumerate(scenes):
-        own = [(n, piece.polygon) for n, piece in enumerate(pieces) if number in piece.scenes]
-        if CLASS_BAND in scene.bands and own:
-            looked = clouds.look_at_parts(scene, [polygon for _, polygon in own], client)
-            requests, received = requests + looked.requests, received + looked.received_bytes
-            for (n, _), figure in zip(own, looked.parts, strict=True):
-                if figure is not None:
-                    found[scene.key, n] = figure.cloud
-        report(Advanced("cloud over the pieces", 1))
-    report(Finished("cloud over the pieces"))
+    """Percent of cloud over each piece by each scene that has a class layer, several scenes at a time."""
+    client, task = Client(report), "cloud over the pieces"
+    jobs = [
+        (scene, own)
+        for number, scene in enumerate(scenes)
+        if CLASS_BAND in scene.bands and (own := [n for n, piece in enumerate(pieces) if number in piece.scenes])
+    ]
+    report(Started(task, len(jobs), "scenes"))
+
+    def one(job: tuple[Scene, list[int]]) -> clouds.Parts:
+        scene, own = job
+        try:
+            return clouds.look_at_parts(scene, [pieces[n].polygon for n in own], client)
+        finally:
+            report(Advanced(task, 1))
+
+    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-pieces") as pool:
+        looked = list(pool.map(one, jobs))
+    report(Finished(task))
+    requests, received = sum(part.requests for part in looked), sum(part.received_bytes for part in looked)
     report(Noted(f"Cloud over {len(pieces)} pieces of the area: {requests} requests, {human_bytes(received)}."))
-    return found
+    return {
+        (scene.key, n): figure.cloud
+        for (scene, own), part in zip(jobs, looked, strict=True)
+        for n, figure in zip(own, part.parts, strict=True)
+        if figure is not None
+    }
 
 
 def cloud_of(entry: Entry) -> float:

@@ -12,7 +12,7 @@ from zoompick.errors import DataError, FormatError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import multihash
 from zoompick.geo.shapes import Shape
-from zoompick.imagery.deliveries import band_file, scene_of
+from zoompick.imagery.deliveries import band_files, scene_of
 from zoompick.imagery.sidecar import read_sidecar
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
@@ -132,7 +132,7 @@ def _product(path: Path, label: str) -> list[Finding]:
         return [judged("file here", label, False, "no", "yes", "It was not made yet: 'zoompick run' makes it.")]
     found = [files.blocks_decode(path, label)]
     recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
-    known = band_file(path)
+    known = next(iter(band_files(path)), None)
     if recorded is not None:
         found.append(files.checksum_matches(path, recorded.multihash, label, "sidecar"))
     if fetched is not None:
@@ -177,7 +177,7 @@ def _plain(path: Path, bands: Sequence[str], area: Shape | None, valid: float) -
 
 def _class_table(path: Path) -> ClassTable | None:
     """Codes of a class layer from the item beside it, else from a band guide; None for other files."""
-    known, scene = band_file(path), scene_of(path)
+    known, scene = next(iter(band_files(path)), None), scene_of(path)
     if scene is not None and known is not None:
         return ClassTable.from_stac(known.classes) if known.classes else None
     guide = guide_for_file(path.name)

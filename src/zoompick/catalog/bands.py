@@ -1,0 +1,105 @@
+"""Which bands a scene's files hold, read from the assets of its item, STAC 1.1 or 1.0."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import urljoin
+
+from zoompick.catalog import fields
+from zoompick.files import sha256_of_multihash
+
+CLASS_BAND = "classes"
+_RASTER, _CONTAINERS = "tiff", ("hdf", "netcdf")
+
+
+@dataclass(frozen=True, slots=True)
+class BandFile:
+    """One band of a scene and the file that holds it.
+
+    Attributes
+    ----------
+    name : str
+        Common name; ``classes`` for the class layer.
+    href : str
+        Absolute address.
+    size : int or None
+        Bytes of the file, where the item tells.
+    sha256 : str or None
+        Hexadecimal, where the item tells.
+    scale, offset : float
+        Physical value = stored value * scale + offset.
+    pixel_m : float or None
+    classes : tuple of mapping
+        ``classification:classes`` of a class layer.
+    index : int
+        Place among the bands of a raster file, from 0.
+    is_container : bool
+        The file is an HDF5 or netCDF container, not a raster file.
+    """
+
+    name: str
+    href: str
+    size: int | None = None
+    sha256: str | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+    pixel_m: float | None = None
+    classes: tuple[Mapping[str, Any], ...] = ()
+    index: int = 0
+    is_container: bool = False
+
+
+def bands_of(item: Mapping[str, Any]) -> dict[str, BandFile]:
+    """Band files by common name; the first of a name counts. What is no data, or of an unknown kind, is left out."""
+    assets = item.get("assets")
+    links = [link for link in item.get("links") or () if isinstance(link, dict)]
+    base = next((link.get("href") for link in links if link.get("rel") == "self"), "")
+    found: dict[str, BandFile] = {}
+    for key, asset in (assets if isinstance(assets, dict) else {}).items():
+        if not isinstance(asset, dict) or not isinstance(asset.get("href"), str):
+            continue
+        kind = str(asset.get("type", ""))
+        is_container = any(word in kind for word in _CONTAINERS)
+        if "data" not in (asset.get("roles") or ()) or not (_RASTER in kind or is_container):
+            continue
+        for band in _of_asset(key, asset, str(base), is_container):
+            found.setdefault(band.name, band)
+    return found
+
+
+def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool) -> Iterator[BandFile]:
+    """Names, scales and sizes as STAC 1.1 writes them, else as ``eo:bands`` and ``raster:bands`` of 1.0."""
+    lists = [_objects(asset.get(name)) for name in ("bands", "eo:bands", "raster:bands")]
+    count = max(1, *map(len, lists))
+    checksum, size = asset.get("file:checksum"), asset.get("file:size")
+    for index in range(count):
+        band, optical, raster = (entries[index] if index < len(entries) else {} for entries in lists)
+        classes = asset.get("classification:classes") or band.get("classification:classes") or ()
+        common = band.get("eo:common_name") or optical.get("common_name")
+        scale = _first_number(band.get("raster:scale"), asset.get("raster:scale"), raster.get("scale"))
+        offset = _first_number(band.get("raster:offset"), asset.get("raster:offset"), raster.get("offset"))
+        # One band to a file is often named by the asset alone.
+        own = (band.get("name") or optical.get("name")) if count > 1 or is_container else None
+        yield BandFile(
+            name=CLASS_BAND if classes else str(common or own or key),
+            href=urljoin(base, asset["href"]),
+            size=size if isinstance(size, int) else None,
+            sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
+            scale=1.0 if scale is None else scale,
+            offset=0.0 if offset is None else offset,
+            pixel_m=fields.as_number(band.get("gsd") or asset.get("gsd")),
+            classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
+            index=index,
+            is_container=is_container,
+        )
+
+
+def _objects(value: Any) -> list[Mapping[str, Any]]:
+    """The objects of a list, anything else in it as an empty one; no list is an empty one."""
+    return [entry if isinstance(entry, dict) else {} for entry in value] if isinstance(value, list) else []
+
+
+def _first_number(*values: Any) -> float | None:
+    return next((number for number in map(fields.as_number, values) if number is not None), None)

@@ -1,0 +1,141 @@
+"""Matches of a search as they come, however many: a few numbers of each in memory, the items themselves in a spool.
+
+A hundred thousand scenes must not need a gigabyte; a few hundred are simply kept.
+"""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import threading
+from array import array
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, Generic, TypeVar, overload
+
+import numpy as np
+
+from zoompick.catalog.scene import Scene
+
+Made = TypeVar("Made")
+_IN_MEMORY_BYTES = 8 << 20
+FEW = 5_000
+"""Up to so many matches are made into scenes at once."""
+
+
+class Gathering(Generic[Made]):
+    """Scenes that passed every filter, to be sorted when all are here.
+
+    A scene that comes twice (same source, collection and id) is kept once.
+
+    Parameters
+    ----------
+    make : callable
+        What a match becomes: of the scene, and the percent of the area that its footprint covers.
+    """
+
+    def __init__(self, make: Callable[[Scene, float], Made]) -> None:
+        self._make = make
+        self._spool = tempfile.SpooledTemporaryFile(_IN_MEMORY_BYTES)  # noqa: SIM115
+        self._lock = threading.Lock()
+        self._names: dict[str, int] = {}
+        self._seen: dict[int, int] = {}
+        self._when, self._cover = array("d"), array("f")
+        self._places, self._sizes = array("q"), array("l")
+        self._tile, self._version, self._source = array("l"), array("l"), array("l")
+        self._acquisition, self._created = array("q"), array("d")
+        self._end = 0
+
+    def __len__(self) -> int:
+        return len(self._when)
+
+    def add(self, scene: Scene, cover_percent: float) -> None:
+        """Take a scene in."""
+        key = hash(scene.key)
+        if key in self._seen:
+            return
+        self._seen[key] = len(self)
+        data = json.dumps(scene.item, ensure_ascii=False, separators=(",", ":")).encode()
+        self._spool.seek(self._end)
+        self._spool.write(data)
+        self._places.append(self._end)
+        self._sizes.append(len(data))
+        self._end += len(data)
+        self._when.append(scene.when.timestamp())
+        self._cover.append(cover_percent)
+        for column, text in ((self._tile, scene.tile), (self._version, scene.version), (self._source, scene.source)):
+            column.append(self._names.setdefault(text, len(self._names)))
+        self._acquisition.append(hash(scene.acquisition))
+        self._created.append(scene.published.timestamp() if scene.published else 0.0)
+
+    def sorted(self, newest_only: bool, cover_min: float) -> Sequence[Made]:
+        """Matches by time, tile and processing version.
+
+        Parameters
+        ----------
+        newest_only : bool
+            Of reprocessed twins (same platform, time and tile) keep the newest version.
+        cover_min : float
+            Percent of the area; a scene that covers nothing of it is left out in any case.
+        """
+        order = self._order()
+        if newest_only:
+            order = self._newest(order)
+        cover = np.frombuffer(self._cover, np.float32) if len(self) else np.zeros(0, np.float32)
+        kept = order[(cover[order] > 0) & (cover[order] >= cover_min)]
+        found = _Lazy(self, kept)
+        return list(found) if len(kept) <= FEW else found
+
+    def _order(self) -> Any:
+        ranks = np.empty(len(self._names) or 1, np.int64)
+        for rank, name in enumerate(sorted(self._names)):
+            ranks[self._names[name]] = rank
+        tile, version = (ranks[np.array(column, np.int64)] for column in (self._tile, self._version))
+        return np.lexsort((version, tile, np.array(self._when)))
+
+    def _newest(self, order: Any) -> Any:
+        """The last of each acquisition in order of version, then of publication."""
+        best: dict[int, int] = {}
+        ranks = sorted(self._names)
+        place = {self._names[name]: rank for rank, name in enumerate(ranks)}
+        for index in order.tolist():
+            acquisition = self._acquisition[index]
+            held = best.get(acquisition)
+            if held is None or self._age(index, place) > self._age(held, place):
+                best[acquisition] = index
+        kept = np.zeros(len(self), bool)
+        kept[list(best.values())] = True
+        return order[kept[order]]
+
+    def _age(self, index: int, place: dict[int, int]) -> tuple[int, float]:
+        return place[self._version[index]], self._created[index]
+
+    def match(self, index: int) -> Made:
+        """One match, read back from the spool."""
+        with self._lock:
+            self._spool.seek(self._places[index])
+            data = self._spool.read(self._sizes[index])
+        names = list(self._names)
+        scene = Scene.from_item(json.loads(data), names[self._source[index]])
+        return self._make(scene, self._cover[index])
+
+
+class _Lazy(Sequence[Made]):
+    """Matches in order, each made when it is asked for."""
+
+    def __init__(self, gathering: Gathering[Made], order: Any) -> None:
+        self._gathering, self._order = gathering, order
+
+    def __len__(self) -> int:
+        return len(self._order)
+
+    @overload
+    def __getitem__(self, index: int) -> Made: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Made]: ...
+    def __getitem__(self, index: int | slice) -> Made | Sequence[Made]:
+        if isinstance(index, slice):
+            return _Lazy(self._gathering, self._order[index])
+        return self._gathering.match(int(self._order[index]))
+
+    def __iter__(self) -> Iterator[Made]:
+        return (self._gathering.match(int(index)) for index in self._order)
