@@ -20,7 +20,8 @@ from zoompick.area.write import write_area
 from zoompick.errors import AreaError, UnknownNameError, UsageError, ZoomPickError
 from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.shapes import area_km2, polygon_of
+from zoompick.geo.shapes import polygon_of
+from zoompick.geo.sizes import area_km2
 from zoompick.workflow.areas import AreaRequest, changed, resolve, where
 
 HOLED = shapely.Polygon(

@@ -8,9 +8,10 @@ import pytest
 import shapely
 
 from helpers import UTM
-from zoompick.catalog import choose, sources
+from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria, percent
 from zoompick.catalog.explain import nothing_found
+from zoompick.catalog.gather import Gathering
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
@@ -141,7 +142,7 @@ def test_items_that_cannot_be_used(change):
 def test_an_item_without_geometry_covers_nothing():
     scene = Scene.from_item(item() | {"geometry": None})
     assert not scene.has_footprint()
-    assert Criteria(shapely.box(-12.1, -38.7, -12, -38.6)).cover(scene) == 0
+    assert Criteria(shapely.box(-12.1, -38.7, -12, -38.6)).covers([scene]) == [0]
 
 
 def scenes(*entries):
@@ -156,7 +157,10 @@ def test_twins_share_platform_time_and_tile():
         item(1, **{"processing:version": "01", "grid:code": "OST-A"}),
         item(2, **{"processing:version": "02", "grid:code": "OST-A"}),
     )
-    assert [scene.id for scene in choose.newest(scenes(old, new))] == ["scene-2"]
+    gathered = Gathering(lambda scene, cover: scene.id)
+    gathered.add(scenes(old, new), [100.0, 100.0])
+    assert gathered.sorted(newest_only=True, cover_min=0) == ["scene-2"]
+    assert len(gathered.sorted(newest_only=False, cover_min=0)) == 2
 
 
 def test_nothing_found_says_which_filter_did_it():

@@ -14,7 +14,8 @@ from zoompick.catalog.cover import CoverWish
 from zoompick.catalog.scene import Scene
 from zoompick.errors import UnknownNameError
 from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import area_km2, geojson_of
+from zoompick.geo.shapes import geojson_of
+from zoompick.geo.sizes import area_km2
 
 AREA = shapely.box(-12.1, -38.65, -12.0, -38.6)
 DAY = datetime(2025, 12, 15, 11, tzinfo=UTC)

@@ -29,6 +29,7 @@ from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.masks import PolygonMask
 from zoompick.standin import passes
+from zoompick.standin.catalogue import instruments
 from zoompick.standin.store import Store
 from zoompick.workflow import clouds, find
 from zoompick.workflow.about import next_passes
@@ -230,12 +231,13 @@ def test_of_reprocessed_twins_the_newest_unless_both_are_asked_for(archive):
 
 
 def test_cloud_inside_the_area_costs_few_bytes_and_is_right(archive, shared_cache):
-    criteria = Criteria(AREA, periods=(Period.parse("2025-12-15"), Period.parse("2025-12-31")), look_inside=True)
+    days = Period.parse("2025-12-15"), Period.parse("2025-12-31")
+    criteria = Criteria(AREA, ("lapwing-l2",), days, look_inside=True)
     entries = find.search(Source("o", archive), criteria)
     store = Store(shared_cache)
     for entry in entries[:6]:
         made = passes.by_id()[entry.scene.id]
-        path, _ = store.file(made, f"{made.id}-classes.tif")
+        path, _ = store.file(instruments()["lapwing-l2"], made, f"{made.id}-classes.tif")
         raster = GeoTiff(path)
         polygon = find.clouds.project(AREA, raster.grid.crs)
         pixels = raster.read(raster.grid.window)[0]
@@ -247,14 +249,14 @@ def test_cloud_inside_the_area_costs_few_bytes_and_is_right(archive, shared_cach
     looked = clouds.look_inside([e.scene for e in entries], AREA, Client())
     assert looked.requests <= 3 * len(entries)
     assert looked.received_bytes <= 64_000 * len(entries)
-    limit = Criteria(AREA, periods=(Period.parse("2025-12-31"),), cloud_area_max=0.001)
+    limit = Criteria(AREA, ("lapwing-l2",), periods=(Period.parse("2025-12-31"),), cloud_area_max=0.001)
     with pytest.raises(NothingFoundError, match="were looked into; 0 have at most"):
         find.search(Source("o", archive), limit)
 
 
 def test_remote_files_are_read_by_ranges(archive, shared_cache):
     made = passes.scenes()[40]
-    path, _ = Store(shared_cache).file(made, f"{made.id}-red.tif")
+    path, _ = Store(shared_cache).file(instruments()["lapwing-l2"], made, f"{made.id}-red.tif")
     cost = Cost()
     remote = RemoteFile(f"{archive}/files/{made.id}/{path.name}", Client(), cost)
     data = path.read_bytes()

@@ -251,6 +251,8 @@ def test_scenes_go_through_a_pipe_without_a_study(program, archive, tmp_path):
         "-38.59",
         "--dates",
         "2025-12-15",
+        "--collection",
+        "lapwing-l2",
         "--json",
     )
     assert found.code == 0, found.err

@@ -36,7 +36,7 @@ CASES = {
     "no area": (["search", "--source", "ostrell"], 2, "There is no area"),
     "not reachable": (["search", "--source", "gone", *BOX], 4, "cannot be reached"),
     "too clear": (["search", *HERE, "--dates", "2025-01-05", "--cloud", "5"], 3, "the clearest has"),
-    "wrong time": (["search", *HERE, "--dates", "2019"], 3, "they are from 2024-11-18"),
+    "wrong time": (["search", *HERE, "--collection", "lapwing-l2", "--dates", "2019"], 3, "they are from 2024-11-18"),
     "wrong place": (["search", "--source", "ostrell", "--box", "3", "3", "4", "4"], 3, "The source has scenes in"),
     "swapped place": (["search", "--source", "ostrell", "--box", *SWAPPED], 3, "latitude given first"),
     "no study": (["pick", "1"], 2, "There is no study"),

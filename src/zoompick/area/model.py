@@ -13,7 +13,8 @@ import shapely
 from zoompick.errors import AreaError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs, utm_for
-from zoompick.geo.shapes import Shape, area_km2, bounds_of, geojson_of, lonlat_box
+from zoompick.geo.shapes import Shape, bounds_of, geojson_of, lonlat_box
+from zoompick.geo.sizes import area_km2
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,8 @@ import shapely
 
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
-from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project, share
+from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project
+from zoompick.geo.sizes import share
 
 _EDGE_M = 1000.0
 

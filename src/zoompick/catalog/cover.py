@@ -17,7 +17,8 @@ import shapely
 
 from zoompick.catalog.scene import Scene
 from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import Shape, area_km2
+from zoompick.geo.shapes import Shape
+from zoompick.geo.sizes import area_km2
 
 _SLIVER_KM2 = 1e-5
 _TIME_LIMIT_S = 20.0

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from zoompick.catalog.period import Hours, Period, Season, span
 from zoompick.catalog.scene import Scene
 from zoompick.errors import UsageError
-from zoompick.geo.shapes import Shape, share
+from zoompick.geo.shapes import Shape
+from zoompick.geo.sizes import shares
 
+UNTOLD = "none tells"
 ACCESS = ("open", "ask", "priced")
 
 
@@ -87,9 +90,11 @@ class Criteria:
     versions: str = "newest"
     look_inside: bool = False
 
-    def cover(self, scene: Scene) -> float:
-        """Percent of the area that the scene's footprint covers; 0 without a usable footprint."""
-        return 100 * share(self.area, scene.footprint) if scene.has_footprint() else 0.0
+    def covers(self, scenes: Sequence[Scene]) -> list[float]:
+        """Percent of the area that each scene's footprint covers; 0 without a usable footprint."""
+        placed = [scene for scene in scenes if scene.has_footprint()]
+        percents = dict(zip(map(id, placed), 100 * shares(self.area, [s.footprint for s in placed]), strict=True))
+        return [float(percents.get(id(scene), 0.0)) for scene in scenes]
 
     def span(self) -> Period | None:
         """One period around all periods of acquisition."""
@@ -101,11 +106,15 @@ class Criteria:
 
     def filters(self) -> list[Filter]:
         """All conditions on what an item tells, in the order in which they are explained; the area is apart."""
-        return [*self._of_time(), *self._of_kind(), *self._of_view(), *self._of_cloud()]
+        return list(self._filters)
+
+    @cached_property
+    def _filters(self) -> tuple[Filter, ...]:
+        return (*self._of_time(), *self._of_kind(), *self._of_view(), *self._of_cloud())
 
     def fits(self, scene: Scene) -> bool:
         """True when a scene passes every filter but the cover and the cloud inside the area."""
-        return all(test.passes(scene) for test in self.filters())
+        return all(test.passes(scene) for test in self._filters)
 
     def _of_time(self) -> list[Filter]:
         found = []
@@ -217,7 +226,7 @@ def _limit(
     def best(scenes: Sequence[Scene]) -> str:
         known = [(value, scene) for scene in scenes if (value := told(scene)) is not None]
         if not known:
-            return "none tells"
+            return UNTOLD
         value, scene = (max if least else min)(known, key=lambda entry: entry[0])
         return f"the {superlative} has {value:.4g}: {scene.id}"
 

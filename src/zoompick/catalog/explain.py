@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zoompick.catalog.criteria import Criteria, Filter
+from zoompick.catalog.criteria import UNTOLD, Criteria, Filter
 from zoompick.catalog.scene import Scene
 from zoompick.errors import NothingFoundError
 from zoompick.geo.bounds import Bounds
@@ -43,7 +43,7 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
             return _emptied(entry, left, passed)
         left = fitting
         passed.append(entry.words)
-    most = max(criteria.cover(scene) for scene in left)
+    most = max(criteria.covers(left))
     return NothingFoundError(
         f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
         f"the most is {most:.0f} %.",
@@ -54,6 +54,8 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
 def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str]) -> NothingFoundError:
     near = entry.best(left)
     what = f"{_count(len(left))} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
+    if near == UNTOLD:
+        return NothingFoundError(what, f"Those scenes do not tell it: leave --{entry.name} out to see them.")
     return NothingFoundError(what, _MEND.get(entry.name, f"Leave --{entry.name} out, or name another."))
 
 

@@ -6,7 +6,7 @@ import math
 import tomllib
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from functools import cache
+from functools import cache, cached_property
 from importlib import resources
 from typing import Any
 
@@ -17,27 +17,34 @@ def _names() -> Mapping[str, tuple[str, ...]]:
     return {meaning: tuple(names) for meaning, names in tomllib.loads(text).items()}
 
 
-def value(properties: Mapping[str, Any], meaning: str) -> Any:
-    """The first property of this meaning that is there, else None."""
-    for name in _names()[meaning]:
-        if name.startswith("*:"):
-            found = next((entry for key, entry in properties.items() if key.partition(":")[2] == name[2:]), None)
-        else:
-            found = properties.get(name)
-        if found is not None:
-            return found
-    return None
+class Told:
+    """The properties of one item, asked by meaning."""
 
+    def __init__(self, properties: Mapping[str, Any]) -> None:
+        self._properties = properties
 
-def number(properties: Mapping[str, Any], meaning: str) -> float | None:
-    """A property as a finite number; None when it is missing or of another type."""
-    return as_number(value(properties, meaning))
+    @cached_property
+    def _ends(self) -> Mapping[str, Any]:
+        """Properties of extensions by their name without the prefix."""
+        found = ((key.partition(":")[2], value) for key, value in self._properties.items() if ":" in key)
+        return {end: value for end, value in found if value is not None}
 
+    def value(self, meaning: str) -> Any:
+        """The first property of this meaning that is there, else None."""
+        for name in _names()[meaning]:
+            found = self._ends.get(name[2:]) if name.startswith("*:") else self._properties.get(name)
+            if found is not None:
+                return found
+        return None
 
-def text(properties: Mapping[str, Any], meaning: str) -> str:
-    """A property as text; empty when it is missing."""
-    found = value(properties, meaning)
-    return str(found) if isinstance(found, str | int | float) else ""
+    def number(self, meaning: str) -> float | None:
+        """A property as a finite number; None when it is missing or of another type."""
+        return as_number(self.value(meaning))
+
+    def text(self, meaning: str) -> str:
+        """A property as text; empty when it is missing."""
+        found = self.value(meaning)
+        return str(found) if isinstance(found, str | int | float) else ""
 
 
 def as_number(found: Any) -> float | None:

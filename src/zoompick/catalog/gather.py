@@ -5,7 +5,7 @@ A hundred thousand scenes must not need a gigabyte; a few hundred are simply kep
 
 from __future__ import annotations
 
-import json
+import marshal
 import tempfile
 import threading
 from array import array
@@ -38,6 +38,7 @@ class Gathering(Generic[Made]):
         self._spool = tempfile.SpooledTemporaryFile(_IN_MEMORY_BYTES)  # noqa: SIM115
         self._lock = threading.Lock()
         self._names: dict[str, int] = {}
+        self._listed: list[str] = []
         self._seen: dict[int, int] = {}
         self._when, self._cover = array("d"), array("f")
         self._places, self._sizes = array("q"), array("l")
@@ -48,13 +49,17 @@ class Gathering(Generic[Made]):
     def __len__(self) -> int:
         return len(self._when)
 
-    def add(self, scene: Scene, cover_percent: float) -> None:
-        """Take a scene in."""
+    def add(self, scenes: Sequence[Scene], cover_percents: Sequence[float]) -> None:
+        """Take scenes in, each with the percent of the area that its footprint covers."""
+        for scene, percent in zip(scenes, cover_percents, strict=True):
+            self._add(scene, percent)
+
+    def _add(self, scene: Scene, cover_percent: float) -> None:
         key = hash(scene.key)
         if key in self._seen:
             return
         self._seen[key] = len(self)
-        data = json.dumps(scene.item, ensure_ascii=False, separators=(",", ":")).encode()
+        data = marshal.dumps(dict(scene.item))
         self._spool.seek(self._end)
         self._spool.write(data)
         self._places.append(self._end)
@@ -114,8 +119,9 @@ class Gathering(Generic[Made]):
         with self._lock:
             self._spool.seek(self._places[index])
             data = self._spool.read(self._sizes[index])
-        names = list(self._names)
-        scene = Scene.from_item(json.loads(data), names[self._source[index]])
+        names = list(self._names) if len(self._names) != len(self._listed) else self._listed
+        self._listed = names
+        scene = Scene.from_item(marshal.loads(data), names[self._source[index]])
         return self._make(scene, self._cover[index])
 
 

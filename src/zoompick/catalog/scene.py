@@ -70,8 +70,9 @@ class Scene:
             raise SourceError("The source sent an item without an id.", "Tell the people who run it.")
         given = item.get("properties")
         properties: Mapping[str, Any] = given if isinstance(given, dict) else {}
+        told = fields.Told(properties)
         instruments = properties.get("instruments")
-        price = fields.number(properties, "price_km2")
+        price = told.number("price_km2")
         return cls(
             id=item["id"],
             collection=str(item.get("collection") or ""),
@@ -79,19 +80,19 @@ class Scene:
             when=_moment(properties, item["id"]),
             platform=str(properties.get("platform") or ""),
             tile=str(properties.get("grid:code") or "").rpartition("-")[2],
-            cloud_percent=fields.number(properties, "cloud"),
-            version=fields.text(properties, "baseline"),
+            cloud_percent=told.number("cloud"),
+            version=told.text("baseline"),
             crs=_crs(properties),
             item=item,
-            cloud_land_percent=fields.number(properties, "cloud_land"),
+            cloud_land_percent=told.number("cloud_land"),
             instruments=tuple(map(str, instruments)) if isinstance(instruments, list) else (),
-            level=fields.text(properties, "level"),
-            sun_elevation_deg=fields.number(properties, "sun_elevation"),
-            off_nadir_deg=fields.number(properties, "off_nadir"),
+            level=told.text("level"),
+            sun_elevation_deg=told.number("sun_elevation"),
+            off_nadir_deg=told.number("off_nadir"),
             pixel_m=fields.as_number(properties.get("gsd")),
-            access=fields.text(properties, "access") or ("priced" if price else "open"),
+            access=told.text("access") or ("priced" if price else "open"),
             price_km2=price,
-            published=fields.as_moment(fields.value(properties, "published")),
+            published=fields.as_moment(told.value("published")),
         )
 
     @cached_property

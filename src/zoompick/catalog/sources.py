@@ -40,6 +40,11 @@ class Source:
     kind: str = "stac-api"
     day: str = ""
 
+    @property
+    def is_web(self) -> bool:
+        """True for an address, False for the path of a file."""
+        return self.url.startswith(("http://", "https://"))
+
     @classmethod
     def checked(cls, name: str, url: str, kind: str = "", day: str = "") -> Source:
         """A source as a person gives it; the kind is told by the address where it is not given.

@@ -85,7 +85,7 @@ def source_show(
     as_json: options.Json = False,
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
-    from zoompick.catalog import sources
+    from zoompick.catalog import offer, sources
     from zoompick.catalog.open import reader_of
     from zoompick.cli import show
     from zoompick.net.client import Client
@@ -104,34 +104,20 @@ def source_show(
     for entry in collections:
         show.line()
         show.line(f"{entry.get('id')}: {entry.get('title') or ''}")
-        for label, text in _collection_facts(entry):
-            show.line(f"  {label:<10} {text}")
-        _show_bands(entry)
-
-
-def _show_bands(entry: dict[str, Any]) -> None:
-    """Band table out of the collection's item assets, STAC 1.1 or 1.0 (common name, wavelength, width, pixel)."""
-    from zoompick.cli import show
-
-    assets = entry.get("item_assets")
-    rows = []
-    for key, asset in (assets if isinstance(assets, dict) else {}).items():
-        given = (asset.get("bands") or asset.get("eo:bands") or [{}])[0] if isinstance(asset, dict) else {}
-        told = {str(name).removeprefix("eo:"): value for name, value in given.items()}
-        width = told.get("full_width_half_max")
-        pixel = asset.get("gsd") or asset.get("raster:spatial_resolution") or ""
-        rows.append(
-            [key, str(told.get("common_name", "")), str(told.get("center_wavelength", "")),
-             str(width if width is not None else ""), str(pixel), str(asset.get("title", ""))]
-        )  # fmt: skip
-    if rows:
-        columns = [show.Column("band"), show.Column("common name"), show.Column("µm", "right")]
-        columns += [
-            show.Column("width", "right"),
-            show.Column("pixel m", "right"),
-            show.Column("what", flexible=True),
+        for label, text in offer.facts(entry):
+            show.line(f"  {label:<12} {text}")
+        rows = [
+            [b.asset, b.name, b.common_name, b.wavelength_um, b.width_um, b.pixel_m, b.what]
+            for b in offer.bands(entry)
         ]
-        show.table(columns, rows)
+        if rows:
+            heads = ("file", "band", "common name", "µm", "width", "pixel m", "what")
+            show.table([show.Column(head, *_LOOK.get(head, ())) for head in heads], rows)
+
+
+_LOOK: dict[str, Any] = {
+    "µm": ("right",), "width": ("right",), "pixel m": ("right",), "what": ("left", True),
+}  # fmt: skip
 
 
 @source.command("check")
@@ -152,32 +138,3 @@ def source_check(
         if result.note:
             show.line(f"{result.outcome}: {result.note}")
     return exits.SOURCE_FAILED if any(result.outcome == "fail" for result in results) else exits.DONE
-
-
-def _collection_facts(entry: dict[str, object]) -> list[tuple[str, str]]:
-    extent: dict[str, dict[str, list[list[object]]]] = entry.get("extent") or {}  # type: ignore[assignment]
-    summaries: dict[str, list[object]] = entry.get("summaries") or {}  # type: ignore[assignment]
-    boxes = (extent.get("spatial") or {}).get("bbox") or []
-    times = (extent.get("temporal") or {}).get("interval") or []
-    facts = [("dates", " to ".join(str(end)[:10] if end else "now" for end in times[0]))] if times else []
-    if boxes:
-        facts.append(("where", "west {}, south {}, east {}, north {}".format(*boxes[0][:4])))
-    for key, label in (("platform", "platforms"), ("gsd", "pixels (m)")):
-        if isinstance(summaries.get(key), list):
-            facts.append((label, ", ".join(map(str, summaries[key]))))
-    for key, label in (("processing:level", "levels"), ("instruments", "instrument")):
-        if isinstance(summaries.get(key), list):
-            facts.append((label, ", ".join(map(str, summaries[key]))))
-    for key, label in (("access", "access"), ("price_km2", "a km2"), ("limits", "limits"), ("good_for", "good for")):
-        told = next((value for name, value in (*summaries.items(), *entry.items()) if name.endswith(f":{key}")), None)
-        if told is not None:
-            facts.append((label, _words(told)))
-    if entry.get("license"):
-        facts.append(("licence", str(entry["license"])))
-    return facts
-
-
-def _words(told: object) -> str:
-    if isinstance(told, dict):
-        return ", ".join(f"{key.replace('_', ' ')} {value}" for key, value in told.items())
-    return ", ".join(map(str, told)) if isinstance(told, list) else str(told)

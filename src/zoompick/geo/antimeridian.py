@@ -18,8 +18,10 @@ _STRIPS = (-720, -360, 0, 360, 720)
 
 def crosses(ring: Any) -> bool:
     """True when two neighbouring corners lie more than half the globe apart: the short way is over 180 degrees."""
-    longitudes = _closed(ring)[:, 0]
-    return bool((np.abs(np.diff(longitudes)) > 180).any())
+    longitudes = [point[0] for point in ring]
+    if max(longitudes) - min(longitudes) <= 180:
+        return False
+    return bool((np.abs(np.diff(_closed(ring)[:, 0])) > 180).any())
 
 
 def _closed(ring: Any) -> Floats:

@@ -11,7 +11,7 @@ from shapely.geometry import mapping, shape
 from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.crs import LONLAT, Crs, Floats, ellipsoid, transform
+from zoompick.geo.crs import LONLAT, Crs, Floats, transform
 
 Shape = Any
 """A shapely Polygon or MultiPolygon."""
@@ -32,7 +32,8 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
         kind = geometry.get("type") if isinstance(geometry, dict) else type(geometry).__name__
         raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.", "Give the area as a polygon.")
     try:
-        polygon = _over_the_antimeridian(geometry) or shape(geometry)
+        with np.errstate(invalid="ignore"):
+            polygon = _over_the_antimeridian(geometry) or shape(geometry)
     except (
         ValueError,
         TypeError,
@@ -114,22 +115,6 @@ def bounds_of(polygon: Shape) -> Bounds:
     return Bounds(*map(float, polygon.bounds))
 
 
-def area_km2(polygon: Shape) -> float:
-    """True size on the WGS 84 ellipsoid of a longitude/latitude polygon, in square kilometres; 0 when empty.
-
-    Source: C. F. F. Karney, Algorithms for geodesics, J. Geodesy 87 (2013), section 6.
-    """
-    if polygon.is_empty:
-        return 0.0
-    total = 0.0
-    for part in shapely.get_parts(polygon):
-        if part.geom_type != "Polygon":
-            continue
-        square_m, _ = ellipsoid().geometry_area_perimeter(shapely.orient_polygons(part))
-        total += abs(square_m)
-    return total / 1e6
-
-
 def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
     """Carry a polygon into another CRS; long edges are cut first when the source is in degrees.
 
@@ -152,12 +137,6 @@ def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
 def intersection(first: Shape, second: Shape) -> Shape:
     """Ground that both share; empty when there is none."""
     return shapely.intersection(first, second)
-
-
-def share(area: Shape, footprint: Shape) -> float:
-    """Part of ``area`` that ``footprint`` covers, 0 to 1, both in longitude/latitude."""
-    whole = area_km2(area)
-    return min(1.0, area_km2(shapely.intersection(area, footprint)) / whole) if whole else 0.0
 
 
 def rings_of(polygon: Shape) -> list[Floats]:

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import urljoin, urlsplit
 
 import urllib3
 
@@ -22,6 +22,8 @@ _AGENT = "zoompick"
 _CHUNK = 1 << 20
 _MOST_JSON = 256 << 20
 _MOST_REDIRECTS = 5
+_FIRST_BYTE = {"Range": "bytes=0-0"}
+"""Asks as a download does, so that a refusal says why, and costs nothing."""
 
 
 class TransientError(SourceError):
@@ -44,6 +46,11 @@ class Answer:
     headers: Mapping[str, str]
     _response: Any
     url: str
+
+    @property
+    def final_url(self) -> str:
+        """Where the last redirect led; may be relative to the address asked."""
+        return str(self._response.geturl() or "")
 
     def chunks(self) -> Iterator[bytes]:
         """The body in pieces of up to a megabyte.
@@ -96,6 +103,21 @@ class Client:
             Not reachable, refused, or not JSON; the message holds what the source said.
         """
         return self.again(url, lambda: self._json_once(url, body))
+
+    def settled(self, url: str) -> str:
+        """The address that really answers for ``url``, after all redirects.
+
+        Raises
+        ------
+        SourceError
+            It does not answer, or refuses: the message tells what the source wants.
+        """
+
+        def once() -> str:
+            with self.open(url, _FIRST_BYTE) as answer:
+                return urljoin(url, answer.final_url or url)
+
+        return str(self.again(url, once))
 
     def _json_once(self, url: str, body: Any) -> Any:
         headers = {"Accept": "application/geo+json, application/json"}
@@ -225,6 +247,7 @@ def _refused(answer: Answer) -> SourceError:
         401: "The source wants a log-in.",
         403: "The source does not allow this.",
         404: "Check the address.",
+        410: "The source was closed or has moved: look for its new address.",
     }
     kind = RefusedError if answer.status in (400, 405, 422, 501) else SourceError
     return kind(what, hints.get(answer.status, "Check the request."))

@@ -14,7 +14,7 @@ from zoompick.sensors.classes import ClassTable
 
 @dataclass(frozen=True, slots=True)
 class BandFacts:
-    """One band of an instrument: common name, pixel size in metres, centre wavelength in micrometres if it has one."""
+    """One band: common name, pixel size in metres, centre wavelength in micrometres if it has one."""
 
     name: str
     pixel_m: float

@@ -70,7 +70,9 @@ class Synthetic(Instrument):
             "license": "CC0-1.0", "keywords": ["invented"], "constellation": "synthetic", "instrument": "none",
             "level": "L0", "terms": {"access": "open"},
         }  # fmt: skip
-        return stac.collection(table, base, [self._granule(self.count - 1), self._granule(0)], {}, {})
+        about = stac.collection(table, base, [self._granule(self.count - 1), self._granule(0)], {}, {})
+        about["extent"]["spatial"]["bbox"] = [[-180, -60, 180, 70]]
+        return about
 
     def scenes(self) -> Sequence[Granule]:
         """None: it is searched by itself, and only when it is asked for alone."""

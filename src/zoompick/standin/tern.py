@@ -59,20 +59,25 @@ def _by_id() -> dict[str, Shot]:
     return {shot.id: shot for shot in _shots()}
 
 
-def _places(seen: Pass, granule: int, every: int) -> tuple[Any, Any]:
-    """Longitude and latitude of each ``every``-th pixel, shape (rows, cols).
+def _places(seen: Pass, granule: int, rows: Any, cols: Any) -> tuple[Any, Any]:
+    """Longitude and latitude of pixels, shape (rows, cols).
 
     A plain metric net around the islands, good enough for an invented orbit.
     """
-    rows, cols = np.meshgrid(np.arange(0, _ROWS, every), np.arange(0, _COLS, every), indexing="ij")
-    along = (rows + (granule - 0.5) * _ROWS) * _PIXEL_M
-    across = (cols - _COLS / 2) * _PIXEL_M + seen.centre_km * 1000 - _LEAN * along
-    lat = world.CENTRE_LAT - along / 111_000
-    return world.CENTRE_LON + across / (111_000 * np.cos(np.radians(lat))), lat
+    down, across = np.meshgrid(rows, cols, indexing="ij")
+    along_m = (down + (granule - 0.5) * _ROWS) * _PIXEL_M
+    across_m = (across - _COLS / 2) * _PIXEL_M + seen.centre_km * 1000 - _LEAN * along_m
+    lat = world.CENTRE_LAT - along_m / 111_000
+    return world.CENTRE_LON + across_m / (111_000 * np.cos(np.radians(lat))), lat
+
+
+def _all_places(scene: Shot) -> tuple[Any, Any]:
+    return _places(scene.seen, scene.facts["granule"], np.arange(_ROWS), np.arange(_COLS))
 
 
 def _outline(seen: Pass, granule: int) -> Any:
-    lon, lat = _places(seen, granule, _ROWS // 6)
+    """Around the pixels, corners and a few points between them."""
+    lon, lat = _places(seen, granule, np.linspace(-0.5, _ROWS - 0.5, 5), np.linspace(-0.5, _COLS - 0.5, 17))
     edge = [(lon[0], lat[0]), (lon[:, -1], lat[:, -1]), (lon[-1, ::-1], lat[-1, ::-1]), (lon[::-1, 0], lat[::-1, 0])]
     ring = [(float(x), float(y)) for xs, ys in edge for x, y in zip(xs, ys, strict=True)]
     return shapely.remove_repeated_points(shapely.Polygon(ring))
@@ -154,7 +159,7 @@ class Tern(Instrument):
             path = folder / f"{scene.id}-quicklook.png"
             path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(small)))
             return
-        lon, lat = _places(scene.seen, scene.facts["granule"], 1)
+        lon, lat = _all_places(scene)
         grid = ("along", "across")
         hidden = cloudy | dry
         variables = {
@@ -177,14 +182,14 @@ def _field(values: Any, hidden: Any, grid: tuple[str, ...], unit: str) -> Variab
 
 def _temperature(scene: Shot) -> Any:
     """Kelvin: warmer to the north, with eddies, and a little cooler by night."""
-    _, lat = _places(scene.seen, scene.facts["granule"], 1)
+    _, lat = _all_places(scene)
     eddies = fractal((_ROWS, _COLS), 3.2, 41, _PIXEL_M, longest=300_000)
     return 289 + 0.9 * (lat - world.CENTRE_LAT) + 1.1 * eddies - (0 if scene.facts["is_day"] else 0.4)
 
 
 def _land(scene: Shot) -> Any:
     """True on the islands."""
-    lon, lat = _places(scene.seen, scene.facts["granule"], 1)
+    lon, lat = _all_places(scene)
     near = (np.abs(lon - world.CENTRE_LON) < 1) & (np.abs(lat - world.CENTRE_LAT) < 1)
     dry = np.zeros(lon.shape, bool)
     if near.any():

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import operator
 import re
-import textwrap
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -107,14 +106,13 @@ def write_list(path: Path, entries: Iterable[Entry]) -> None:
 
 
 def collection_text(entries: Iterable[Entry]) -> Iterator[str]:
-    """An ItemCollection as indented JSON in pieces, an item at a time."""
-    yield '{\n  "type": "FeatureCollection",\n  "features": ['
-    between = "\n"
+    """An ItemCollection as JSON in pieces, an item a line."""
+    yield '{"type": "FeatureCollection", "features": [\n'
+    between = ""
     for entry in entries:
-        item = json.dumps(entry.to_item(), indent=2, ensure_ascii=False, allow_nan=False)
-        yield between + textwrap.indent(item, "    ")
+        yield between + json.dumps(entry.to_item(), ensure_ascii=False, allow_nan=False)
         between = ",\n"
-    yield "\n  ]\n}\n" if between == ",\n" else "]\n}\n"
+    yield "\n]}\n"
 
 
 _RULE = re.compile(r"(cloud|inside|cover|sun|date|tile|platform|collection|tag)\s*(<=|>=|<|>|=)\s*(.+)")

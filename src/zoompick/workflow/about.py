@@ -12,7 +12,8 @@ from statistics import median
 from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.files import human_bytes
-from zoompick.geo.shapes import area_km2, intersection
+from zoompick.geo.shapes import intersection
+from zoompick.geo.sizes import area_km2
 from zoompick.sensors.guide import guide_for_collection
 
 _METRES_PER_DEGREE = 111_320

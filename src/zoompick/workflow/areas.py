@@ -14,7 +14,8 @@ from zoompick.errors import AreaError, UnknownNameError
 from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT
-from zoompick.geo.shapes import Shape, area_km2, box_polygon, checked_polygon, project, share
+from zoompick.geo.shapes import Shape, box_polygon, checked_polygon, project
+from zoompick.geo.sizes import area_km2, share
 
 _ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".tif", ".tiff")
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
 from typing import Any
 
 import shapely
 
+from zoompick import settings
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.open import Reader, reader_of
 from zoompick.catalog.period import Period
@@ -19,6 +22,7 @@ from zoompick.net.client import Client
 from zoompick.verification.finding import Finding
 
 _SAMPLE = 25
+_MOST_COLLECTIONS = 12
 _WORLD = shapely.box(-180, -90, 180, 90)
 
 
@@ -31,16 +35,53 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
     except ZoomPickError as error:
         note = f"{error.what} {error.todo} A moved source: 'zoompick source add {source.name} ADDRESS'."
         return [Finding("answers", source.name, "fail", "no", "yes", note)]
-    found = [Finding("answers", source.name, "pass", source.url, "yes", "")]
+    found = [
+        _address(source, client) if source.is_web else Finding("answers", source.name, "pass", source.url, "yes", "")
+    ]
     names = ", ".join(str(entry.get("id")) for entry in collections[:6])
     found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
     if isinstance(reader, StacApi):
         found.append(_conformance(reader))
     try:
         found += _sample(reader, source)
+        found += _access(reader, collections, client)
     except ZoomPickError as error:
         found.append(Finding("search", source.name, "fail", "no", "yes", f"{error.what} {error.todo}"))
     return found
+
+
+def _address(source: Source, client: Client) -> Finding:
+    """Whether the source answers where it is said to be."""
+    try:
+        settled = client.settled(source.url)
+    except SourceError:
+        # A server need not take HEAD; it did answer for its collections.
+        settled = source.url
+    if settled.rstrip("/") == source.url.rstrip("/"):
+        return Finding("answers", source.name, "pass", source.url, "yes", "")
+    note = f"It has moved to {settled}: 'zoompick source add {source.name} {settled}'; studies go on with it."
+    return Finding("answers", source.name, "warn", source.url, "yes", note)
+
+
+def _access(reader: Reader, collections: Sequence[Mapping[str, Any]], client: Client) -> list[Finding]:
+    """Whether a file of each collection is given to us as we are."""
+    names = [str(entry.get("id")) for entry in collections[:_MOST_COLLECTIONS]]
+    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-check") as pool:
+        return [finding for finding in pool.map(lambda name: _file_of(reader, name, client), names) if finding]
+
+
+def _file_of(reader: Reader, collection: str, client: Client) -> Finding | None:
+    """Try the first file of a collection; None when it has none on the web."""
+    scenes = _usable(list(islice(reader.search(Criteria(_WORLD, (collection,))), 1)), collection)
+    href = next((band.href for scene in scenes for band in scene.bands.values()), "")
+    if not href.startswith("http"):
+        return None
+    label = f"files of {collection}"
+    try:
+        client.settled(href)
+    except SourceError as error:
+        return Finding(label, collection, "warn", "refused", "given", f"{collection}: {error.what} {error.todo}")
+    return Finding(label, collection, "pass", "given to all", "given", "")
 
 
 def _conformance(api: StacApi) -> Finding:

@@ -105,14 +105,21 @@ def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering
     Returns how many items were of no use.
     """
     unusable = 0
-    for item in reader.search(criteria):
-        try:
-            scene = Scene.from_item(item, source)
-        except SourceError:
-            unusable += 1
-        else:
+    fitting: list[Scene] = []
+    try:
+        for item in reader.search(criteria):
+            try:
+                scene = Scene.from_item(item, source)
+            except SourceError:
+                unusable += 1
+                continue
             if criteria.fits(scene):
-                gathered.add(scene, criteria.cover(scene))
+                fitting.append(scene)
+            if len(fitting) == _TOGETHER:
+                gathered.add(fitting, criteria.covers(fitting))
+                fitting = []
+    finally:
+        gathered.add(fitting, criteria.covers(fitting))
     return unusable
 
 
@@ -167,6 +174,8 @@ def _extents(reader: Reader, criteria: Criteria) -> list[Bounds]:
 
 
 _SAME_PASS_DAYS = 0.5
+_TOGETHER = 200
+"""So many scenes are measured against the area at once."""
 
 
 def choose_for(

@@ -1,0 +1,236 @@
+"""The instruments beside Lapwing: what each of them is, its own trouble, and how the client meets it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+
+import h5py
+import numpy as np
+import pytest
+import shapely
+import tifffile
+import urllib3
+
+from helpers import FEN
+from zoompick.area import sheets
+from zoompick.catalog.bands import bands_of
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.period import Hours, Period
+from zoompick.catalog.scene import Scene
+from zoompick.catalog.sources import Source
+from zoompick.errors import NothingFoundError
+from zoompick.geo.shapes import polygon_of
+from zoompick.imagery.deliveries import open_layers
+from zoompick.sensors.guide import guide_for_collection
+from zoompick.standin import land, world
+from zoompick.standin.catalogue import instruments
+from zoompick.standin.covers import Cover
+from zoompick.standin.search import Query, token_of
+from zoompick.standin.store import Store
+from zoompick.standin.synthetic import Synthetic
+from zoompick.workflow import find
+
+AREA = polygon_of(FEN)
+HTTP = urllib3.PoolManager()
+
+
+def scenes_of(name):
+    return instruments()[name].scenes()
+
+
+def item_of(name, scene, cache):
+    return instruments()[name].item(scene, "http://h", Store(cache))
+
+
+def file_of(name, scene, cache, end):
+    path, published = Store(cache).file(instruments()[name], scene, f"{scene.id}{end}")
+    assert published.size == path.stat().st_size
+    assert published.sha256 == hashlib.sha256(path.read_bytes()).hexdigest()
+    return path
+
+
+@pytest.mark.parametrize("name", list(instruments()))
+def test_names_are_unique_known_to_the_guide_and_taken_apart(name):
+    scenes = scenes_of(name)
+    assert len({scene.id for scene in scenes}) == len(scenes) > 10
+    assert [scene.when for scene in scenes] == sorted(scene.when for scene in scenes)
+    guide = guide_for_collection(name)
+    for scene in scenes:
+        assert all(meaning for _, _, meaning in guide.parts_of(scene.id)), scene.id
+        assert guide.parts_of(scene.id)
+    assert instruments()[name].by_id("none") is None
+    assert instruments()[name].by_id(scenes[3].id).id == scenes[3].id
+
+
+def test_the_coarse_land_mask_is_the_worlds(shared_cache):
+    cover = np.asarray(world.layers(shared_cache).cover)
+    step = land.STEP
+    dry = (cover != Cover.SEA).reshape(world.HEIGHT // step, step, world.WIDTH // step, step).mean(axis=(1, 3))
+    assert np.abs(dry - land.mask()).max() <= 0.5 / 255 + 1e-6
+
+
+def test_siskin_cloud_is_told_for_the_frame_and_for_its_land(shared_cache):
+    told = [item_of("siskin-l2", scene, shared_cache)["properties"] for scene in scenes_of("siskin-l2")]
+    differences = [abs(p["eo:cloud_cover"] - p["ost:cloud_cover_land"]) for p in told]
+    assert sum(difference > 20 for difference in differences) >= 10
+    mixed = [20 < p["eo:cloud_cover"] < 80 and d > 15 for p, d in zip(told, differences, strict=True)]
+    scene = scenes_of("siskin-l2")[mixed.index(True)]
+    properties = item_of("siskin-l2", scene, shared_cache)["properties"]
+    classes = tifffile.imread(file_of("siskin-l2", scene, shared_cache, "-classes.tif"))
+    seen = classes > 0
+    assert properties["eo:cloud_cover"] == pytest.approx(100 * np.isin(classes, (4, 5))[seen].mean(), abs=2)
+    # The frame's corners hold nothing; its footprint tells where.
+    assert 0.6 < seen.mean() < 0.95
+    frame = sheets.named(scene.facts["frame"])
+    assert shapely.equals(frame.polygon, scene.footprint)
+    red = tifffile.imread(file_of("siskin-l2", scene, shared_cache, "-red.tif"))
+    assert ((red > 0) == seen).all()
+
+
+def test_a_limit_on_cloud_over_land_is_another_one(archive):
+    every = find.search(Source("o", archive), Criteria(AREA, ("siskin-l2",)))
+    clear = find.search(Source("o", archive), Criteria(AREA, ("siskin-l2",), cloud_land_max=10))
+    wanted = {e.scene.id for e in every if e.scene.cloud_land_percent <= 10}
+    assert {e.scene.id for e in clear} == wanted
+    assert any(e.scene.cloud_percent > 20 for e in clear)
+
+
+def test_curlew_sheets_hold_four_bands_and_tell_no_cloud(shared_cache, archive, tmp_path):
+    scene = next(s for s in scenes_of("curlew-sheets") if s.id == "curlew-2025-c232-5722")
+    item = item_of("curlew-sheets", scene, shared_cache)
+    assert item["properties"]["datetime"] is None
+    assert "eo:cloud_cover" not in item["properties"]
+    path = file_of("curlew-sheets", scene, shared_cache, ".tif")
+    with tifffile.TiffFile(path) as tiff:
+        page = tiff.pages[0]
+        assert (page.imagewidth, page.imagelength, page.samplesperpixel) == (2500, 2500, 4)
+        assert page.tags[33922].value[3:5] == (232_000.0, 5_723_000.0)
+        pixels = tiff.pages[0].asarray()
+    # Four different bands in the order that the item tells.
+    bands = bands_of(item)
+    assert [(band.name, band.index) for band in bands.values()] == [("red", 0), ("green", 1), ("blue", 2), ("nir", 3)]
+    assert len({band.href for band in bands.values()}) == 1
+    beside = tmp_path / path.name
+    beside.write_bytes(path.read_bytes())
+    (tmp_path / "item.json").write_text(json.dumps(item))
+    layers = open_layers([beside])
+    assert [layer.name for layer in layers] == ["red", "green", "blue", "nir"]
+    for number, layer in enumerate(layers):
+        assert np.array_equal(layer.raster.read(layer.raster.grid.window)[0], pixels[number])
+    with pytest.raises(NothingFoundError, match="none tells") as caught:
+        find.search(Source("o", archive), Criteria(AREA, ("curlew-sheets",), cloud_max=10))
+    assert "leave --cloud out" in caught.value.todo
+
+
+def test_neighbouring_sheets_join(shared_cache):
+    west, east = (next(s for s in scenes_of("curlew-sheets") if s.id == f"curlew-2025-{name}")
+                  for name in ("c232-5722", "c233-5722"))  # fmt: skip
+    left, right = (tifffile.imread(file_of("curlew-sheets", s, shared_cache, ".tif"))[0] for s in (west, east))
+    across = np.abs(left[:, -1].astype(int) - right[:, 0]).mean()
+    within = np.abs(left[:, -1].astype(int) - left[:, -2]).mean()
+    assert across < 2 * within + 2
+
+
+def test_a_file_of_several_bands_is_fetched_once(program, archive, tmp_path):
+    program("source", "add", "sheets", archive)
+    found = program("search", "--source", "sheets", "--box", "-12.0685", "-38.6095", "-12.068", "-38.609",
+                    "--collection", "curlew-sheets", "--dates", "2025", "--json")  # fmt: skip
+    assert found.code == 0, found.err
+    dry = program("download", "-", "--bands", "red,nir", "--dry-run", "--json", stdin=found.out)
+    assert len(dry.json["files"]) == len(found.json["features"])
+
+
+def test_tern_granules_are_long_and_by_night_without_reflected_light(shared_cache, archive):
+    scenes = scenes_of("tern-ocean")
+    night, day = (next(s for s in scenes if s.facts["is_day"] == is_day) for is_day in (False, True))
+    for scene, names in ((night, {"sst"}), (day, {"sst", "chlorophyll", "turbidity"})):
+        item = item_of("tern-ocean", scene, shared_cache)
+        assert set(bands_of(item)) == names
+        assert (item["properties"]["view:sun_elevation"] > 0) == scene.facts["is_day"]
+        with h5py.File(file_of("tern-ocean", scene, shared_cache, ".nc")) as file:
+            assert names <= set(file)
+            outline = shapely.MultiPoint(np.column_stack([file["lon"][:].ravel(), file["lat"][:].ravel()])).envelope
+            assert outline.intersection(scene.footprint.envelope).area / outline.area > 0.98
+            cloudy = (file["flags"][:] & 1).astype(bool)
+            assert item["properties"]["eo:cloud_cover"] == pytest.approx(100 * cloudy.mean(), abs=0.1)
+            assert (file["sst"][:][cloudy] == file["sst"].attrs["_FillValue"]).all()
+            assert file["sst"].dims[0].keys() == ["along"]
+    nights = find.search(Source("o", archive), Criteria(AREA, ("tern-ocean",), hours=Hours.parse("0-4")))
+    assert nights
+    assert all(entry.scene.when.hour < 4 for entry in nights)
+    with_green = find.search(Source("o", archive), Criteria(AREA, ("tern-ocean",), bands=("chlorophyll",)))
+    assert all(entry.scene.sun_elevation_deg > 0 for entry in with_green)
+
+
+def test_dunlins_shortwave_detector_fails_on_a_known_day(shared_cache, archive):
+    scenes = scenes_of("dunlin-l1")
+    before = next(s for s in reversed(scenes) if s.when.year == 2023 and s.when.month < 6)
+    after = next(s for s in scenes if s.when > before.when and s.when.month > 6)
+    for scene, is_dead in ((before, False), (after, True)):
+        item = item_of("dunlin-l1", scene, shared_cache)
+        assert len(bands_of(item)) == (7 if is_dead else 12)
+        with h5py.File(file_of("dunlin-l1", scene, shared_cache, ".h5")) as file:
+            names = [f"{group}/{name}" for group in file for name in file[group] if name not in ("x", "y")]
+            assert len(names) == 12
+            assert (file["swir/s1"][:] == 65535).all() == is_dead
+            assert file["swir/s1"].attrs["status"] == ("failed" if is_dead else "good")
+            assert file["vnir/v1"].shape[0] == pytest.approx(6 * file["thermal/t2"].shape[0], abs=8)
+            kelvin = file["thermal/t2"][:]
+            kelvin = kelvin[kelvin < 65535] * file["thermal/t2"].attrs["scale_factor"]
+            assert 240 < np.median(kelvin) < 320
+    found = find.search(Source("o", archive), Criteria(AREA, ("dunlin-l1",), bands=("swir16",)))
+    assert max(entry.scene.day for entry in found) < "2023-06-01"
+    assert {entry.scene.access for entry in found} == {"ask"}
+
+
+def test_gannet_costs_money_and_only_its_quicklooks_are_free(archive, program, tmp_path):
+    entries = find.search(Source("o", archive), Criteria(AREA, ("gannet-vhr",), access=("priced",)))
+    scene = entries[0].scene
+    assert {entry.scene.price_km2 for entry in entries} <= {9.0, 12.5, 15.0}
+    answer = HTTP.request("GET", scene.bands["red"].href)
+    assert answer.status == 403
+    assert "order it" in answer.json()["description"]
+    look = scene.item["assets"]["quicklook"]["href"]
+    assert HTTP.request("GET", look).data.startswith(b"\x89PNG")
+    program("source", "add", "shop", archive)
+    shown = program("source", "show", "shop")
+    assert "9 to 15 crowns a km2" in shown.out
+    assert "largest area 100 km2" in shown.out
+    checked = program("source", "check", "shop")
+    assert checked.code == 0
+    assert "order it" in checked.out
+
+
+def test_made_up_scenes_in_any_number(shared_cache):
+    many, store = Synthetic(20_000), Store(shared_cache)
+    everything = [many.item(many.by_id(f"made-{number:07d}"), "http://h", store) for number in range(0, 20_000, 41)]
+    query = Query.parse({"bbox": [-30, -20, 10, 40], "limit": 500, "datetime": "2018-01-01T00:00:00Z/..",
+                         "filter": {"op": "<=", "args": [{"property": "eo:cloud_cover"}, 30]}})  # fmt: skip
+    count, page = many.page(query, "http://h", store)
+    assert len(page) == min(500, count)
+    box = shapely.box(-30, -20, 10, 40)
+    found, offset = set(), 0
+    while offset < count:
+        _, page = many.page(Query.parse({"limit": 500} | {
+            "bbox": [-30, -20, 10, 40], "datetime": "2018-01-01T00:00:00Z/..", "filter": query.filter,
+            "token": token_of(offset),
+        }), "http://h", store)  # fmt: skip
+        found |= {item["id"] for item in page}
+        offset += 500
+    for item in everything:
+        scene = Scene.from_item(item)
+        fits = scene.footprint.intersects(box) and scene.cloud_percent <= 30 and scene.when.year >= 2018
+        assert (scene.id in found) == fits
+
+
+def test_more_matches_than_are_kept_in_memory_come_in_the_same_order(monkeypatch, archive):
+    criteria = Criteria(AREA, ("lapwing-l2", "siskin-l2"), (Period.parse("2025-11/2026-02"),))
+    usual = find.search_all([Source("o", archive)], criteria).entries
+    monkeypatch.setattr("zoompick.catalog.gather.FEW", 3)
+    lazy = find.search_all([Source("o", archive)], criteria).entries
+    assert not isinstance(lazy, list)
+    assert [e.scene.key for e in lazy] == [e.scene.key for e in usual]
+    assert [round(e.cover_percent, 4) for e in lazy] == [round(e.cover_percent, 4) for e in usual]
+    assert lazy[5].scene.item == usual[5].scene.item
+    assert [e.scene.id for e in lazy[2:4]] == [e.scene.id for e in usual[2:4]]
