@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from zoompick.catalog.period import Hours, Period, Season, span
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Scene, footprints_of
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import shares
@@ -92,9 +92,12 @@ class Criteria:
 
     def covers(self, scenes: Sequence[Scene]) -> list[float]:
         """Percent of the area that each scene's footprint covers; 0 without a usable footprint."""
-        placed = [scene for scene in scenes if scene.has_footprint()]
-        percents = dict(zip(map(id, placed), 100 * shares(self.area, [s.footprint for s in placed]), strict=True))
-        return [float(percents.get(id(scene), 0.0)) for scene in scenes]
+        grounds = footprints_of(scenes)
+        placed = [number for number, ground in enumerate(grounds) if ground is not None]
+        found = [0.0] * len(scenes)
+        for number, part in zip(placed, shares(self.area, [grounds[n] for n in placed]), strict=True):
+            found[number] = 100 * float(part)
+        return found
 
     def span(self) -> Period | None:
         """One period around all periods of acquisition."""

@@ -12,9 +12,13 @@ from typing import Any
 
 
 @cache
-def _names() -> Mapping[str, tuple[str, ...]]:
+def _names() -> Mapping[str, tuple[tuple[bool, str], ...]]:
+    """By meaning: whether any prefix will do, and the name."""
     text = resources.files("zoompick.catalog").joinpath("data/fields.toml").read_text(encoding="utf-8")
-    return {meaning: tuple(names) for meaning, names in tomllib.loads(text).items()}
+    return {
+        meaning: tuple((name.startswith("*:"), name.removeprefix("*:")) for name in names)
+        for meaning, names in tomllib.loads(text).items()
+    }
 
 
 class Told:
@@ -31,8 +35,8 @@ class Told:
 
     def value(self, meaning: str) -> Any:
         """The first property of this meaning that is there, else None."""
-        for name in _names()[meaning]:
-            found = self._ends.get(name[2:]) if name.startswith("*:") else self._properties.get(name)
+        for any_prefix, name in _names()[meaning]:
+            found = (self._ends if any_prefix else self._properties).get(name)
             if found is not None:
                 return found
         return None

@@ -6,6 +6,7 @@ A hundred thousand scenes must not need a gigabyte; a few hundred are simply kep
 from __future__ import annotations
 
 import marshal
+import os
 import tempfile
 import threading
 from array import array
@@ -39,7 +40,7 @@ class Gathering(Generic[Made]):
         self._lock = threading.Lock()
         self._names: dict[str, int] = {}
         self._listed: list[str] = []
-        self._seen: dict[int, int] = {}
+        self._seen: set[int] = set()
         self._when, self._cover = array("d"), array("f")
         self._places, self._sizes = array("q"), array("l")
         self._tile, self._version, self._source = array("l"), array("l"), array("l")
@@ -51,20 +52,21 @@ class Gathering(Generic[Made]):
 
     def add(self, scenes: Sequence[Scene], cover_percents: Sequence[float]) -> None:
         """Take scenes in, each with the percent of the area that its footprint covers."""
+        packed = []
         for scene, percent in zip(scenes, cover_percents, strict=True):
-            self._add(scene, percent)
+            key = hash(scene.key)
+            if key in self._seen:
+                continue
+            self._seen.add(key)
+            packed.append(marshal.dumps(dict(scene.item)))
+            self._note(scene, percent, len(packed[-1]))
+        self._spool.seek(0, os.SEEK_END)
+        self._spool.write(b"".join(packed))
 
-    def _add(self, scene: Scene, cover_percent: float) -> None:
-        key = hash(scene.key)
-        if key in self._seen:
-            return
-        self._seen[key] = len(self)
-        data = marshal.dumps(dict(scene.item))
-        self._spool.seek(self._end)
-        self._spool.write(data)
+    def _note(self, scene: Scene, cover_percent: float, size: int) -> None:
         self._places.append(self._end)
-        self._sizes.append(len(data))
-        self._end += len(data)
+        self._sizes.append(size)
+        self._end += size
         self._when.append(scene.when.timestamp())
         self._cover.append(cover_percent)
         for column, text in ((self._tile, scene.tile), (self._version, scene.version), (self._source, scene.source)):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -12,54 +12,28 @@ from zoompick.catalog import fields
 from zoompick.catalog.bands import CLASS_BAND, BandFile, bands_of
 from zoompick.errors import AreaError, SourceError
 from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import Shape, lonlat_box, polygon_of
+from zoompick.geo.shapes import Shape, lonlat_box, polygon_of, polygons_of
 
-__all__ = ["CLASS_BAND", "BandFile", "Scene"]
+__all__ = ["CLASS_BAND", "BandFile", "Scene", "footprints_of"]
 
 
 @dataclass(frozen=True)
 class Scene:
     """One STAC Item, with what Zoom Pick asks of it; ``item`` holds all the rest.
 
-    A figure is None, a text empty, when the item does not tell.
-
-    Attributes
-    ----------
-    cloud_percent, cloud_land_percent : float or None
-        Over the whole scene, and over its land.
-    version : str
-        Processing baseline.
-    sun_elevation_deg, off_nadir_deg, pixel_m : float or None
-    access : str
-        ``open``, ``ask`` (on request, terms to accept) or ``priced``.
-    price_km2 : float or None
-        In the archive's currency.
-    published : datetime or None
+    Wrong types count as missing. Most properties are read when they are first asked for: of a hundred thousand
+    scenes few are asked for everything.
     """
 
     id: str
     collection: str
     source: str
     when: datetime
-    platform: str
-    tile: str
-    cloud_percent: float | None
-    version: str
-    crs: Crs | None
     item: Mapping[str, Any] = field(repr=False, compare=False)
-    cloud_land_percent: float | None = None
-    instruments: tuple[str, ...] = ()
-    level: str = ""
-    sun_elevation_deg: float | None = None
-    off_nadir_deg: float | None = None
-    pixel_m: float | None = None
-    access: str = "open"
-    price_km2: float | None = None
-    published: datetime | None = None
 
     @classmethod
     def from_item(cls, item: Mapping[str, Any], source: str = "") -> Scene:
-        """Read a STAC 1.0 or 1.1 Item; wrong types count as missing.
+        """Take a STAC 1.0 or 1.1 Item.
 
         Raises
         ------
@@ -68,32 +42,88 @@ class Scene:
         """
         if not isinstance(item.get("id"), str):
             raise SourceError("The source sent an item without an id.", "Tell the people who run it.")
-        given = item.get("properties")
-        properties: Mapping[str, Any] = given if isinstance(given, dict) else {}
-        told = fields.Told(properties)
-        instruments = properties.get("instruments")
-        price = told.number("price_km2")
-        return cls(
-            id=item["id"],
-            collection=str(item.get("collection") or ""),
-            source=source,
-            when=_moment(properties, item["id"]),
-            platform=str(properties.get("platform") or ""),
-            tile=str(properties.get("grid:code") or "").rpartition("-")[2],
-            cloud_percent=told.number("cloud"),
-            version=told.text("baseline"),
-            crs=_crs(properties),
-            item=item,
-            cloud_land_percent=told.number("cloud_land"),
-            instruments=tuple(map(str, instruments)) if isinstance(instruments, list) else (),
-            level=told.text("level"),
-            sun_elevation_deg=told.number("sun_elevation"),
-            off_nadir_deg=told.number("off_nadir"),
-            pixel_m=fields.as_number(properties.get("gsd")),
-            access=told.text("access") or ("priced" if price else "open"),
-            price_km2=price,
-            published=fields.as_moment(told.value("published")),
-        )
+        when = _moment(_properties(item), item["id"])
+        return cls(item["id"], str(item.get("collection") or ""), source, when, item)
+
+    @cached_property
+    def _told(self) -> fields.Told:
+        return fields.Told(_properties(self.item))
+
+    @property
+    def platform(self) -> str:
+        """Satellite, or an empty text."""
+        return str(_properties(self.item).get("platform") or "")
+
+    @property
+    def tile(self) -> str:
+        """Tile, sheet or frame: the grid code without its scheme, or an empty text."""
+        return str(_properties(self.item).get("grid:code") or "").rpartition("-")[2]
+
+    @property
+    def cloud_percent(self) -> float | None:
+        """Cloud over the whole scene, where it is told."""
+        return self._told.number("cloud")
+
+    @property
+    def cloud_land_percent(self) -> float | None:
+        """Cloud over its land, where it is told."""
+        return self._told.number("cloud_land")
+
+    @property
+    def version(self) -> str:
+        """Processing baseline, or an empty text."""
+        return self._told.text("baseline")
+
+    @property
+    def level(self) -> str:
+        """Processing level, or an empty text."""
+        return self._told.text("level")
+
+    @property
+    def instruments(self) -> tuple[str, ...]:
+        """Instruments, as far as they are told."""
+        found = _properties(self.item).get("instruments")
+        return tuple(map(str, found)) if isinstance(found, list) else ()
+
+    @property
+    def crs(self) -> Crs | None:
+        """CRS of its grid, where it is told."""
+        return _crs(_properties(self.item))
+
+    @property
+    def sun_elevation_deg(self) -> float | None:
+        """Sun above the horizon, where it is told; below 0 by night."""
+        return self._told.number("sun_elevation")
+
+    @property
+    def off_nadir_deg(self) -> float | None:
+        """Angle between the line of sight and nadir, where it is told."""
+        return self._told.number("off_nadir")
+
+    @property
+    def pixel_m(self) -> float | None:
+        """Finest ground sample distance, where it is told."""
+        return fields.as_number(_properties(self.item).get("gsd"))
+
+    @property
+    def access(self) -> str:
+        """``open``, ``ask`` (on request, terms to accept) or ``priced``."""
+        return self._told.text("access") or ("priced" if self.price_km2 else "open")
+
+    @property
+    def price_km2(self) -> float | None:
+        """Price of a square kilometre in the archive's currency, where it is told."""
+        return self._told.number("price_km2")
+
+    @property
+    def currency(self) -> str:
+        """The archive's currency, or an empty text."""
+        return self._told.text("currency")
+
+    @property
+    def published(self) -> datetime | None:
+        """When the scene was published, where it is told."""
+        return fields.as_moment(self._told.value("published"))
 
     @cached_property
     def footprint(self) -> Shape:
@@ -117,9 +147,9 @@ class Scene:
         return self.when.strftime("%Y-%m-%d")
 
     @property
-    def acquisition(self) -> tuple[str, str, str]:
-        """What reprocessed twins share: platform, time, tile."""
-        return self.platform, self.when.isoformat(), self.tile or self.id
+    def acquisition(self) -> tuple[str, float, str]:
+        """What reprocessed twins share: platform, time in seconds, tile."""
+        return self.platform, self.when.timestamp(), self.tile or self.id
 
     @property
     def key(self) -> tuple[str, str, str]:
@@ -138,6 +168,20 @@ class Scene:
             return not self.footprint.is_empty
         except AreaError:
             return False
+
+
+def _properties(item: Mapping[str, Any]) -> Mapping[str, Any]:
+    given = item.get("properties")
+    return given if isinstance(given, dict) else {}
+
+
+def footprints_of(scenes: Sequence[Scene]) -> list[Shape | None]:
+    """Footprints of many scenes, made together; None for each that has none that is valid."""
+    found = polygons_of([scene.item.get("geometry") for scene in scenes])
+    for number, scene in enumerate(scenes):
+        if found[number] is None and scene.has_footprint():
+            found[number] = scene.footprint
+    return found
 
 
 def _of_bbox(bbox: Any, scene_id: str) -> Shape:

@@ -19,7 +19,7 @@ from zoompick.errors import SourceError, UnknownNameError
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.net.client import Client, RefusedError
 
-_PAGE = 100
+_PAGE = 250
 _MOST_PAGES = 10_000
 _MOST_CORNERS = 500
 _OLDER = {"<=": "lte", ">=": "gte"}

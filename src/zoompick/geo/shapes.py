@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -47,6 +49,56 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
             "A ring is a list of [longitude, latitude] pairs, at least four of them, the last equal to the first.",
         ) from error
     return checked_polygon(shapely.force_2d(polygon), label)
+
+
+def polygons_of(geometries: Sequence[object]) -> list[Shape | None]:
+    """Checked polygons out of many GeoJSON geometries; None for each that :func:`polygon_of` would refuse.
+
+    Polygons of one ring, which nearly all footprints are, are made and checked together.
+    """
+    found: list[Shape | None] = [None] * len(geometries)
+    by_length: dict[int, list[int]] = {}
+    for number, geometry in enumerate(geometries):
+        by_length.setdefault(_corners_of_one_ring(geometry), []).append(number)
+    for corners, numbers in by_length.items():
+        if corners >= 4:
+            made = _of_one_ring([geometries[number] for number in numbers])
+            for number, polygon in zip(numbers, made, strict=True):
+                found[number] = polygon
+    for number, geometry in enumerate(geometries):
+        if found[number] is None:
+            with contextlib.suppress(AreaError):
+                found[number] = polygon_of(geometry)
+    return found
+
+
+def _corners_of_one_ring(geometry: object) -> int:
+    """Number of corners of a polygon that has one ring; 0 for all else."""
+    if not isinstance(geometry, dict) or geometry.get("type") != "Polygon":
+        return 0
+    rings = geometry.get("coordinates")
+    if not isinstance(rings, list | tuple) or len(rings) != 1 or not isinstance(rings[0], list | tuple):
+        return 0
+    return len(rings[0])
+
+
+def _of_one_ring(geometries: Sequence[Any]) -> list[Shape | None]:
+    """Polygons of equally many corners; None for each that needs a closer look."""
+    try:
+        places = np.array([geometry["coordinates"][0] for geometry in geometries])
+    except ValueError:
+        return [None] * len(geometries)
+    if places.dtype.kind not in "if" or places.ndim != 3 or places.shape[2] != 2:
+        return [None] * len(geometries)
+    low, high = places.min(axis=1), places.max(axis=1)
+    plain = ((low >= (-180, -90)) & (high <= (180, 90))).all(axis=1) & (high[:, 0] - low[:, 0] <= 180)
+    plain &= (places[:, 0] == places[:, -1]).all(axis=1)
+    made = shapely.polygons(places[plain])
+    good = shapely.is_valid(made) & (shapely.area(made) > 0)
+    found: list[Shape | None] = [None] * len(geometries)
+    for number, polygon, is_good in zip(np.flatnonzero(plain), made, good, strict=True):
+        found[number] = polygon if is_good else None
+    return found
 
 
 def _over_the_antimeridian(geometry: dict[str, Any]) -> Shape | None:

@@ -26,7 +26,10 @@ def sizes_km2(polygons: Sequence[Shape]) -> Floats:
     parts, owners = shapely.get_parts(np.asarray(polygons, object), return_index=True)
     is_ground = shapely.get_type_id(parts) == shapely.GeometryType.POLYGON
     parts, owners = shapely.orient_polygons(parts[is_ground]), owners[is_ground]
-    rings, of_part = shapely.get_rings(shapely.segmentize(parts, _LONGEST_EDGE_DEG), return_index=True)
+    corners = shapely.bounds(parts)
+    if (corners[:, 2:] - corners[:, :2] > _LONGEST_EDGE_DEG).any():
+        parts = shapely.segmentize(parts, _LONGEST_EDGE_DEG)
+    rings, of_part = shapely.get_rings(parts, return_index=True)
     points, of_ring = shapely.get_coordinates(rings, return_index=True)
     same = of_ring[1:] == of_ring[:-1]
     radians = np.radians(points)
@@ -69,9 +72,12 @@ def shares(area: Shape, footprints: Sequence[Shape]) -> Floats:
     around = shapely.covers(ground[touching], area)
     found[touching[around]] = 1.0
     rest = touching[~around]
-    if len(rest):
-        pieces = shapely.intersection(area, ground[rest])
-        found[rest] = np.minimum(1.0, sizes_km2(pieces) / whole)
+    if not len(rest):
+        return found
+    cut = rest[~shapely.covers(area, ground[rest])]
+    pieces = ground.copy()
+    pieces[cut] = shapely.intersection(area, ground[cut])
+    found[rest] = np.minimum(1.0, sizes_km2(pieces[rest]) / whole)
     return found
 
 
