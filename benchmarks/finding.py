@@ -48,7 +48,7 @@ def questions() -> Iterator[tuple[float, float, float, float, int, int, float]]:
         yield west, south, west + 2, south + 2, begins, begins + 365 * 86400, 20.0
 
 
-def told(seconds: float, **facts: float) -> None:
+def told(seconds: float, **facts: float | str) -> None:
     """The figures as the last line."""
     print(json.dumps({"seconds": seconds} | facts))
 
@@ -119,6 +119,20 @@ def query(folder: Path, count: int) -> None:
     began = time.perf_counter()
     hits = ask()
     told(time.perf_counter() - began, hits=hits)
+
+
+def as_source(folder: Path, count: int) -> None:
+    """Put our index where a small footprint file's own would lie, so that a command finds it."""
+    import shutil
+
+    from zoompick.catalog import index
+
+    file = folder / "many.geojson"
+    file.write_text(json.dumps({"type": "FeatureCollection", "features": list(items(3))}))
+    target = index.file_for(file)
+    target.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copy(folder / "ours.sqlite", target)
+    told(0.0, file=str(file))
 
 
 def query_bare(folder: Path, count: int) -> None:

@@ -1,6 +1,7 @@
 """Speed and memory as ratios to floors measured in the same run; prints a Markdown table.
 
-    python benchmarks/run.py [--side 10980] [--rounds 3] [--footprints 1000000] [--only NAME ...] [--write]
+    python benchmarks/run.py [--side 10980] [--rounds 3] [--footprints 1000000] [--items 100000]
+                             [--only NAME ...] [--write]
 
 Each pair is run in turn, A B A B; the ratio is that of the medians. Every part runs in a process of its own, so that
 memory and caches of one do not help or burden another. ``--write`` puts the table into benchmarks/RESULTS.md.
@@ -22,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "finding", "stack", "demo"]
+PARTS = ["start", "codec", "finding", "searching", "stack", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 
 
@@ -149,15 +150,66 @@ def finding(folder: Path, count: int, rounds: int) -> list[Row]:
     def words(name: str) -> list[str]:
         return [sys.executable, str(HERE / "finding.py"), name, str(folder), str(count)]
 
-    ours, bare = run(words("build"), True), run(words("build_bare"), True)
+    built, bare = paired(words("build"), [words("build_bare")], rounds)
     asked, floor = paired(words("query"), [words("query_bare")], rounds)
     if asked[0].facts["hits"] != floor[0].facts["hits"]:
         raise SystemExit(f"the index gave {asked[0].facts['hits']} hits, the floor {floor[0].facts['hits']}")
     return [
-        Row("finding", f"build an index of {count} footprints to a bare insert", ours.seconds / bare.seconds, 1.5),
-        Row("finding", "size of the index", ours.facts["size_mb"], 200 * count / 1e6, "MB"),
+        Row("finding", f"build an index of {count} footprints to a bare insert", ratio(built, bare), 1.5),
+        Row("finding", "size of the index", built[0].facts["size_mb"], 200 * count / 1e6, "MB"),
         Row("finding", "warm query to the bare tree and polygon test, same hits", ratio(asked, floor), 1.5),
         Row("finding", "memory of a process that queries", max(m.peak_mb for m in asked), 80, "MB"),
+        cold(folder, count, rounds),
+    ]
+
+
+def cold(folder: Path, count: int, rounds: int) -> Row:
+    """A search over the index as a command of its own, against a command that does nothing."""
+    places = {"ZOOMPICK_CACHE": str(folder / "cache"), "ZOOMPICK_CONFIG": str(folder / "config")}
+    os.environ |= places
+    prepared = [sys.executable, str(HERE / "finding.py"), "as_source", str(folder), str(count)]
+    file = str(run(prepared, True).facts["file"])
+    program = str(Path(sys.executable).with_name("zoompick"))
+    subprocess.run([program, "source", "add", "many", file], check=True, capture_output=True)
+    words = ["search", "--source", "many", "--box", "10", "10", "40", "40", "--dates", "2020-06", "--cloud", "20"]
+    ours, idle = paired([program, *words], [[program, "source", "list"]], rounds * 3, own_clock=False)
+    for name in places:
+        del os.environ[name]
+    return Row("finding", "cold `zoompick search` over it to `zoompick source list`", ratio(ours, idle), 1.5)
+
+
+def searching(folder: Path, count: int, rounds: int) -> list[Row]:
+    """Paging, cloud inside the area, contact sheet and cover, against the archive as a server of its own."""
+    script = [sys.executable, str(HERE / "searching.py")]
+    served = [*script, "serve", str(folder / "cache"), str(count)]
+    with subprocess.Popen(served, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as server:
+        given = server.stdout.readline()
+
+        def words(name: str, number: int = count) -> list[str]:
+            return [*script, name, given, str(number)]
+
+        try:
+            ours, hand = paired(words("pages"), [words("pages_by_hand")], rounds)
+            inside, bare = paired(words("inside"), [words("inside_bare")], rounds)
+            sheet, sheet_floor = paired(words("sheet"), [words("sheet_floor")], rounds)
+            few = run(words("pages_of_a_tenth"), True).facts["peak_mb"]
+            cover = run(words("cover"), True).facts
+        finally:
+            server.stdin.close()
+            server.wait(30)
+    facts = inside[0].facts
+    ideal = statistics.median(m.seconds / m.facts["ideal"] for m in inside)
+    part = "searching"
+    return [
+        Row(part, f"{count} items searched to fetching and parsing their pages by hand", ratio(ours, hand), 1.3),
+        Row(part, "memory for ten times the items", ours[0].facts["peak_mb"] / few, 1.3),
+        Row(part, "cloud inside the area, 100 scenes: requests a scene", facts["requests"], 3, ""),
+        Row(part, "cloud inside the area: kB a scene", facts["kb"], 64, " kB"),
+        Row(part, "cloud inside the area: time to requests / parallel x latency", ideal, 1.5),
+        Row(part, "cloud inside the area: time to bare range requests", ratio(inside, bare), 1.5),
+        Row(part, "contact sheet of 60 to fetching, decoding, encoding them", ratio(sheet, sheet_floor), 1.5),
+        Row(part, f"cover, {cover['cases']:.0f} cases up to 500 scenes: dearer than greedy", cover["worse"], 0, ""),
+        Row(part, f"cover: not proved optimal (cheaper than greedy in {cover['wins']:.0f})", cover["gaps"], 0, ""),
     ]
 
 
@@ -200,6 +252,7 @@ def main() -> None:
     parser.add_argument("--side", type=int, default=10980)
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--footprints", type=int, default=1_000_000)
+    parser.add_argument("--items", type=int, default=100_000)
     parser.add_argument("--only", nargs="*", choices=PARTS)
     parser.add_argument("--write", action="store_true")
     given = parser.parse_args()
@@ -213,6 +266,8 @@ def main() -> None:
             rows += codec(folder, given.side, given.rounds)
         if "finding" in wanted:
             rows += finding(folder, given.footprints, given.rounds)
+        if "searching" in wanted:
+            rows += searching(folder, given.items, given.rounds)
         if "stack" in wanted:
             rows += stack(folder, given.side, given.rounds)
         lines = report(rows, given.side, given.rounds)

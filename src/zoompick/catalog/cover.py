@@ -18,7 +18,7 @@ import shapely
 from zoompick.catalog.scene import Scene
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape
-from zoompick.geo.sizes import area_km2
+from zoompick.geo.sizes import sizes_km2
 
 _SLIVER_KM2 = 1e-5
 _TIME_LIMIT_S = 20.0
@@ -106,22 +106,24 @@ def pieces_of(area: Shape, footprints: Sequence[Shape]) -> list[Piece]:
 
     Slivers of less than 10 m2, which come of rounded corners, are left out.
     """
-    inside = [shapely.intersection(area, footprint) for footprint in footprints]
-    lines = shapely.unary_union([shapely.boundary(area), *(shapely.boundary(part) for part in inside)])
-    cells = shapely.get_parts(shapely.polygonize(shapely.get_parts(lines).tolist()))
+    inside = shapely.intersection(area, np.asarray(footprints, object))
+    lines = shapely.unary_union([shapely.boundary(area), *shapely.boundary(inside)])
+    cells = shapely.get_parts(shapely.polygonize(shapely.get_parts(lines)))
+    points = shapely.point_on_surface(cells)
+    is_ours = shapely.intersects(area, points)
+    cells, points = cells[is_ours], points[is_ours]
+    over: list[list[int]] = [[] for _ in cells]
+    for cell, scene in shapely.STRtree(inside).query(points, predicate="intersects").T.tolist():
+        over[cell].append(scene)
     groups: dict[frozenset[int], list[Shape]] = {}
-    tree = shapely.STRtree(inside)
-    for cell in cells:
-        point = shapely.point_on_surface(cell)
-        if not shapely.intersects(area, point):
-            continue
-        groups.setdefault(frozenset(map(int, tree.query(point, predicate="intersects"))), []).append(cell)
-    pieces = []
-    for scenes, parts in groups.items():
-        polygon = shapely.union_all(parts)
-        size = area_km2(polygon)
-        if size > _SLIVER_KM2:
-            pieces.append(Piece(polygon, size, scenes))
+    for cell, scenes in zip(cells, over, strict=True):
+        groups.setdefault(frozenset(scenes), []).append(cell)
+    grounds = [parts[0] if len(parts) == 1 else shapely.union_all(parts) for parts in groups.values()]
+    pieces = [
+        Piece(ground, float(size), scenes)
+        for ground, size, scenes in zip(grounds, sizes_km2(grounds), groups, strict=True)
+        if size > _SLIVER_KM2
+    ]
     return sorted(pieces, key=lambda piece: (sorted(piece.scenes), piece.size_km2))
 
 
@@ -146,7 +148,7 @@ def choose_cover(
     pieces = list(pieces) if pieces is not None else pieces_of(area, [scene.footprint for scene in scenes])
     whole = sum(piece.size_km2 for piece in pieces) or 1.0
     clear = _admissible(pieces, scenes, wish, cloud or {})
-    costs = np.array([_cost(n, scene, clear, wish, cloud or {}) for n, scene in enumerate(scenes)])
+    costs = _costs(scenes, clear, wish, cloud or {})
     best: Cover | None = None
     for group in _groups(scenes, wish):
         task = _Task([_only(piece, group) for piece in clear], costs, wish.most)
@@ -185,16 +187,23 @@ def _only(piece: Piece, scenes: Any) -> Piece:
     return Piece(piece.polygon, piece.size_km2, piece.scenes & frozenset(scenes))
 
 
-def _cost(
-    number: int, scene: Scene, pieces: Sequence[Piece], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
-) -> float:
-    """Cost of taking a scene: itself, the cloud over its part of the area, its distance in days."""
-    own = [(n, piece) for n, piece in enumerate(pieces) if number in piece.scenes]
-    ground = sum(piece.size_km2 for _, piece in own) or 1.0
-    cloudy = sum(piece.size_km2 * _cloud_over(scene, n, cloud) for n, piece in own) / ground
-    days = abs((scene.when - wish.near).total_seconds()) / 86400 if wish.near else 0.0
-    bent = _BENT if wish.crs is not None and scene.crs not in (None, wish.crs) else 0.0
-    return wish.scene_cost * (1 + bent) + wish.cloud_cost * cloudy + wish.day_cost * days
+def _costs(
+    scenes: Sequence[Scene], pieces: Sequence[Piece], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
+) -> Any:
+    """Cost of taking each scene: itself, the cloud over its part of the area, its distance in days."""
+    ground, cloudy = np.zeros(len(scenes)), np.zeros(len(scenes))
+    told = np.array([100.0 if scene.cloud_percent is None else scene.cloud_percent for scene in scenes])
+    for number, piece in enumerate(pieces):
+        own = list(piece.scenes)
+        ground[own] += piece.size_km2
+        cloudy[own] += piece.size_km2 * told[own]
+        if cloud:
+            cloudy[own] += [piece.size_km2 * (_cloud_over(scenes[n], number, cloud) - told[n]) for n in own]
+    near = wish.near
+    days = [abs((scene.when - near).total_seconds()) / 86400 if near else 0.0 for scene in scenes]
+    bent = [_BENT if wish.crs is not None and scene.crs not in (None, wish.crs) else 0.0 for scene in scenes]
+    share = cloudy / np.where(ground > 0, ground, 1.0)
+    return wish.scene_cost * (1 + np.array(bent)) + wish.cloud_cost * share + wish.day_cost * np.array(days)
 
 
 def _groups(scenes: Sequence[Scene], wish: CoverWish) -> list[set[int]]:
@@ -236,14 +245,25 @@ def _cover_all(pieces: Sequence[Piece], task: _Task) -> tuple[set[int] | None, f
 
     columns = sorted({n for piece in pieces for n in piece.scenes})
     place = {n: column for column, n in enumerate(columns)}
-    rows = np.zeros((len(pieces), len(columns)))
-    for row, piece in enumerate(pieces):
-        rows[row, [place[n] for n in piece.scenes]] = 1
+    needed = _hardest([piece.scenes for piece in pieces])
+    rows = np.zeros((len(needed), len(columns)))
+    for row, some in enumerate(needed):
+        rows[row, [place[n] for n in some]] = 1
     limits = [LinearConstraint(rows, 1, np.inf)]
     if task.most is not None:
         limits.append(LinearConstraint(np.ones((1, len(columns))), 0, task.most))
     values, gap = _programme(task.costs[columns], limits)
     return (None, gap) if values is None else ({columns[c] for c in np.flatnonzero(values > 0.5)}, gap)
+
+
+def _hardest(sets: Sequence[frozenset[int]]) -> list[frozenset[int]]:
+    """Sets that hold no other set: who covers a piece with few scenes covers each piece that those scenes share."""
+    masks = sorted({sum(1 << n for n in some): some for some in sets}.items(), key=lambda entry: len(entry[1]))
+    kept: list[tuple[int, frozenset[int]]] = []
+    for mask, some in masks:
+        if not any(mask & other == other for other, _ in kept):
+            kept.append((mask, some))
+    return [some for _, some in kept]
 
 
 def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:

@@ -1,7 +1,7 @@
 """A local index of footprints: SQLite with an R*Tree over place and time, built once, searched in milliseconds.
 
-Boxes are rounded outwards to float32 by SQLite; candidates are tested exactly afterwards. Rows are inserted along a
-Z-shaped curve, which keeps neighbours on one page.
+Boxes are rounded outwards to float32; candidates are tested exactly afterwards. Rows lie along a Z-shaped curve,
+which keeps neighbours on one page and in one node.
 Source: SQLite R*Tree module documentation; G. M. Morton (1966) for the curve.
 """
 
@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from zoompick.catalog.packed import fill
 from zoompick.errors import DataError
 from zoompick.files import disk_errors, take_name, temporary_beside
 from zoompick.settings import cache_folder
@@ -27,7 +28,7 @@ from zoompick.settings import cache_folder
 if TYPE_CHECKING:
     from zoompick.geo.bounds import Bounds
 
-VERSION = 1
+VERSION = 2
 _SCHEMA = """
 PRAGMA page_size = 8192; PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF;
 CREATE TABLE scene (row INTEGER PRIMARY KEY, id TEXT NOT NULL, collection INTEGER, moment INTEGER, cloud REAL,
@@ -64,10 +65,7 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
             rows = _rows(items)
             numbers = {name: number for number, name in enumerate(dict.fromkeys(row[1] for row in rows))}
             database.execute("BEGIN")
-            database.executemany(
-                "INSERT INTO place VALUES (?, ?, ?, ?, ?, ?, ?)",
-                ((n, r[6], r[7], r[8], r[9], r[2] or 0, r[2] or 0) for n, r in enumerate(rows)),
-            )
+            fill(database, "place", _edges(rows))
             database.executemany(
                 "INSERT INTO scene VALUES (?, ?, ?, ?, ?, ?, ?)",
                 ((n, r[0], numbers[r[1]], r[2], r[3], r[4], r[5]) for n, r in enumerate(rows)),
@@ -79,6 +77,13 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
         return len(rows)
     finally:
         part.unlink(missing_ok=True)
+
+
+def _edges(rows: list[Any]) -> Any:
+    """West, east, south, north, begin and end of each row, shape (rows, 6)."""
+    moments = np.array([row[2] or 0 for row in rows], float).reshape(-1, 1)
+    boxes = np.array([row[6:] for row in rows], float).reshape(-1, 4)
+    return np.hstack([boxes, moments, moments])
 
 
 def _rows(items: Iterable[dict[str, Any]]) -> list[Any]:
@@ -99,10 +104,13 @@ def _rows(items: Iterable[dict[str, Any]]) -> list[Any]:
 
 
 def _along_curve(rows: list[Any]) -> list[int]:
-    """Order of the rows along a Z-shaped curve over their middles, 16 bits a side."""
+    """Order of the rows along a Z-shaped curve over their middles, 16 bits a side of their common box."""
     edges = np.array([row[6:] for row in rows], float).reshape(-1, 4)
-    lon, lat = (edges[:, 0] + edges[:, 1]) / 2, (edges[:, 2] + edges[:, 3]) / 2
-    x, y = ((lon + 180) / 360 * 65535).astype(np.uint64), ((lat + 90) / 180 * 65535).astype(np.uint64)
+    if not len(edges):
+        return []
+    middles = (edges[:, 0::2] + edges[:, 1::2]) / 2
+    low, high = middles.min(axis=0), middles.max(axis=0)
+    x, y = ((middles - low) / np.maximum(high - low, 1e-9) * 65535).astype(np.uint64).T
     order: list[int] = np.argsort(_spread(x) | _spread(y) << np.uint64(1), kind="stable").tolist()
     return order
 

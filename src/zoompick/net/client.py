@@ -6,6 +6,7 @@ import json
 import re
 import threading
 from collections.abc import Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
@@ -24,6 +25,13 @@ _MOST_JSON = 256 << 20
 _MOST_REDIRECTS = 5
 _FIRST_BYTE = {"Range": "bytes=0-0"}
 """Asks as a download does, so that a refusal says why, and costs nothing."""
+
+
+@contextmanager
+def workers(name: str) -> Iterator[ThreadPoolExecutor]:
+    """Threads for many small requests: twice as many as there may be requests, so that some compute meanwhile."""
+    with ThreadPoolExecutor(2 * settings.whole("parallel_requests"), thread_name_prefix=f"zoompick-{name}") as pool:
+        yield pool
 
 
 class TransientError(SourceError):
@@ -69,7 +77,10 @@ class Answer:
 
 
 class Client:
-    """A session: keeps connections, tries again what may pass. Safe to use from several threads.
+    """A session: keeps connections, tries again what may pass.
+
+    Safe to use from several threads; at most ``parallel_requests`` answers are open at a time, however many threads
+    there are.
 
     Parameters
     ----------
@@ -82,6 +93,7 @@ class Client:
     def __init__(self, report: Report = ignore, stop: threading.Event | None = None) -> None:
         self.policy = RetryPolicy(settings.whole("retries"), 0.5, settings.number("retry_wait_max_s"))
         self.stop = stop or threading.Event()
+        self._slots = threading.BoundedSemaphore(settings.whole("parallel_requests"))
         self._report = report
         self._pool = urllib3.PoolManager(
             maxsize=16,
@@ -168,6 +180,14 @@ class Client:
             raise CancelledError("Stopped.")
         if not _is_web(url):
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
+        with self._slots, self._asked(method, url, headers, data) as response:
+            answer = Answer(response.status, response.headers, response, url)
+            if response.status >= 400:
+                raise _refused(answer)
+            yield answer
+
+    @contextmanager
+    def _asked(self, method: str, url: str, headers: Mapping[str, str] | None, data: bytes | None) -> Iterator[Any]:
         try:
             response = self._pool.request(
                 method,
@@ -181,10 +201,7 @@ class Client:
         except urllib3.exceptions.HTTPError as error:
             raise _unreachable(url, error) from error
         try:
-            answer = Answer(response.status, response.headers, response, url)
-            if response.status >= 400:
-                raise _refused(answer)
-            yield answer
+            yield response
         finally:
             # A body left half read would block the connection for the next request.
             response.close() if response.length_remaining else response.release_conn()

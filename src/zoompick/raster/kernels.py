@@ -13,6 +13,7 @@ import numpy as np
 
 from zoompick.raster.raster import Pixels
 
+_FRACTION, _FAR = 4, 1 << 24
 _RUN = 65536
 """Squares of so many 16-bit values add up to at most 2**48: exact in a double, with room for its rounding."""
 
@@ -78,3 +79,29 @@ def remap_nearest(band: Pixels, cols: Any, rows: Any) -> Pixels:
     col = np.clip(np.rint(cols).astype(np.int32), 0, band.shape[1] - 1)
     row = np.clip(np.rint(rows).astype(np.int32), 0, band.shape[0] - 1)
     return band[row, col]
+
+
+def resized(pixels: Any, rows: int, cols: int) -> Any:
+    """A uint8 picture, shape (rows, cols, channels), of another size.
+
+    Averaged where it shrinks much, bilinear where it shrinks a little, repeated where it grows.
+    """
+    cv2 = _cv2()
+    factor = min(pixels.shape[0] / rows, pixels.shape[1] / cols)
+    how = cv2.INTER_AREA if factor > 1.5 else cv2.INTER_LINEAR if factor >= 1 else cv2.INTER_NEAREST
+    return cv2.resize(np.ascontiguousarray(pixels), (cols, rows), interpolation=how)
+
+
+def draw_line(picture: Any, points: Any, colour: tuple[int, int, int], width_px: int) -> None:
+    """Draw a smooth line into a uint8 picture, shape (rows, cols, 3); what lies beyond its edges is cut off.
+
+    Parameters
+    ----------
+    points : float, shape (n, 2)
+        Column and row, 0 at the middle of the first pixel.
+    """
+    cv2 = _cv2()
+    fixed = np.rint(np.clip(points, -_FAR, _FAR) * (1 << _FRACTION)).astype(np.int32)
+    canvas = np.ascontiguousarray(picture)
+    cv2.polylines(canvas, [fixed[:, None, :]], False, colour, width_px, cv2.LINE_AA, _FRACTION)
+    picture[...] = canvas

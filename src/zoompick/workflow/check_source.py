@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
 from typing import Any
 
 import shapely
 
-from zoompick import settings
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.open import Reader, reader_of
 from zoompick.catalog.period import Period
@@ -18,7 +16,7 @@ from zoompick.catalog.sources import Source
 from zoompick.catalog.stac import StacApi
 from zoompick.errors import SourceError, ZoomPickError
 from zoompick.events import Report, ignore
-from zoompick.net.client import Client
+from zoompick.net.client import Client, workers
 from zoompick.verification.finding import Finding
 
 _SAMPLE = 25
@@ -66,7 +64,7 @@ def _address(source: Source, client: Client) -> Finding:
 def _access(reader: Reader, collections: Sequence[Mapping[str, Any]], client: Client) -> list[Finding]:
     """Whether a file of each collection is given to us as we are."""
     names = [str(entry.get("id")) for entry in collections[:_MOST_COLLECTIONS]]
-    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-check") as pool:
+    with workers("check") as pool:
         return [finding for finding in pool.map(lambda name: _file_of(reader, name, client), names) if finding]
 
 

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
-from zoompick import settings
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
-from zoompick.net.client import Client
+from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.sensors.classes import ClassTable
 
@@ -54,7 +56,7 @@ def look_inside(scenes: Sequence[Scene], area: Shape, client: Client, report: Re
         finally:
             report(Advanced(TASK, 1))
 
-    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-inside") as pool:
+    with workers("inside") as pool:
         figures = list(pool.map(one, scenes))
     report(Finished(TASK))
     found = {scene.key: figure for scene, figure in zip(scenes, figures, strict=True)}
@@ -99,7 +101,7 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
 
 def inside_of(raster: GeoTiff, table: ClassTable, area: Shape) -> Inside | None:
     """Figures of one class layer, from a coarse overview; None when it saw nothing of the area."""
-    polygon = project(area, raster.grid.crs)
+    polygon = _flat(area, raster.grid.crs)
     box = bounds_of(polygon)
     longest = max(box.width, box.height)
     fitting = [n for n, grid in enumerate(raster.levels) if longest / grid.pixel_x >= _PIXELS_WANTED]
@@ -108,17 +110,30 @@ def inside_of(raster: GeoTiff, table: ClassTable, area: Shape) -> Inside | None:
     window = grid.window_of(box)
     if window.is_empty:
         return None
-    part = grid.part(window)
-    ground = PolygonMask(polygon, part).read(part.window)
-    classes = raster.read(window, [0], level)[0]
-    seen = ground & ~np.isin(classes, list(table.fill))
+    ground = _mask(area, grid.part(window))
+    counts = np.bincount(raster.read(window, [0], level)[0][ground])
     # Ground of the area beyond the scene's edge counts as not seen.
     whole = max(1.0, polygon.area / (grid.pixel_x * grid.pixel_y))
-    count = int(seen.sum())
+    count = int(counts.sum()) - _pixels_of(counts, table.fill)
     if not count:
         return None
+    cloud, shadow, snow = (
+        100 * _pixels_of(counts, codes) / count for codes in (table.cloud, table.shadow, table.snow)
+    )
+    return Inside(cloud, shadow, snow, min(100.0, 100 * count / whole))
 
-    def share(codes: frozenset[int]) -> float:
-        return 100 * int((seen & np.isin(classes, list(codes))).sum()) / count
 
-    return Inside(share(table.cloud), share(table.shadow), share(table.snow), min(100.0, 100 * count / whole))
+def _pixels_of(counts: Any, codes: frozenset[int]) -> int:
+    return int(sum(counts[code] for code in codes if code < len(counts)))
+
+
+@lru_cache(maxsize=32)
+def _flat(area: Shape, crs: Crs) -> Shape:
+    """The area on a plane: the same for all scenes of a zone."""
+    return project(area, crs)
+
+
+@lru_cache(maxsize=64)
+def _mask(area: Shape, part: Grid) -> Any:
+    """Where the area lies on a piece of a grid: the same for all scenes of a tile; bool, shape (rows, cols)."""
+    return PolygonMask(_flat(area, part.crs), part).read(part.window)

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
 import imagecodecs
 import numpy as np
 
-from zoompick import settings
 from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene
 from zoompick.errors import SourceError, UnknownNameError, ZoomPickError
@@ -19,7 +17,7 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.imagery.deliveries import OneBand
-from zoompick.net.client import Client
+from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
@@ -92,7 +90,7 @@ def pictures(entries: Sequence[Entry], bands: Sequence[str], area: Shape | None,
         finally:
             report(Advanced(TASK, 1))
 
-    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-look") as pool:
+    with workers("look") as pool:
         found = tuple(pool.map(one, entries))
     report(Finished(TASK))
     return Pictures(found, cost.requests, cost.received)

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
 
-from zoompick import settings
 from zoompick.catalog import cover, rules
 from zoompick.catalog.cover import Cover, CoverWish, Key, Piece
 from zoompick.catalog.scene import CLASS_BAND, Scene
@@ -15,7 +13,7 @@ from zoompick.errors import NothingFoundError
 from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
 from zoompick.files import human_bytes
 from zoompick.geo.shapes import Shape
-from zoompick.net.client import Client
+from zoompick.net.client import Client, workers
 from zoompick.study.scenelist import Entry
 from zoompick.workflow import clouds
 
@@ -72,7 +70,7 @@ def _cloud_by_piece(scenes: Sequence[Scene], pieces: Sequence[Piece], report: Re
         finally:
             report(Advanced(task, 1))
 
-    with ThreadPoolExecutor(settings.whole("parallel_requests"), thread_name_prefix="zoompick-pieces") as pool:
+    with workers("pieces") as pool:
         looked = list(pool.map(one, jobs))
     report(Finished(task))
     requests, received = sum(part.requests for part in looked), sum(part.received_bytes for part in looked)

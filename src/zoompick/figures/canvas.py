@@ -1,0 +1,92 @@
+"""A page of pixels for pictures with a few words and lines: much quicker than a plot for a sheet of many scenes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+from importlib import util
+from pathlib import Path
+from typing import Any
+
+import imagecodecs
+import numpy as np
+
+from zoompick.errors import DataError
+from zoompick.files import writing
+from zoompick.raster import kernels
+
+_EFFORT = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Box:
+    """A rectangle of the page in pixels."""
+
+    left: int
+    top: int
+    width: int
+    height: int
+
+
+class Canvas:
+    """A page; (0, 0) is its upper left corner. Colours are written ``#rrggbb``."""
+
+    def __init__(self, width: int, height: int, colour: str) -> None:
+        self._page = np.empty((height, width, 3), np.uint8)
+        self._page[...] = _rgb(colour)
+        self._words: list[tuple[int, int, str, float, bool, str]] = []
+
+    def fill(self, box: Box, colour: str) -> None:
+        """Paint a rectangle."""
+        self._view(box)[...] = _rgb(colour)
+
+    def paste(self, pixels: Any, box: Box) -> None:
+        """Lay a picture, uint8, shape (rows, cols, 4), scaled into a rectangle, seen through where alpha is 0."""
+        small = kernels.resized(pixels, box.height, box.width)
+        target, alpha = self._view(box), small[:, :, 3]
+        np.copyto(target, small[:, :, :3], where=(alpha == 255)[:, :, None])
+        edge = (alpha > 0) & (alpha < 255)
+        part = alpha[edge].astype(np.uint16)[:, None]
+        target[edge] = ((small[edge][:, :3] * part + target[edge] * (255 - part)) // 255).astype(np.uint8)
+
+    def line(self, points: Any, colour: str, width_px: int, box: Box) -> None:
+        """Draw a line, shape (n, 2) in pixels of the page, as far as it lies in a rectangle."""
+        kernels.draw_line(self._view(box), points - (box.left + 0.5, box.top + 0.5), _rgb(colour), width_px)
+
+    def text(self, left: int, base: int, words: str, size_px: float, colour: str, bold: bool = False) -> None:
+        """Write words that begin at ``left`` and stand on the line ``base``."""
+        self._words.append((left, base, words, size_px, bold, colour))
+
+    def save(self, path: Path) -> None:
+        """Write the page as PNG under its name once it is whole."""
+        from PIL import Image, ImageDraw
+
+        image = Image.fromarray(self._page)
+        pen = ImageDraw.Draw(image)
+        for left, base, words, size_px, bold, colour in self._words:
+            pen.text((left, base), words, fill=colour, font=_font(size_px, bold), anchor="ls")
+        data = imagecodecs.png_encode(np.asarray(image), _EFFORT)
+        with writing(path) as out:
+            out.write(data)
+
+    def _view(self, box: Box) -> Any:
+        return self._page[box.top : box.top + box.height, box.left : box.left + box.width]
+
+
+def _rgb(colour: str) -> tuple[int, int, int]:
+    return int(colour[1:3], 16), int(colour[3:5], 16), int(colour[5:7], 16)
+
+
+@cache
+def _font(size_px: float, bold: bool) -> Any:
+    """The typeface of our plots, found where the plotting library keeps it, without loading that library."""
+    from PIL import ImageFont
+
+    found = util.find_spec("matplotlib")
+    places = list(found.submodule_search_locations or ()) if found else []
+    name = "DejaVuSans-Bold.ttf" if bold else "DejaVuSans.ttf"
+    for place in places:
+        path = Path(place) / "mpl-data" / "fonts" / "ttf" / name
+        if path.is_file():
+            return ImageFont.truetype(str(path), size_px)
+    raise DataError("The typeface DejaVu Sans is missing.", "Install zoompick again: 'pip install zoompick'.")
