@@ -6,6 +6,7 @@ import hashlib
 import json
 
 import h5py
+import imagecodecs
 import numpy as np
 import pytest
 import shapely
@@ -19,9 +20,11 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.period import Hours, Period
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source
+from zoompick.catalog.tileservice import TileService
 from zoompick.errors import NothingFoundError
 from zoompick.geo.shapes import polygon_of
 from zoompick.imagery.deliveries import open_layers
+from zoompick.net.client import Client
 from zoompick.sensors.guide import guide_for_collection
 from zoompick.standin import land, world
 from zoompick.standin.catalogue import instruments
@@ -234,3 +237,54 @@ def test_more_matches_than_are_kept_in_memory_come_in_the_same_order(monkeypatch
     assert [round(e.cover_percent, 4) for e in lazy] == [round(e.cover_percent, 4) for e in usual]
     assert lazy[5].scene.item == usual[5].scene.item
     assert [e.scene.id for e in lazy[2:4]] == [e.scene.id for e in usual[2:4]]
+
+
+def test_picture_tiles_of_all_three_kinds_of_service(archive, program):
+    for name, address in (
+        ("wmts", f"{archive}/tiles/wmts"),
+        ("json", f"{archive}/tiles/aerial/tilejson.json"),
+        ("xyz", f"{archive}/tiles/natural/{{z}}/{{x}}/{{y}}.png"),
+    ):
+        assert program("source", "add", name, address).code == 0
+        layers = TileService(name, address, Client()).layers()
+        assert all(layer.address.startswith(archive) for layer in layers)
+        shown = program("source", "show", name)
+        assert shown.code == 0, shown.err
+        searched = program("search", "--source", name, "--box", "-12.1", "-38.7", "-12", "-38.6")
+        assert searched.code == 2
+        assert "no scenes to search" in searched.err
+    [natural, _, aerial] = TileService("wmts", f"{archive}/tiles/wmts", Client()).layers()
+    assert (natural.zooms[0], natural.zooms[-1], aerial.zooms[-1]) == ("6", "14", "18")
+    # Ground sample distance at the equator: the circumference over 256 pixels and 2 to the level.
+    assert aerial.finest_m == pytest.approx(40_075_016.686 / 256 / 2**18, rel=1e-6)
+    assert "Ostrell survey" in aerial.attribution
+    assert natural.bounds[0] < -12 < natural.bounds[2]
+
+
+def test_a_tile_shows_the_ground_it_names(archive):
+    # Tile of a place after the formula of the tile matrix set standard, computed here by itself.
+    lon, lat, zoom = -11.97, -38.60, 12
+    x = int((lon + 180) / 360 * 2**zoom)
+    y = int((1 - np.arcsinh(np.tan(np.radians(lat))) / np.pi) / 2 * 2**zoom)
+    by_path = HTTP.request("GET", f"{archive}/tiles/wmts/natural/WebMercatorQuad/{zoom}/{y}/{x}.png")
+    by_query = HTTP.request("GET", f"{archive}/tiles/wmts", fields={
+        "service": "WMTS", "request": "GetTile", "layer": "natural", "style": "default", "format": "image/png",
+        "tilematrixset": "WebMercatorQuad", "tilematrix": str(zoom), "tilerow": str(y), "tilecol": str(x),
+    })  # fmt: skip
+    plain = HTTP.request("GET", f"{archive}/tiles/natural/{zoom}/{x}/{y}.png")
+    assert by_path.data == by_query.data == plain.data
+    whole = imagecodecs.png_decode(plain.data).astype(float)
+    assert whole.shape == (256, 256, 3)
+    # The four tiles of the next level show the same ground twice as large.
+
+    def finer(row, col):
+        address = f"{archive}/tiles/natural/{zoom + 1}/{2 * x + col}/{2 * y + row}.png"
+        return imagecodecs.png_decode(HTTP.request("GET", address).data)
+
+    parts = [[finer(row, col) for col in (0, 1)] for row in (0, 1)]
+    large = np.vstack([np.hstack(row) for row in parts]).astype(float)
+    small = large.reshape(256, 2, 256, 2, 3).mean(axis=(1, 3))
+    assert np.corrcoef(small.ravel(), whole.ravel())[0, 1] > 0.9
+    for address, status in (("natural/15/0/0.png", 404), ("natural/5/0/0.png", 404), ("none/8/1/1.png", 404),
+                            ("natural/8/1/1.gif", 404), ("natural/8/999/1.png", 404)):  # fmt: skip
+        assert HTTP.request("GET", f"{archive}/tiles/{address}").status == status

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import http.server
 import threading
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 from pathlib import Path
@@ -13,14 +14,16 @@ from typing import ClassVar
 import pytest
 
 from zoompick import files
+from zoompick.catalog.bands import BandFile
 from zoompick.errors import CancelledError, ChecksumError, DiskError, FormatError, SourceError
 from zoompick.events import Retrying
+from zoompick.files import unique_names
 from zoompick.net.client import Client, TransientError
 from zoompick.net.retry import RetryPolicy, seconds_of
 from zoompick.transfer import download as downloads
 from zoompick.transfer import record
 from zoompick.transfer.checksums import sha256_of_digest
-from zoompick.transfer.plan import DownloadPlan, Fetch, file_name, plan
+from zoompick.transfer.plan import DownloadPlan, Fetch, local_names, plan
 
 POLICY = RetryPolicy(3, 1, 10)
 
@@ -243,7 +246,27 @@ def test_the_plan_is_a_pure_decision(tmp_path):
     ],
 )
 def test_names_from_addresses_are_safe(url, name):
-    assert file_name(url) == name
+    assert local_names(Offered(url)) == {url: name}
+
+
+@dataclass
+class Offered:
+    """A scene with a file at each address."""
+
+    first: str
+    second: str = ""
+
+    @property
+    def bands(self):
+        return {href: BandFile("red", href) for href in (self.first, self.second) if href}
+
+
+def test_files_that_are_called_alike_get_names_of_their_own():
+    names = local_names(Offered("http://h/red/B.tif", "http://h/nir/b.tif?sign=1"))
+    assert list(names.values()) == ["B.tif", "b-2.tif"]
+    assert unique_names(["a/b", "a:b", "A b", "con", "x" * 300, "x" * 200], 20) == [
+        "a-b", "a-b-2", "A-b-3", "_con", "x" * 20, "x" * 18 + "-2",
+    ]  # fmt: skip
 
 
 def test_a_changed_file_or_item_is_fetched_again(bad_server, tmp_path):

@@ -23,6 +23,7 @@ from zoompick.errors import (
 from zoompick.study.brief import TEMPLATE, read_brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
+from zoompick.study.names import NamePattern
 from zoompick.study.scenelist import from_collection, read_list, select, to_collection, write_list
 
 FILLED = TEMPLATE.format(
@@ -212,3 +213,32 @@ def test_settings_come_from_file_and_environment(tmp_path, monkeypatch):
     monkeypatch.setenv("ZOOMPICK_TILE_PX", "wide")
     with pytest.raises(UsageError, match="'wide', expected a int"):
         settings.whole("tile_px")
+
+
+@pytest.mark.parametrize(
+    ("pattern", "name"),
+    [
+        ("{date}", "2025-12-15"),
+        ("{study}-{year}{month}{day}-{satellite}", "fen-20251215-lapwing-a"),
+        ("{collection}-{version}-{level}", "lapwing-l2"),
+        ("set", "set"),
+    ],
+)
+def test_product_folders_are_named_by_a_pattern(pattern, name):
+    fields = {"date": "2025-12-15", "year": "2025", "month": "12", "day": "15", "satellite": "lapwing-a",
+              "study": "fen", "collection": "lapwing-l2"}  # fmt: skip
+    assert NamePattern.parse(pattern).filled(fields) == name
+
+
+@pytest.mark.parametrize("pattern", ["", "{date", "da}te", "{when}"])
+def test_a_pattern_that_cannot_be_is_refused(pattern):
+    with pytest.raises(UsageError):
+        NamePattern.parse(pattern)
+
+
+def test_a_brief_names_the_field_that_does_not_exist(tmp_path):
+    path = tmp_path / "study.toml"
+    path.write_text('[products]\nfolder = "{dat}"\n')
+    with pytest.raises(BriefError, match=r"line 2: .products. folder") as caught:
+        read_brief(path)
+    assert "Did you mean date or day?" in caught.value.todo

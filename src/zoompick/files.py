@@ -13,7 +13,7 @@ import os
 import re
 import tempfile
 import unicodedata
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -161,6 +161,25 @@ def safe_name(text: str, limit: int = 120) -> str:
     plain = re.sub(r"[^\w.+-]+", "-", plain).strip(".-")[:limit]
     reserved = re.fullmatch(r"(?i)(con|prn|aux|nul|com\d|lpt\d)(\..*)?", plain)
     return f"_{plain}" if reserved or not plain else plain
+
+
+def unique_names(texts: Iterable[str], limit: int = 120) -> list[str]:
+    """Safe names for texts, one each in order, no two alike even where capitals do not count.
+
+    A later one that would be the same gets a number: ``scene-2``.
+    """
+    taken: set[str] = set()
+    names = []
+    for text in texts:
+        name, number = safe_name(text, limit), 1
+        stem, dot, end = name.partition(".")
+        while name.lower() in taken:
+            number += 1
+            tail = f"-{number}{dot}{end}"
+            name = stem[: limit - len(tail)] + tail
+        taken.add(name.lower())
+        names.append(name)
+    return names
 
 
 def human_bytes(count: float) -> str:

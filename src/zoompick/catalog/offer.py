@@ -8,6 +8,9 @@ from typing import Any
 
 _UNITS = {"km2": "km2", "m": "m", "px": "px", "mb": "MB"}
 _MOST_WORDS = 12
+_NAMES = (
+    "good_for", "access", "login", "limits", "price_km2", "zoom_levels", "pixels", "formats", "attribution",
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +34,7 @@ def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
     extent, summaries = _object(collection.get("extent")), _object(collection.get("summaries"))
     times = _first_list(_object(extent.get("temporal")).get("interval"))
     box = _first_list(_object(extent.get("spatial")).get("bbox"))
-    told = {name: _told(collection, name) for name in ("good_for", "access", "login", "limits", "price_km2")}
+    told = {name: _told(collection, name) for name in _NAMES}
     notes = _object(_told(collection, "level_notes"))
     levels = summaries.get("processing:level") or ()
     found = [
@@ -45,6 +48,10 @@ def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
         ("access", _words(told["access"])),
         ("log-in", _words(told["login"])),
         ("limits", _words(told["limits"])),
+        ("zoom levels", _words(told["zoom_levels"])),
+        ("pixels", _words(told["pixels"])),
+        ("formats", _words(told["formats"])),
+        ("attribution", _words(told["attribution"])),
     ]
     found += [("price", _price(told["price_km2"])), ("licence", str(collection.get("license") or ""))]
     return [(label, text) for label, text in found if text]

@@ -12,6 +12,7 @@ from zoompick.catalog.index import FootprintIndex, build, file_for
 from zoompick.catalog.sources import Source
 from zoompick.catalog.stac import StacApi
 from zoompick.catalog.static import StaticCatalog
+from zoompick.catalog.tileservice import TileService
 from zoompick.errors import FormatError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
@@ -74,4 +75,6 @@ def reader_of(source: Source, client: Client, report: Report = ignore) -> Reader
         return FootprintFile(source, report)
     if source.kind == "stac-catalog":
         return StaticCatalog(source.url, client, report)
+    if source.kind == "tiles":
+        return TileService(source.name, source.url, client)
     return StacApi(source.url, client)

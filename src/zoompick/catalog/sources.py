@@ -18,6 +18,7 @@ KINDS = {
     "stac-api": "a STAC API: searched by the server, checked here",
     "stac-catalog": "a static STAC catalog: crawled, checked here",
     "footprints": "a file of footprints: indexed once, searched here",
+    "tiles": "a service of picture tiles: WMTS, TileJSON or an address with {z}, {x} and {y}; no scenes",
 }
 
 
@@ -69,8 +70,15 @@ class Source:
             )
         if not is_web:
             return cls(name, str(Path(url).resolve()), kind or "footprints", day)
-        ends_in_json = url.split("?")[0].lower().endswith(".json")
-        return cls(name, url, kind or ("stac-catalog" if ends_in_json else "stac-api"), day)
+        return cls(name, url, kind or _kind_of(url), day)
+
+
+def _kind_of(url: str) -> str:
+    """The likely kind of what lies at a web address."""
+    path = url.split("?")[0].lower()
+    if "{z}" in url or "wmts" in url.lower() or path.endswith(("tilejson.json", "/tiles.json")):
+        return "tiles"
+    return "stac-catalog" if path.endswith(".json") else "stac-api"
 
 
 def sources_file(study: Path | None) -> Path:

@@ -14,6 +14,7 @@ from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
+from zoompick.transfer.plan import local_names
 
 ITEM_NAME = "item.json"
 
@@ -107,4 +108,5 @@ def band_files(path: Path) -> list[BandFile]:
     scene = scene_of(path)
     if scene is None:
         return []
-    return [band for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name]
+    names = local_names(scene)
+    return [band for band in scene.bands.values() if names[band.href] == path.name]

@@ -116,6 +116,20 @@ class Client:
         """
         return self.again(url, lambda: self._json_once(url, body))
 
+    def text(self, url: str) -> str:
+        """Get a document as text, UTF-8; what is none is replaced.
+
+        Raises
+        ------
+        SourceError
+        """
+
+        def once() -> str:
+            with self.open(url, {"Accept": "application/xml, application/json, text/xml"}) as answer:
+                return _limited(answer).decode("utf-8", "replace")
+
+        return str(self.again(url, once))
+
     def settled(self, url: str) -> str:
         """The address that really answers for ``url``, after all redirects.
 

@@ -15,7 +15,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import Route
 
-from zoompick.standin import assets, catalogue, search
+from zoompick.standin import assets, catalogue, search, tilehouse
 from zoompick.standin.faults import Faults, FaultyApp
 from zoompick.standin.instrument import Instrument
 from zoompick.standin.search import Query
@@ -40,6 +40,7 @@ def application(cache: Path, faults: Faults | None = None, synthetic: int = 0) -
         Route("/collections/{collection}/items/{item}", archive.item),
         Route("/search", archive.search, methods=["GET", "POST"]),
         Route("/files/{scene}/{name}", assets.endpoint(archive.store, shelves)),
+        *tilehouse.routes(cache),
     ]
     handlers: Any = {HTTPException: _http_error, search.QueryError: _query_error}
     app = Starlette(routes=routes, exception_handlers=handlers)

@@ -14,6 +14,7 @@ from zoompick.catalog.criteria import percent
 from zoompick.catalog.period import Hours, Period, Season
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
+from zoompick.study.names import NamePattern
 
 BRIEF_NAME = "study.toml"
 
@@ -50,6 +51,10 @@ stretch = [2, 98]          # percentiles, taken inside the area
 [index]
 recipes = ["ndvi", "ndwi"]
 
+[products]
+# Name of each folder, out of: date, year, month, day, satellite, collection, source, level, version, study, area.
+folder = "{{date}}"
+
 [verify]
 valid = 98                 # percent of the area with valid pixels, at least
 cloud = 10                 # percent of the area under cloud, at most
@@ -71,6 +76,8 @@ class Brief:
         least, of the area under cloud at most.
     stretch : (float, float)
         Percentiles.
+    folder : NamePattern
+        Of the folder of each scene set's products.
     filters : mapping
         All further conditions of the search, by their names in :class:`~zoompick.catalog.criteria.Criteria`.
     """
@@ -88,6 +95,7 @@ class Brief:
     composites: tuple[str, ...]
     stretch: tuple[float, float]
     indices: tuple[str, ...]
+    folder: NamePattern
     valid: float
     cloud_inside: float
     filters: Mapping[str, Any] = field(default_factory=dict)
@@ -165,6 +173,7 @@ _KEYS: dict[tuple[str, str], tuple[str, Callable[[Any], Any], Any]] = {
     ("composite", "recipes"): ("composites", _names, []),
     ("composite", "stretch"): ("stretch", stretch_of, [2, 98]),
     ("index", "recipes"): ("indices", _names, []),
+    ("products", "folder"): ("folder", lambda value: NamePattern.parse(_text(value)), "{date}"),
     ("verify", "valid"): ("valid", _percent, 98),
     ("verify", "cloud"): ("cloud_inside", _percent, 10),
 }

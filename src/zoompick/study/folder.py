@@ -88,9 +88,9 @@ class Study:
         """Folder of one scene's files."""
         return self.root / "scenes" / files.safe_name(source or "files") / files.safe_name(scene_id)
 
-    def products(self, day: str) -> Path:
-        """Folder of the products of one day of acquisition."""
-        return self.root / "products" / day
+    def products(self, name: str) -> Path:
+        """Folder of the products of one scene set; the brief tells its name."""
+        return self.root / "products" / name
 
     def brief(self) -> Brief:
         """The brief, read and checked."""

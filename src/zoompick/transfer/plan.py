@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import Protocol
 from urllib.parse import urlsplit
 
-from zoompick.files import safe_name
+from zoompick.files import unique_names
 
 
 class OfferedFile(Protocol):
@@ -100,12 +100,13 @@ def plan(
     lacking: list[tuple[str, str]] = []
     planned: set[tuple[str, Path]] = set()
     for scene in scenes:
+        local = local_names(scene)
         for name in bands:
             band = scene.bands.get(name)
             if band is None:
                 lacking.append((scene.id, name))
                 continue
-            path = folders[scene.id] / file_name(band.href)
+            path = folders[scene.id] / local[band.href]
             if (scene.id, path) in planned:
                 continue
             planned.add((scene.id, path))
@@ -114,6 +115,8 @@ def plan(
     return DownloadPlan(tuple(fetch), tuple(here), tuple(lacking))
 
 
-def file_name(url: str) -> str:
-    """A safe local name for what lies at ``url``."""
-    return safe_name(PurePosixPath(urlsplit(url).path).name)
+def local_names(scene: Offer) -> dict[str, str]:
+    """A safe local name for each file of a scene, by its address; no two alike."""
+    hrefs = list(dict.fromkeys(band.href for band in scene.bands.values()))
+    names = unique_names(PurePosixPath(urlsplit(href).path).name for href in hrefs)
+    return dict(zip(hrefs, names, strict=True))

@@ -9,13 +9,14 @@ from pathlib import Path
 from zoompick.area.model import Area
 from zoompick.catalog.scene import Scene
 from zoompick.errors import BriefError
+from zoompick.files import unique_names
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import bounds_of, project
 from zoompick.imagery import recipes
 from zoompick.raster.grid import Grid
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
-from zoompick.transfer.plan import file_name
+from zoompick.transfer.plan import local_names
 from zoompick.workflow.steps import ClipStep, CompositeStep, IndexStep, StackStep, Step
 
 
@@ -86,8 +87,8 @@ def plan_study(study: Study, brief: Brief, area: Area, scenes: Sequence[Scene]) 
     grid = study_grid(brief, area)
     days = by_day(scenes)
     steps: list[Step] = []
-    for day, group in days.items():
-        folder = study.products(day)
+    for name, group in zip(folder_names(brief, area, days), days.values(), strict=True):
+        folder = study.products(name)
         inputs = tuple(path for scene in group for path in band_paths(study, scene, brief.bands))
         steps.append(StackStep(inputs, folder / "stack.tif", brief.bands, grid))
         clip = folder / "clip.tif"
@@ -100,7 +101,24 @@ def plan_study(study: Study, brief: Brief, area: Area, scenes: Sequence[Scene]) 
     return StudyPlan(grid, days, tuple(steps))
 
 
+def folder_names(brief: Brief, area: Area, days: Mapping[str, tuple[Scene, ...]]) -> list[str]:
+    """Name of the product folder of each day, after the brief's pattern; no two alike."""
+    told = []
+    for day, group in days.items():
+        first = group[0]
+        told.append(
+            {
+                "date": day, "year": day[:4], "month": day[5:7], "day": day[8:], "satellite": first.platform,
+                "collection": first.collection, "source": first.source, "level": first.level,
+                "version": first.version, "study": brief.name, "area": area.name,
+            }
+        )  # fmt: skip
+    return unique_names(brief.folder.filled(fields) for fields in told)
+
+
 def band_paths(study: Study, scene: Scene, bands: Sequence[str]) -> list[Path]:
     """Files of a scene's bands, whether they are there or not; bands it was published without are left out."""
     folder = study.scene_folder(scene.source, scene.id)
-    return [folder / file_name(scene.bands[band].href) for band in bands if band in scene.bands]
+    names = local_names(scene)
+    files = [folder / names[scene.bands[band].href] for band in bands if band in scene.bands]
+    return list(dict.fromkeys(files))

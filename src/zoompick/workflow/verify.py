@@ -21,6 +21,7 @@ from zoompick.sensors.guide import guide_for_file
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.transfer import record
+from zoompick.transfer.plan import local_names
 from zoompick.verification import bands as band_checks
 from zoompick.verification import coverage, files
 from zoompick.verification.finding import Finding, judged
@@ -89,9 +90,8 @@ def _scene(study: Study, brief: Brief, scene: Scene) -> list[Finding]:
 def _digests(path: Path, scene: Scene) -> list[Finding]:
     """Against what was recorded at the download, and against the catalogue where it tells."""
     fetched = record.read(path.parent).get(path.name)
-    published = next(
-        (band.sha256 for band in scene.bands.values() if band.href.rpartition("/")[2] == path.name), None
-    )
+    names = local_names(scene)
+    published = next((band.sha256 for band in scene.bands.values() if names[band.href] == path.name), None)
     found = []
     if fetched is not None:
         found.append(files.checksum_matches(path, multihash(fetched.sha256), scene.id, "download record"))
