@@ -111,7 +111,21 @@ def look(study: Path, env: dict[str, str]) -> None:
         ["search"],
     ):
         subprocess.run([PROGRAM, *map(str, words)], cwd=study, env=env, check=True, capture_output=True)
-    subprocess.run(["convert", str(sheet), "-colors", "220", "-strip", str(sheet)], check=True)
+    others = ["siskin-l2", "dunlin-l1", "gannet-vhr", "tern-ocean"]
+    mixed = [word for name in others for word in ("--collection", name)]
+    found = subprocess.run(
+        [PROGRAM, "search", "--source", "ostrell", "--area", "area.geojson", "--dates", "2025-12", "--cloud", "60",
+         "--json", *mixed],
+        cwd=study, env=env, check=True, capture_output=True,
+    ).stdout  # fmt: skip
+    others_sheet = OUT / "instruments.png"
+    subprocess.run(
+        [PROGRAM, "look", "-", "--most", "10", "--out", str(others_sheet)], cwd=study, env=env, check=True, input=found,
+        capture_output=True,
+    )  # fmt: skip
+    subprocess.run([PROGRAM, "search"], cwd=study, env=env, check=True, capture_output=True)
+    for picture in (sheet, others_sheet):
+        subprocess.run(["convert", str(picture), "-colors", "220", "-strip", str(picture)], check=True)
 
 
 INDEX_PICTURE = """
@@ -149,6 +163,8 @@ def main() -> None:
         subprocess.run(
             [PROGRAM, "source", "add", "ostrell", "http://127.0.0.1:8638", "--here"], cwd=study, env=env, check=True
         )
+        source = "zoompick source show | sed -n '/^dunlin/,/^gannet/p'", "zoompick source check"
+        capture("source", echoed(*source), folder, study, 30)
         capture("help", echoed("zoompick --help"), folder, folder)
         look(study, env)
         capture("search", echoed("zoompick search --cover 20 --inside --season dec-jan"), folder, study, 12)

@@ -13,7 +13,7 @@ from helpers import FEN, UTM
 from zoompick.area.model import Area
 from zoompick.area.read import read_area
 from zoompick.errors import AreaError, UsageError
-from zoompick.geo import shapes
+from zoompick.geo import shapes, sizes
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs, transform, utm_for
 
@@ -67,18 +67,18 @@ def test_area_on_the_ellipsoid():
     meridian, normal = a * (1 - e2) / w**1.5, a / math.sqrt(w)
     side = math.radians(0.02)
     expected = meridian * side * normal * math.cos(lat) * side / 1e6
-    assert shapes.area_km2(shapely.box(-12.02, -38.51, -12, -38.49)) == pytest.approx(expected, rel=1e-6)
-    assert shapes.area_km2(shapely.Polygon()) == 0
+    assert sizes.area_km2(shapely.box(-12.02, -38.51, -12, -38.49)) == pytest.approx(expected, rel=1e-6)
+    assert sizes.area_km2(shapely.Polygon()) == 0
     hole = shapely.Polygon(shapely.box(0, 0, 2, 2).exterior, [shapely.box(0.5, 0.5, 1, 1).exterior])
-    whole, inner = shapes.area_km2(shapely.box(0, 0, 2, 2)), shapes.area_km2(shapely.box(0.5, 0.5, 1, 1))
-    assert shapes.area_km2(hole) == pytest.approx(whole - inner, rel=1e-9)
+    whole, inner = sizes.area_km2(shapely.box(0, 0, 2, 2)), sizes.area_km2(shapely.box(0.5, 0.5, 1, 1))
+    assert sizes.area_km2(hole) == pytest.approx(whole - inner, rel=1e-9)
 
 
 def test_share_of_an_area():
     area = shapely.box(-12.1, -38.6, -12.0, -38.5)
-    assert shapes.share(area, shapely.box(-12.1, -38.6, -12.05, -38.5)) == pytest.approx(0.5, abs=1e-6)
-    assert shapes.share(area, shapely.box(0, 0, 1, 1)) == 0
-    assert shapes.share(area, shapely.box(-13, -39, -11, -38)) == 1
+    assert sizes.share(area, shapely.box(-12.1, -38.6, -12.05, -38.5)) == pytest.approx(0.5, abs=1e-6)
+    assert sizes.share(area, shapely.box(0, 0, 1, 1)) == 0
+    assert sizes.share(area, shapely.box(-13, -39, -11, -38)) == 1
 
 
 def test_long_edges_bend_with_the_projection():

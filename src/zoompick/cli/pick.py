@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -123,7 +124,7 @@ def _wish(
         costs = [float(part) for part in weights.split(",")]
     except ValueError:
         costs = []
-    if len(costs) != 3 or min(costs) < 0 or costs[0] <= 0:
+    if len(costs) != 3 or not all(0 <= cost < math.inf for cost in costs) or costs[0] <= 0:
         raise UsageError(
             f"The weights '{weights}' cannot be used.", "Give three, none below 0, the first above: 1,0.05,0.01."
         )

@@ -113,10 +113,12 @@ def _carry_out(study: Study | None, wanted: _Request, shown: _Shown) -> int:
     if shown.by_month:
         head, *rows = counts(found.entries)
         show.table([show.Column(head[0]), *(show.Column(name, "right") for name in head[1:])], rows)
-    elif not put_out(found.entries, shown.form, shown.out):
-        show_scenes(found.entries)
+    else:
+        is_table = not put_out(found.entries, shown.form, shown.out)
+        if is_table:
+            show_scenes(found.entries)
         show.note(_in_force(wanted.criteria, len(found.entries)))
-        if study is not None:
+        if is_table and study is not None:
             show.note("Next: 'zoompick look', 'zoompick pick NUMBER …' or 'zoompick pick --cover'.")
     for problem in found.problems:
         show.error(problem)
