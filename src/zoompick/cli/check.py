@@ -100,12 +100,12 @@ def show_problems(findings: Sequence[Finding]) -> None:
 
 
 def show_notes(findings: Sequence[Finding]) -> None:
-    """What is wrong and what to do, one line each."""
+    """What is wrong and what to do, a sentence or two each."""
     from zoompick.cli import show
 
     for finding in findings:
         if finding.note:
-            show.line(f"{finding.outcome}: {finding.subject}, {finding.check}: {finding.note}")
+            show.sentence(f"{finding.outcome}: {finding.subject}, {finding.check}: {finding.note}")
 
 
 def _closing(findings: Sequence[Finding]) -> str:

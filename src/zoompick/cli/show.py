@@ -48,6 +48,11 @@ def line(text: str = "") -> None:
     sys.stdout.write(text + "\n")
 
 
+def sentence(words: str) -> None:
+    """A sentence of what was asked for, broken at words, to standard output."""
+    line(_wrapped(words))
+
+
 def text(parts: Iterable[str]) -> None:
     """Text in pieces to standard output."""
     sys.stdout.writelines(parts)

@@ -136,5 +136,5 @@ def source_check(
     show.table(columns, [[result.outcome, result.check, result.figure] for result in results])
     for result in results:
         if result.note:
-            show.line(f"{result.outcome}: {result.note}")
+            show.sentence(f"{result.outcome}: {result.note}")
     return exits.SOURCE_FAILED if any(result.outcome == "fail" for result in results) else exits.DONE
