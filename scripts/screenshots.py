@@ -30,16 +30,20 @@ def environment(folder: Path) -> dict[str, str]:
     return os.environ | own | {"DISPLAY": DISPLAY, "PS1": "$ ", "HOME": str(folder)}
 
 
-def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 4.0) -> None:
-    """Run a script in a terminal of 100 x 40 characters and take its picture after a while."""
-    file = folder / f"{name}.sh"
-    file.write_text(script + "\nsleep 60\n")
+def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 0.0) -> None:
+    """Run a script in a terminal of 100 x 46 characters and take its picture when it is done, or after a while."""
+    file, done = folder / f"{name}.sh", folder / f"{name}.done"
+    file.write_text(f"{script}\ntouch {done}\nsleep 600\n")
     window = subprocess.Popen(
         ["xterm", "-geometry", "100x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#1d2125",
          "-fg", "#e4e4de", "-b", "12", "+sb", "-e", "bash", str(file)],
         cwd=cwd, env=environment(folder),
     )  # fmt: skip
-    time.sleep(wait_s)
+    for _ in range(int(wait_s) or 240):
+        time.sleep(1)
+        if done.exists():
+            break
+    time.sleep(1)
     picture = folder / f"{name}.png"
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(picture)], check=True)
     paper = [
@@ -164,29 +168,28 @@ def main() -> None:
             [PROGRAM, "source", "add", "ostrell", "http://127.0.0.1:8638", "--here"], cwd=study, env=env, check=True
         )
         source = "zoompick source show | sed -n '/^gannet/,$p'", "zoompick source check"
-        capture("source", echoed(*source), folder, study, 30)
+        capture("source", echoed(*source), folder, study)
         capture("help", echoed("zoompick --help"), folder, folder)
         look(study, env)
-        capture("search", echoed("zoompick search --cover 20 --inside --season dec-jan"), folder, study, 12)
-        capture("scene", echoed("zoompick scene 3"), folder, study, 6)
+        capture("search", echoed("zoompick search --cover 20 --inside --season dec-jan"), folder, study)
+        capture("scene", echoed("zoompick scene 3"), folder, study)
         subprocess.run([PROGRAM, "search"], cwd=study, env=env, check=True, capture_output=True)
-        capture("pick", echoed("zoompick pick --cover --only --within 1", "zoompick pick list"), folder, study, 9)
+        capture("pick", echoed("zoompick pick --cover --only --within 1", "zoompick pick list"), folder, study)
         capture(
             "verify",
             echoed("zoompick verify products/2025-12-15/*.tif --area area.geojson --valid 90"),
             folder,
             study,
-            7,
         )
         brief = (study / "study.toml").read_text()
         (study / "study.toml").write_text(brief.replace("stretch = [2, 98] ", "stretch = [1, 99] "))
-        capture("run", echoed("zoompick run"), folder, study, 10)
+        capture("run", echoed("zoompick run"), folder, study)
         mistakes = (
             "zoompick search --cloud 150", "zoompick search --dates 2026/2025", "zoompick search --dates 2019",
             "zoompick search --collection lapwing-l1", "zoompick area --box -38.6 -112.1 -38.5 -112",
             "zoompick index --recipe ndvy", "zoompick stack study.toml",
         )  # fmt: skip
-        capture("errors", echoed(*mistakes), folder, study, 12)
+        capture("errors", echoed(*mistakes), folder, study)
         subprocess.run(
             [PROGRAM, "search", "--dates", "2026", "--cloud", "60"], cwd=study, env=env, capture_output=True
         )

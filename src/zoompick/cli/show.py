@@ -53,6 +53,12 @@ def sentence(words: str) -> None:
     line(_wrapped(words))
 
 
+def fact(label: str, words: str) -> None:
+    """A label and what belongs to it, broken at words under one another, to standard output."""
+    lead = f"  {label:<12} "
+    line(textwrap.fill(words, _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead)))
+
+
 def text(parts: Iterable[str]) -> None:
     """Text in pieces to standard output."""
     sys.stdout.writelines(parts)

@@ -105,7 +105,7 @@ def source_show(
         show.line()
         show.line(f"{entry.get('id')}: {entry.get('title') or ''}")
         for label, text in offer.facts(entry):
-            show.line(f"  {label:<12} {text}")
+            show.fact(label, text)
         rows = [
             [b.asset, b.name, b.common_name, b.wavelength_um, b.width_um, b.pixel_m, b.what]
             for b in offer.bands(entry)
