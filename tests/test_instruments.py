@@ -25,8 +25,9 @@ from zoompick.errors import NothingFoundError
 from zoompick.geo.shapes import polygon_of
 from zoompick.imagery.deliveries import open_layers
 from zoompick.net.client import Client
+from zoompick.raster.grid import Grid
 from zoompick.sensors.guide import guide_for_collection
-from zoompick.standin import land, world
+from zoompick.standin import ground, land, world
 from zoompick.standin.catalogue import instruments
 from zoompick.standin.covers import Cover
 from zoompick.standin.search import Query, token_of
@@ -127,12 +128,14 @@ def test_curlew_sheets_hold_four_bands_and_tell_no_cloud(shared_cache, archive, 
 
 
 def test_neighbouring_sheets_join(shared_cache):
-    west, east = (next(s for s in scenes_of("curlew-sheets") if s.id == f"curlew-2025-{name}")
-                  for name in ("c232-5722", "c233-5722"))  # fmt: skip
-    left, right = (tifffile.imread(file_of("curlew-sheets", s, shared_cache, ".tif"))[0] for s in (west, east))
-    across = np.abs(left[:, -1].astype(int) - right[:, 0]).mean()
-    within = np.abs(left[:, -1].astype(int) - left[:, -2]).mean()
-    assert across < 2 * within + 2
+    """Two strips of 25 m either side of the line between two sheets, each made by itself."""
+    seen = next(s for s in scenes_of("curlew-sheets") if s.id == "curlew-2025-c232-5722").seen
+    strips = [Grid(ground.UTM, 0.4, 0.4, west, 5_722_700.0, 63, 600) for west in (233_000 - 63 * 0.4, 233_000.0)]
+    left, right = (ground.see(seen, strip, shared_cache).band("red") for strip in strips)
+    across = np.abs(left[:, -1] - right[:, 0]).mean()
+    within = np.abs(left[:, -1] - left[:, -2]).mean()
+    unrelated = np.abs(left[:, -1] - np.roll(right[:, 0], 40)).mean()
+    assert across < 1.25 * within < 0.8 * unrelated
 
 
 def test_a_file_of_several_bands_is_fetched_once(program, archive, tmp_path):
@@ -253,6 +256,9 @@ def test_picture_tiles_of_all_three_kinds_of_service(archive, program):
         searched = program("search", "--source", name, "--box", "-12.1", "-38.7", "-12", "-38.6")
         assert searched.code == 2
         assert "no scenes to search" in searched.err
+        checked = program("source", "check", name)
+        assert checked.code == 0, checked.out
+        assert checked.out.count("tiles of") == len(layers)
     [natural, _, aerial] = TileService("wmts", f"{archive}/tiles/wmts", Client()).layers()
     assert (natural.zooms[0], natural.zooms[-1], aerial.zooms[-1]) == ("6", "14", "18")
     # Ground sample distance at the equator: the circumference over 256 pixels and 2 to the level.

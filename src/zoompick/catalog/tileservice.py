@@ -6,6 +6,7 @@ Source: OGC 07-057r7 (WMTS 1.0.0), section 7; TileJSON 3.0.0; OGC 17-083r4 (Two 
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -51,6 +52,22 @@ class TileLayer:
     address: str
     attribution: str = ""
     bounds: tuple[float, ...] = ()
+
+    def sample_address(self) -> str:
+        """Address of the tile in the middle of the layer on its coarsest level, counted as in web mercator.
+
+        Source: OGC 17-083r4, annex D.1.
+        """
+        west, south, east, north = self.bounds or (-180.0, -85.0, 180.0, 85.0)
+        zoom = int(self.zooms[0]) if self.zooms and self.zooms[0].isdigit() else 0
+        count = 2**zoom
+        x = int(((west + east) / 2 + 180) / 360 * count)
+        y = int((1 - math.asinh(math.tan(math.radians((south + north) / 2))) / math.pi) / 2 * count)
+        places = {
+            "z": zoom, "x": x, "y": y, "-y": count - 1 - y, "TileMatrixSet": self.matrix_set,
+            "TileMatrix": self.zooms[0] if self.zooms else zoom, "TileRow": y, "TileCol": x, "Style": "default",
+        }  # fmt: skip
+        return re.sub(r"\{([^{}]+)\}", lambda match: str(places.get(match[1], match[0])), self.address)
 
 
 def is_pattern(url: str) -> bool:

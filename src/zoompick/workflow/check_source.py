@@ -14,6 +14,7 @@ from zoompick.catalog.period import Period
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source
 from zoompick.catalog.stac import StacApi
+from zoompick.catalog.tileservice import TileLayer, TileService
 from zoompick.errors import SourceError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.net.client import Client, workers
@@ -38,6 +39,8 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
     ]
     names = ", ".join(str(entry.get("id")) for entry in collections[:6])
     found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
+    if isinstance(reader, TileService):
+        return found + [_tile(layer, client) for layer in reader.layers() if layer.address]
     if isinstance(reader, StacApi):
         found.append(_conformance(reader))
     try:
@@ -59,6 +62,17 @@ def _address(source: Source, client: Client) -> Finding:
         return Finding("answers", source.name, "pass", source.url, "yes", "")
     note = f"It has moved to {settled}: 'zoompick source add {source.name} {settled}'; studies go on with it."
     return Finding("answers", source.name, "warn", source.url, "yes", note)
+
+
+def _tile(layer: TileLayer, client: Client) -> Finding:
+    """One tile of a layer is given; an address pattern tells no levels, so that a refusal there is no proof."""
+    label = f"tiles of {layer.name}"
+    try:
+        client.settled(layer.sample_address())
+    except SourceError as error:
+        outcome = "fail" if layer.finest_m is not None else "warn"
+        return Finding(label, layer.name, outcome, "refused", "given", f"{layer.name}: {error.what} {error.todo}")
+    return Finding(label, layer.name, "pass", "given", "given", "")
 
 
 def _access(reader: Reader, collections: Sequence[Mapping[str, Any]], client: Client) -> list[Finding]:
