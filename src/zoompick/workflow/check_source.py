@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from itertools import islice
-from typing import Any
+from typing import Any, Literal
 
 import shapely
 
@@ -70,7 +70,7 @@ def _tile(layer: TileLayer, client: Client) -> Finding:
     try:
         client.settled(layer.sample_address())
     except SourceError as error:
-        outcome = "fail" if layer.finest_m is not None else "warn"
+        outcome: Literal["warn", "fail"] = "fail" if layer.finest_m is not None else "warn"
         return Finding(label, layer.name, outcome, "refused", "given", f"{layer.name}: {error.what} {error.todo}")
     return Finding(label, layer.name, "pass", "given", "given", "")
 
