@@ -209,6 +209,7 @@ def test_gannet_costs_money_and_only_its_quicklooks_are_free(archive, program, t
 
 
 def test_made_up_scenes_in_any_number(shared_cache):
+    assert Store(shared_cache).file(Synthetic(10), Synthetic(10).by_id("made-0000003"), "made-0000003.tif") is None
     many, store = Synthetic(20_000), Store(shared_cache)
     everything = [many.item(many.by_id(f"made-{number:07d}"), "http://h", store) for number in range(0, 20_000, 41)]
     query = Query.parse({"bbox": [-30, -20, 10, 40], "limit": 500, "datetime": "2018-01-01T00:00:00Z/..",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
@@ -32,7 +33,7 @@ class Entry(Protocol):
         """Polygon in longitude/latitude."""
 
 
-class Instrument:
+class Instrument(ABC):
     """One collection of the archive; the parts that differ are overridden.
 
     Attributes
@@ -46,21 +47,21 @@ class Instrument:
     name: str = ""
     groups: tuple[str, ...] = ("",)
 
+    @abstractmethod
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
-        raise NotImplementedError
 
+    @abstractmethod
     def scenes(self) -> Sequence[Any]:
         """All scenes, each an :class:`Entry`, in order of time."""
-        raise NotImplementedError
 
+    @abstractmethod
     def item(self, scene: Any, base: str, store: Store) -> dict[str, Any]:
         """A scene as a STAC Item."""
-        raise NotImplementedError
 
+    @abstractmethod
     def make(self, scene: Any, group: str, folder: Path, cache: Path) -> None:
         """Write a group's files of a scene into ``folder``."""
-        raise NotImplementedError
 
     def group_of(self, name: str) -> str:
         """Group that a file belongs to, by its name."""

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -105,6 +106,9 @@ class Synthetic(Instrument):
             "assets": {},
             "links": [{"rel": "self", "href": f"{home}/items/{scene.id}"}],
         }  # fmt: skip
+
+    def make(self, scene: Granule, group: str, folder: Path, cache: Path) -> None:
+        """Write nothing: there are items only."""
 
     def page(self, query: Query, base: str, store: Store) -> tuple[int, list[dict[str, Any]]]:
         """Matches by arrays, items of the page only."""
