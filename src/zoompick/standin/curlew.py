@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -14,18 +13,17 @@ from zoompick.area import sheets
 from zoompick.raster.grid import Grid
 from zoompick.standin import ground, stac
 from zoompick.standin.ground import Shot
-from zoompick.standin.instrument import Instrument
 from zoompick.standin.passes import Pass
+from zoompick.standin.simple import Simple
 from zoompick.standin.store import Store
 
 _USES = ("proj", "raster", "eo", "file", "processing", "grid")
 _LEAST_LAND_PERCENT = 3.0
-_SIDE_M, _LOOK_M = 1000, 8.0
+_SIDE_M = 1000
 _BRIGHTEST = {"red": 0.30, "green": 0.27, "blue": 0.24, "nir": 0.55}
 
 
-@cache
-def _shots() -> tuple[Shot, ...]:
+def _shots() -> list[Shot]:
     scheme = next(entry for entry in sheets.schemes() if entry.name == "curlew sheet")
     under = [sheet for sheet, _ in scheme.under(ground.outline())]
     under = [sheet for sheet in under if ground.land_percent(sheet.polygon) > _LEAST_LAND_PERCENT]
@@ -36,58 +34,42 @@ def _shots() -> tuple[Shot, ...]:
         for sheet in sorted(under, key=lambda entry: entry.name):
             name = f"curlew-{begin:%Y}-{sheet.name}"
             found.append(Shot(name, sheet.polygon, seen, end + timedelta(hours=15), {"sheet": sheet.name}))
-    return tuple(found)
+    return found
 
 
-@cache
-def _by_id() -> dict[str, Shot]:
-    return {shot.id: shot for shot in _shots()}
-
-
-class Curlew(Instrument):
+class Curlew(Simple):
     """A camera in an aeroplane."""
 
     name = "curlew-sheets"
-    groups = ("", "look")
+    facts_name, look_title, look_m = "curlew", "Natural colour at 8 m", 8.0
 
-    @cached_property
-    def _facts(self) -> dict[str, Any]:
-        return stac.facts("curlew")
-
-    def scenes(self) -> Sequence[Shot]:
-        """All sheets of all flights."""
+    def shots(self) -> Sequence[Shot]:
+        """All sheets of all flights, made anew."""
         return _shots()
-
-    def by_id(self, scene_id: str) -> Shot | None:
-        """The sheet of this id, or None."""
-        return _by_id().get(scene_id)
 
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
         return stac.collection(
-            self._facts, base, _shots(), {"platform": ["curlew"], "gsd": [0.4]}, {"image": self._about()}
+            self.facts, base, self.scenes(), {"platform": ["curlew"], "gsd": [0.4]}, {"image": self._about()}
         )
 
     def _about(self) -> dict[str, Any]:
         return {
             "type": stac.COG, "roles": ["data"], "title": "Four bands", "gsd": 0.4, "nodata": 0, "data_type": "uint8",
-            "bands": [stac.band(entry) for entry in self._facts["band"]],
+            "bands": [stac.band(entry) for entry in self.facts["band"]],
         }  # fmt: skip
 
     def item(self, scene: Shot, base: str, store: Store) -> dict[str, Any]:
         """A sheet as a STAC Item without a cloud figure."""
         known = store.published(self, scene)
-        image, look = f"{scene.id}.tif", f"{scene.id}-quicklook.png"
+        image = f"{scene.id}.tif"
         assets = {
             "image": self._about()
             | {"href": f"{base}/files/{scene.id}/{image}"}
-            | ground.placed(_grid(scene, self._facts["pixel_m"]))
+            | ground.placed(_grid(scene, self.facts["pixel_m"]))
             | stac.published(known, image),
-            "quicklook": {
-                "href": f"{base}/files/{scene.id}/{look}", "type": "image/png", "roles": ["thumbnail"],
-                "title": "Natural colour at 8 m",
-            } | ground.placed(_grid(scene, _LOOK_M)) | stac.published(known, look),
-        }  # fmt: skip
+            "quicklook": self.quicklook(scene, base, known),
+        }
         properties = {
             "created": stac.moment(scene.until + timedelta(days=60)),
             "platform": "curlew",
@@ -95,16 +77,16 @@ class Curlew(Instrument):
             "proj:code": str(ground.UTM),
             "grid:code": "OST-" + scene.facts["sheet"].replace("-", "").upper(),
         }
-        return stac.item(self._facts, scene, base, properties, assets, _USES)
+        return stac.item(self.facts, scene, base, properties, assets, _USES)
 
-    def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
-        """The sheet in four bands, or the quicklook alone."""
-        grid = _grid(scene, _LOOK_M if group else self._facts["pixel_m"])
+    def look_grid(self, scene: Shot) -> Grid:
+        """The sheet's square in coarse pixels."""
+        return _grid(scene, self.look_m)
+
+    def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
+        """The sheet in four bands."""
+        grid = _grid(scene, self.facts["pixel_m"])
         picture = ground.see(scene.seen, grid, cache)
-        if group:
-            everywhere = np.ones((grid.height, grid.width))
-            ground.write_quicklook(picture, everywhere, folder / f"{scene.id}-quicklook.png")
-            return
         bands = [
             np.clip(255 * (picture.band(name) / brightest) ** 0.7, 1, 255).astype(np.uint8)
             for name, brightest in _BRIGHTEST.items()

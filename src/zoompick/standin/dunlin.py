@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -15,9 +14,9 @@ from zoompick.standin import ground, lapwing, stac, world
 from zoompick.standin.container import Variable, write_container
 from zoompick.standin.covers import BANDS
 from zoompick.standin.ground import Shot
-from zoompick.standin.instrument import Instrument
 from zoompick.standin.noise import Field
 from zoompick.standin.passes import Pass
+from zoompick.standin.simple import Simple, sight
 from zoompick.standin.store import Store
 
 _USES = ("proj", "eo", "view", "file", "processing")
@@ -26,7 +25,6 @@ _WIDTH_M, _HEIGHT_M, _LEAN_DEG = 18_000, 16_000, 9.0
 _CLOUD = (15, 4, 60, 33, 88, 9, 47, 22)
 _SCALE, _KELVIN_SCALE = 0.0001, 0.01
 _FILL = 65535
-_LOOK_M = 72.0
 _WAVELENGTHS_UM = (0.443, 0.489, 0.558, 0.662, 0.717, 0.848, 1.617, 2.204)
 """Centres of the bands in which the world's spectra are known."""
 _KELVIN = {
@@ -38,8 +36,7 @@ _KELVIN = {
 }
 
 
-@cache
-def _shots() -> tuple[Shot, ...]:
+def _shots() -> list[Shot]:
     rng = random.Random(1212)
     found = []
     for number in range(_COUNT):
@@ -56,40 +53,21 @@ def _shots() -> tuple[Shot, ...]:
         lon = world.CENTRE_LON + seen.centre_km / 87
         outline = ground.rectangle(lon, world.CENTRE_LAT, _WIDTH_M, _HEIGHT_M, _LEAN_DEG)
         found.append(Shot(f"dunlin-{seen.when:%Y%m%d%H%M%S}", outline, seen))
-    return tuple(found)
+    return found
 
 
-@cache
-def _by_id() -> dict[str, Shot]:
-    return {shot.id: shot for shot in _shots()}
-
-
-@cache
-def _cloud(shot_id: str) -> float:
-    shot = _by_id()[shot_id]
-    return ground.clouds_over(shot.footprint, shot.seen)[0]
-
-
-class Dunlin(Instrument):
+class Dunlin(Simple):
     """Three detectors behind one name."""
 
     name = "dunlin-l1"
-    groups = ("", "look")
+    facts_name, look_title, look_m = "dunlin", "Natural colour at 72 m", 72.0
 
-    @cached_property
-    def _facts(self) -> dict[str, Any]:
-        return stac.facts("dunlin")
-
-    def _has_failed(self, scene: Shot) -> bool:
-        return f"{scene.when:%Y-%m-%d}" >= self._facts["shortwave_failed"]
-
-    def scenes(self) -> Sequence[Shot]:
-        """All scenes."""
+    def shots(self) -> Sequence[Shot]:
+        """All scenes, made anew."""
         return _shots()
 
-    def by_id(self, scene_id: str) -> Shot | None:
-        """The scene of this id, or None."""
-        return _by_id().get(scene_id)
+    def _has_failed(self, scene: Shot) -> bool:
+        return f"{scene.when:%Y-%m-%d}" >= self.facts["shortwave_failed"]
 
     def is_closed(self, name: str) -> str:
         """Containers are given on request only."""
@@ -98,11 +76,11 @@ class Dunlin(Instrument):
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
         summaries = {"platform": ["dunlin-1"], "gsd": [12, 24, 72], "eo:cloud_cover": {"minimum": 0, "maximum": 100}}
-        return stac.collection(self._facts, base, _shots(), summaries, {"container": self._about(False)})
+        return stac.collection(self.facts, base, self.scenes(), summaries, {"container": self._about(False)})
 
     def _about(self, has_failed: bool) -> dict[str, Any]:
         """The container lists the bands that hold something."""
-        bands = [entry for entry in self._facts["band"] if not (has_failed and entry["detector"] == "swir")]
+        bands = [entry for entry in self.facts["band"] if not (has_failed and entry["detector"] == "swir")]
         return {
             "type": "application/x-hdf5", "roles": ["data"], "title": "All detectors", "gsd": 12,
             "bands": [stac.band(entry) | {"gsd": entry["pixel_m"]} for entry in bands],
@@ -111,39 +89,28 @@ class Dunlin(Instrument):
     def item(self, scene: Shot, base: str, store: Store) -> dict[str, Any]:
         """A scene as a STAC Item: one asset with all bands."""
         known = store.published(self, scene)
-        file, look = f"{scene.id}.h5", f"{scene.id}-quicklook.png"
+        file = f"{scene.id}.h5"
         assets = {
             "container": self._about(self._has_failed(scene))
             | {"href": f"{base}/files/{scene.id}/{file}"}
             | stac.published(known, file),
-            "quicklook": {
-                "href": f"{base}/files/{scene.id}/{look}", "type": "image/png", "roles": ["thumbnail"],
-                "title": "Natural colour at 72 m",
-            } | ground.placed(ground.grid_around(scene.footprint, _LOOK_M)) | stac.published(known, look),
-        }  # fmt: skip
-        sun = scene.seen.sun
+            "quicklook": self.quicklook(scene, base, known),
+        }
         properties = {
             "created": stac.moment(scene.when + timedelta(days=1)),
             "platform": "dunlin-1",
             "gsd": 12,
-            "eo:cloud_cover": round(_cloud(scene.id), 1),
-            "view:off_nadir": scene.seen.off_nadir_deg,
-            "view:sun_azimuth": round(sun.azimuth_deg, 2),
-            "view:sun_elevation": round(sun.elevation_deg, 2),
+            "eo:cloud_cover": round(self.clouds(scene)[0], 1),
+            **sight(scene),
             "proj:code": str(ground.UTM),
             "ost:access": "ask",
         }
-        return stac.item(self._facts, scene, base, properties, assets, _USES)
+        return stac.item(self.facts, scene, base, properties, assets, _USES)
 
-    def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
-        """The container, or the quicklook alone."""
-        if group:
-            grid = ground.grid_around(scene.footprint, _LOOK_M)
-            picture, seen = ground.see(scene.seen, grid, cache), ground.inside(scene.footprint, grid)
-            ground.write_quicklook(picture, seen, folder / f"{scene.id}-quicklook.png")
-            return
+    def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
+        """The container."""
         variables: dict[str, Variable] = {}
-        for detector, pixel_m in {entry["detector"]: entry["pixel_m"] for entry in self._facts["band"]}.items():
+        for detector, pixel_m in {entry["detector"]: entry["pixel_m"] for entry in self.facts["band"]}.items():
             variables |= self._detector(scene, detector, pixel_m, cache)
         write_container(folder / f"{scene.id}.h5", variables, {"title": scene.id, "level": "L1"})
 
@@ -158,7 +125,7 @@ class Dunlin(Instrument):
             "status": "failed" if is_dead else "good",
         }  # fmt: skip
         found = {}
-        for entry in self._facts["band"]:
+        for entry in self.facts["band"]:
             if entry["detector"] != detector:
                 continue
             stored = np.full(seen.shape, _FILL, np.uint16)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +13,8 @@ import numpy as np
 from zoompick.area import sheets
 from zoompick.standin import ground, lapwing, stac
 from zoompick.standin.ground import Shot
-from zoompick.standin.instrument import Instrument
 from zoompick.standin.passes import Pass
+from zoompick.standin.simple import Simple, sight
 from zoompick.standin.store import Store
 
 _USES = ("proj", "raster", "eo", "view", "file", "processing", "grid", "classification", "sat")
@@ -24,11 +23,9 @@ _KINDS = ("seafog", "cumulus", "bank")
 _CLOUD = (64, 8, 37, 92, 18, 71, 3, 48, 81, 26, 58, 12)
 _LEAST_LAND_PERCENT = 5.0
 _SCALE, _OFFSET = 0.00005, -0.2
-_LOOK_M = 100.0
 
 
-@cache
-def _shots() -> tuple[Shot, ...]:
+def _shots() -> list[Shot]:
     """All frames with land under them, over eight summers."""
     scheme = next(entry for entry in sheets.schemes() if entry.name == "siskin frame")
     frames = [sheet for sheet, _ in scheme.under(ground.outline())]
@@ -54,47 +51,28 @@ def _shots() -> tuple[Shot, ...]:
                     if sheet.name.startswith(track):
                         name = f"siskin-{sheet.name}-{seen.when:%Y%m%d}"
                         found.append(Shot(name, sheet.polygon, seen, facts={"frame": sheet.name}))
-    return tuple(sorted(found, key=lambda shot: (shot.when, shot.id)))
+    return sorted(found, key=lambda shot: (shot.when, shot.id))
 
 
-@cache
-def _clouds(shot_id: str) -> tuple[float, float | None]:
-    shot = _by_id()[shot_id]
-    return ground.clouds_over(shot.footprint, shot.seen)
-
-
-@cache
-def _by_id() -> dict[str, Shot]:
-    return {shot.id: shot for shot in _shots()}
-
-
-class Siskin(Instrument):
+class Siskin(Simple):
     """One satellite with a long record."""
 
     name = "siskin-l2"
-    groups = ("", "look")
+    facts_name, look_title, look_m = "siskin", "Natural colour at 100 m", 100.0
 
-    @cached_property
-    def _facts(self) -> dict[str, Any]:
-        return stac.facts("siskin")
-
-    def scenes(self) -> Sequence[Shot]:
-        """All scenes."""
+    def shots(self) -> Sequence[Shot]:
+        """All scenes, made anew."""
         return _shots()
-
-    def by_id(self, scene_id: str) -> Shot | None:
-        """The scene of this id, or None."""
-        return _by_id().get(scene_id)
 
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
         summaries = {"platform": ["siskin-1"], "gsd": [25], "eo:cloud_cover": {"minimum": 0, "maximum": 100}}
-        assets = {key: self._about(key) for key in (*(band["name"] for band in self._facts["band"]), "classes")}
-        return stac.collection(self._facts, base, _shots(), summaries, assets)
+        assets = {key: self._about(key) for key in (*(band["name"] for band in self.facts["band"]), "classes")}
+        return stac.collection(self.facts, base, self.scenes(), summaries, assets)
 
     def item(self, scene: Shot, base: str, store: Store) -> dict[str, Any]:
         """A scene as a STAC Item."""
-        cloud, land_cloud = _clouds(scene.id)
+        cloud, land_cloud = self.clouds(scene)
         track, frame = scene.facts["frame"].split("-")
         properties = {
             "created": stac.moment(scene.when + timedelta(days=2)),
@@ -102,41 +80,28 @@ class Siskin(Instrument):
             "gsd": 25,
             "eo:cloud_cover": round(cloud, 1),
             "ost:cloud_cover_land": None if land_cloud is None else round(land_cloud, 1),
-            "view:off_nadir": 0.0,
-            "view:sun_azimuth": round(scene.seen.sun.azimuth_deg, 2),
-            "view:sun_elevation": round(scene.seen.sun.elevation_deg, 2),
+            **sight(scene),
             "processing:version": "05",
             "proj:code": str(ground.UTM),
             "grid:code": f"OST-{track}{frame}".upper(),
             "sat:relative_orbit": int(track[1:]),
         }
-        return stac.item(self._facts, scene, base, properties, self._assets(scene, base, store), _USES)
+        return stac.item(self.facts, scene, base, properties, self._assets(scene, base, store), _USES)
 
     def _assets(self, scene: Shot, base: str, store: Store) -> dict[str, Any]:
         known = store.published(self, scene)
         found = {}
-        for key in (*(band["name"] for band in self._facts["band"]), "classes"):
+        for key in (*(band["name"] for band in self.facts["band"]), "classes"):
             name = f"{scene.id}-{key}.tif"
             place = {"href": f"{base}/files/{scene.id}/{name}"} | ground.placed(self._grid(scene))
             found[key] = self._about(key) | place | stac.published(known, name)
-        name = f"{scene.id}-quicklook.png"
-        found["quicklook"] = (
-            {
-                "href": f"{base}/files/{scene.id}/{name}",
-                "type": "image/png",
-                "title": "Natural colour at 100 m",
-                "roles": ["thumbnail"],
-            }
-            | ground.placed(ground.grid_around(scene.footprint, _LOOK_M))
-            | stac.published(known, name)
-        )
-        return found
+        return found | {"quicklook": self.quicklook(scene, base, known)}
 
     def _about(self, key: str) -> dict[str, Any]:
         about: dict[str, Any] = {"type": stac.COG, "roles": ["data"], "gsd": 25, "nodata": 0}
         if key == "classes":
             return about | stac.class_layer(lapwing.CLASSES)
-        entry = next(entry for entry in self._facts["band"] if entry["name"] == key)
+        entry = next(entry for entry in self.facts["band"] if entry["name"] == key)
         return about | {
             "roles": ["data", "reflectance"],
             "data_type": "uint16",
@@ -146,16 +111,13 @@ class Siskin(Instrument):
         }
 
     def _grid(self, scene: Shot) -> Any:
-        return ground.grid_around(scene.footprint, float(self._facts["pixel_m"]))
+        return ground.grid_around(scene.footprint, float(self.facts["pixel_m"]))
 
-    def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
-        """Bands and classes, or the quicklook alone."""
-        grid = ground.grid_around(scene.footprint, _LOOK_M) if group else self._grid(scene)
+    def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
+        """Bands and classes."""
+        grid = self._grid(scene)
         picture, seen = ground.see(scene.seen, grid, cache), ground.inside(scene.footprint, grid)
-        if group:
-            ground.write_quicklook(picture, seen, folder / f"{scene.id}-quicklook.png")
-            return
-        for entry in self._facts["band"]:
+        for entry in self.facts["band"]:
             stored = np.clip(np.rint((picture.band(entry["name"]) - _OFFSET) / _SCALE), 1, 65535).astype(np.uint16)
             path = folder / f"{scene.id}-{entry['name']}.tif"
             ground.write_tiff((stored * seen)[np.newaxis].astype(np.uint16), grid, [entry["name"]], path)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from functools import cache, cached_property
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -17,9 +17,9 @@ from zoompick.geo.crs import LONLAT, transform
 from zoompick.standin import ground, land, stac, world
 from zoompick.standin.container import Variable, write_container
 from zoompick.standin.ground import Shot
-from zoompick.standin.instrument import Instrument
 from zoompick.standin.noise import fractal
 from zoompick.standin.passes import Pass
+from zoompick.standin.simple import Simple
 from zoompick.standin.store import Store
 from zoompick.standin.sun import Sun
 
@@ -35,8 +35,7 @@ _SECONDS = 48
 _CLOUDY, _EVERY = 1, 6
 
 
-@cache
-def _shots() -> tuple[Shot, ...]:
+def _shots() -> list[Shot]:
     """Three granules in a row from each pass, two passes a day."""
     rng = random.Random(750)
     found: list[Shot] = []
@@ -51,12 +50,7 @@ def _shots() -> tuple[Shot, ...]:
                 name = f"tern-{when:%Y%m%dt%H%M%S}-{'d' if facts['is_day'] else 'n'}"
                 last = when + timedelta(seconds=_SECONDS)
                 found.append(Shot(name, _outline(seen, granule), seen, last, facts))
-    return tuple(found)
-
-
-@cache
-def _by_id() -> dict[str, Shot]:
-    return {shot.id: shot for shot in _shots()}
+    return found
 
 
 def _places(seen: Pass, granule: int, rows: Any, cols: Any) -> tuple[Any, Any]:
@@ -90,32 +84,24 @@ def _cloud(seed: int, percent: float) -> Any:
     return field > np.quantile(field, 1 - percent / 100)
 
 
-class Tern(Instrument):
+class Tern(Simple):
     """A radiometer that sees the ocean twice a day."""
 
     name = "tern-ocean"
-    groups = ("", "look")
+    facts_name, look_title = "tern", "Sea surface temperature on the swath"
 
-    @cached_property
-    def _facts(self) -> dict[str, Any]:
-        return stac.facts("tern")
-
-    def scenes(self) -> Sequence[Shot]:
-        """All granules."""
+    def shots(self) -> Sequence[Shot]:
+        """All granules, made anew."""
         return _shots()
-
-    def by_id(self, scene_id: str) -> Shot | None:
-        """The granule of this id, or None."""
-        return _by_id().get(scene_id)
 
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
         return stac.collection(
-            self._facts, base, _shots(), {"platform": ["tern-1"], "gsd": [750]}, {"granule": self._about(True)}
+            self.facts, base, self.scenes(), {"platform": ["tern-1"], "gsd": [750]}, {"granule": self._about(True)}
         )
 
     def _about(self, is_day: bool) -> dict[str, Any]:
-        bands = [entry for entry in self._facts["band"] if is_day or entry["nights"]]
+        bands = [entry for entry in self.facts["band"] if is_day or entry["nights"]]
         return {
             "type": "application/x-netcdf", "roles": ["data"], "title": "Swath with a place for each pixel",
             "gsd": 750,
@@ -125,18 +111,15 @@ class Tern(Instrument):
     def item(self, scene: Shot, base: str, store: Store) -> dict[str, Any]:
         """A granule as a STAC Item; by night it has no band of reflected light."""
         known = store.published(self, scene)
-        file, look = f"{scene.id}.nc", f"{scene.id}-quicklook.png"
+        file = f"{scene.id}.nc"
         centre = scene.footprint.centroid
         sun = Sun.at(scene.when, centre.x, centre.y)
         assets = {
             "granule": self._about(scene.facts["is_day"])
             | {"href": f"{base}/files/{scene.id}/{file}"}
             | stac.published(known, file),
-            "quicklook": {
-                "href": f"{base}/files/{scene.id}/{look}", "type": "image/png", "roles": ["thumbnail"],
-                "title": "Sea surface temperature on the swath",
-            } | stac.published(known, look),
-        }  # fmt: skip
+            "quicklook": self.quicklook(scene, base, known),
+        }
         properties = {
             "created": stac.moment(scene.until + timedelta(hours=3)),
             "platform": "tern-1",
@@ -146,19 +129,24 @@ class Tern(Instrument):
             "view:sun_elevation": round(sun.elevation_deg, 2),
             "ost:day_night": "day" if scene.facts["is_day"] else "night",
         }
-        return stac.item(self._facts, scene, base, properties, assets, _USES)
+        return stac.item(self.facts, scene, base, properties, assets, _USES)
 
     def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
-        """The granule, or the quicklook alone."""
+        """The granule, or the quicklook alone, which lies on the swath too."""
+        if not group:
+            self.make_data(scene, folder, cache)
+            return
+        cloudy, dry = _cloud(scene.seen.seed, scene.seen.cloud_percent), _land(scene)
+        shade = np.clip((_temperature(scene) - 284) / 12, 0, 1) * 255
+        layers = [np.where(cloudy, 235, np.where(dry, 90, level)) for level in (shade, 0.6 * shade, 255 - shade)]
+        small = np.dstack(layers)[::_EVERY, ::_EVERY].astype(np.uint8)
+        path = folder / f"{scene.id}-quicklook.png"
+        path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(small)))
+
+    def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
+        """The granule."""
         cloudy = _cloud(scene.seen.seed, scene.seen.cloud_percent)
         warm, dry = _temperature(scene), _land(scene)
-        if group:
-            shade = np.clip((warm - 284) / 12, 0, 1) * 255
-            layers = [np.where(cloudy, 235, np.where(dry, 90, level)) for level in (shade, 0.6 * shade, 255 - shade)]
-            small = np.dstack(layers)[::_EVERY, ::_EVERY].astype(np.uint8)
-            path = folder / f"{scene.id}-quicklook.png"
-            path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(small)))
-            return
         lon, lat = _all_places(scene)
         grid = ("along", "across")
         hidden = cloudy | dry
