@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import http.server
 import threading
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -13,17 +12,20 @@ from typing import ClassVar
 
 import pytest
 
+from badserver import BODY, Handler, serving
 from zoompick import files
 from zoompick.catalog.bands import BandFile
 from zoompick.errors import CancelledError, ChecksumError, DiskError, FormatError, SourceError
 from zoompick.events import Retrying
 from zoompick.files import unique_names
-from zoompick.net.client import Client, TransientError
+from zoompick.net.client import Client
+from zoompick.net.refusals import TransientError
 from zoompick.net.retry import RetryPolicy, seconds_of
-from zoompick.transfer import download as downloads
 from zoompick.transfer import record
 from zoompick.transfer.checksums import sha256_of_digest
+from zoompick.transfer.download import Limits, download
 from zoompick.transfer.plan import DownloadPlan, Fetch, local_names, plan
+from zoompick.transfer.whole import fetch_whole
 
 POLICY = RetryPolicy(3, 1, 10)
 
@@ -71,78 +73,43 @@ def test_multihash_both_ways():
     assert files.sha256_of_multihash("1220ab") is None
 
 
-BODY = b"II*\0" + bytes(range(256)) * 4000
-
-
-class Handler(http.server.BaseHTTPRequestHandler):
-    """A server that misbehaves as its path says; it counts requests and remembers their ranges."""
-
-    protocol_version = "HTTP/1.1"
-    seen: ClassVar[list[tuple[str, str | None]]] = []
-
-    def do_GET(self):
-        word = self.path.strip("/").split("/")[0]
-        asked = self.headers.get("Range")
-        count = sum(path == self.path for path, _ in self.seen)
-        self.seen.append((self.path, asked))
-        etag = '"two"' if word == "changed" and count else '"one"'
-        answers = {
-            "html": (200, b"<!DOCTYPE html><p>Please log in</p>"),
-            "status": (int(self.path.split("/")[2]) if word == "status" else 0, b'{"description": "no\\nway"}'),
-        } | ({"flaky": (503, b"")} if count < 2 else {})
-        if word in answers:
-            self.send(*answers[word], etag)
-            return
-        start = 0
-        if asked and self.headers.get("If-Range") == etag and word != "norange":
-            start = int(asked.removeprefix("bytes=").rstrip("-"))
-        part = BODY[start:]
-        stop = len(part) // 2 if word in ("cut", "norange", "changed") and count == 0 else len(part)
-        self.send(206 if start else 200, part, etag, start, stop)
-
-    def send(self, status, body, etag, start=0, stop=None):
-        self.send_response(status)
-        self.send_header("Content-Length", str(len(body)))
-        self.send_header("ETag", etag)
-        if status == 206:
-            self.send_header("Content-Range", f"bytes {start}-{start + len(body) - 1}/{start + len(body)}")
-        self.end_headers()
-        self.wfile.write(body[:stop])
-        if stop is not None and stop < len(body):
-            self.close_connection = True
-
-    def log_message(self, *args):
-        pass
-
-
 @pytest.fixture
 def bad_server():
-    Handler.seen = []
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    yield f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-    server.server_close()
+    with serving() as url:
+        yield url
 
 
 def fetch(url: str, path: Path, size=None, sha256=None) -> Fetch:
     return Fetch("scene", "red", url, path, size, sha256)
 
 
+def one(entry: Fetch, client: Client, report) -> int:
+    return fetch_whole(entry, client, None, report)
+
+
+LIMITS = Limits(2, {})
+
+
+WHOLE, HALF = len(BODY), len(BODY) // 2
+
+
 @pytest.mark.parametrize(
-    ("word", "requests"), [("good", 1), ("cut", 2), ("norange", 2), ("changed", 2), ("flaky", 3)]
-)
-def test_a_file_arrives_whole_whatever_happens(bad_server, tmp_path, word, requests):
+    ("word", "requests", "received"),
+    [
+        ("good", 1, WHOLE), ("cut", 2, WHOLE), ("norange", 2, HALF + WHOLE), ("changed", 2, HALF + WHOLE),
+        ("flaky", 3, WHOLE), ("otherrange", 3, HALF + WHOLE), ("dates", 2, WHOLE), ("tworounds", 6, WHOLE),
+    ],
+)  # fmt: skip
+def test_a_file_arrives_whole_whatever_happens(bad_server, tmp_path, word, requests, received):
     path = tmp_path / "a.tif"
     entry = fetch(f"{bad_server}/{word}/a.tif", path, len(BODY), hashlib.sha256(BODY).hexdigest())
-    assert downloads.fetch_one(entry, Client()) == len(BODY)
+    assert fetch_whole(entry, Client()) == received
     assert path.read_bytes() == BODY
     assert len(Handler.seen) == requests
     if word == "cut":
         assert Handler.seen[1][1] == f"bytes={len(BODY) // 2}-"
     assert record.read(tmp_path)["a.tif"].checked_by == "item"
-    assert downloads.is_here(entry)
+    assert record.is_here(entry)
 
 
 @pytest.mark.parametrize(
@@ -157,7 +124,7 @@ def test_a_file_arrives_whole_whatever_happens(bad_server, tmp_path, word, reque
 )
 def test_what_is_not_the_file_never_takes_its_name(bad_server, tmp_path, word, size, sha256, error):
     with pytest.raises(error):
-        downloads.fetch_one(fetch(f"{bad_server}/{word}/a.tif", tmp_path / "a.tif", size, sha256), Client())
+        fetch_whole(fetch(f"{bad_server}/{word}/a.tif", tmp_path / "a.tif", size, sha256), Client())
     assert list(tmp_path.iterdir()) == []
 
 
@@ -201,7 +168,7 @@ def test_one_failure_does_not_stop_the_others(bad_server, tmp_path):
     entries = tuple(
         fetch(f"{bad_server}/{word}/a.tif", tmp_path / word / "a.tif") for word in ("good", "html", "cut")
     )
-    outcome = downloads.download(DownloadPlan(entries, (), ()), lambda stop: Client(stop=stop), 2)
+    outcome = download(DownloadPlan(entries, (), ()), Client(), one, LIMITS)
     assert {entry.path.parent.name for entry in outcome.done} == {"good", "cut"}
     [(_, error)] = outcome.failed
     assert "a web page" in error.what
@@ -212,18 +179,15 @@ def test_one_failure_does_not_stop_the_others(bad_server, tmp_path):
 def test_no_room_is_told_before_the_first_byte(bad_server, tmp_path):
     entry = fetch(f"{bad_server}/good/a.tif", tmp_path / "new" / "a.tif", size=10**18)
     with pytest.raises(DiskError, match=r"only .* are free"):
-        downloads.download(DownloadPlan((entry,), (), ()), lambda stop: Client(stop=stop), 2)
+        download(DownloadPlan((entry,), (), ()), Client(), one, LIMITS)
     assert Handler.seen == []
 
 
-class Offered:
-    def __init__(self, href, size=None, sha256=None):
-        self.href, self.size, self.sha256 = href, size, sha256
-
-
 class Offer:
-    id = "s"
-    bands: ClassVar = {"red": Offered("http://h/x/red.tif?sig=1", 5), "nir": Offered("http://h/x/../../nir.tif")}
+    id, collection, access = "s", "c", "open"
+    files: ClassVar = {
+        "red": BandFile("red", "http://h/x/red.tif?sig=1", 5), "nir": BandFile("nir", "http://h/x/../../nir.tif"),
+    }  # fmt: skip
 
 
 def test_the_plan_is_a_pure_decision(tmp_path):
@@ -257,7 +221,7 @@ class Offered:
     second: str = ""
 
     @property
-    def bands(self):
+    def files(self):
         return {href: BandFile("red", href) for href in (self.first, self.second) if href}
 
 
@@ -271,9 +235,9 @@ def test_files_that_are_called_alike_get_names_of_their_own():
 
 def test_a_changed_file_or_item_is_fetched_again(bad_server, tmp_path):
     entry = fetch(f"{bad_server}/good/a.tif", tmp_path / "a.tif")
-    assert not downloads.is_here(entry)
-    downloads.fetch_one(entry, Client())
-    assert downloads.is_here(entry)
-    assert not downloads.is_here(fetch(entry.url, entry.path, sha256="11" * 32))
+    assert not record.is_here(entry)
+    fetch_whole(entry, Client())
+    assert record.is_here(entry)
+    assert not record.is_here(fetch(entry.url, entry.path, sha256="11" * 32))
     entry.path.write_bytes(b"short")
-    assert not downloads.is_here(entry)
+    assert not record.is_here(entry)

@@ -27,7 +27,12 @@ from zoompick.study.names import NamePattern
 from zoompick.study.scenelist import from_collection, read_list, select, to_collection, write_list
 
 FILLED = TEMPLATE.format(
-    name='"Fen"', source='"ostrell"', collections='["lapwing-l2"]', dates='["2025-12", "2026"]', cloud="20"
+    name='"Fen"',
+    source='"ostrell"',
+    collections='["lapwing-l2"]',
+    dates='["2025-12", "2026"]',
+    cloud="20",
+    window="false",
 )
 
 

@@ -27,15 +27,15 @@ _PART = ".part"
 
 
 @contextmanager
-def disk_errors(path: Path) -> Iterator[None]:
-    """Turn what the operating system says about ``path`` into :class:`DiskError`."""
+def disk_errors(path: Path, left: str = "Nothing was kept of the unfinished file.") -> Iterator[None]:
+    """Turn what the operating system says about ``path`` into :class:`DiskError`; ``left`` tells what is left."""
     try:
         yield
     except OSError as error:
         if error.errno in _NO_ROOM:
             raise DiskError(
                 f"There is no room left on the disk for {path}.",
-                "Nothing was kept of the unfinished file. Free some space, then give the same command again.",
+                f"{left} Free some space, then give the same command again.",
             ) from error
         if isinstance(error, PermissionError | IsADirectoryError | NotADirectoryError | FileExistsError):
             raise DiskError(
@@ -52,16 +52,16 @@ def temporary_beside(path: Path) -> tuple[int, Path]:
     return handle, Path(name)
 
 
-def take_name(part: Path, path: Path) -> None:
-    """Give a finished temporary file the rights of any new file, and its name, in one step."""
+def take_name(part: Path, path: Path, private: bool = False) -> None:
+    """Give a finished temporary file its name in one step, with the rights of any new file or its owner's alone."""
     umask = os.umask(0)
     os.umask(umask)
-    part.chmod(0o666 & ~umask)
+    part.chmod(0o600 if private else 0o666 & ~umask)
     part.replace(path)
 
 
 @contextmanager
-def writing(path: Path, durable: bool = True) -> Iterator[BinaryIO]:
+def writing(path: Path, durable: bool = True, private: bool = False) -> Iterator[BinaryIO]:
     """Give a binary file that takes the name ``path`` only when the block ends well.
 
     Parameters
@@ -69,6 +69,8 @@ def writing(path: Path, durable: bool = True) -> Iterator[BinaryIO]:
     durable : bool
         Wait until the bytes are on the disk, so that even a power failure leaves a whole file or none. What can be
         made again from files that are here does without.
+    private : bool
+        Only its owner may read it.
 
     Raises
     ------
@@ -83,21 +85,21 @@ def writing(path: Path, durable: bool = True) -> Iterator[BinaryIO]:
                 stream.flush()
                 if durable:
                     os.fsync(stream.fileno())
-            take_name(part, path)
+            take_name(part, path, private)
         except BaseException:
             part.unlink(missing_ok=True)
             raise
 
 
-def write_text(path: Path, text: str) -> None:
+def write_text(path: Path, text: str, private: bool = False) -> None:
     """Write ``text`` atomically as UTF-8."""
-    with writing(path) as stream:
+    with writing(path, private=private) as stream:
         stream.write(text.encode())
 
 
-def write_json(path: Path, value: Any) -> None:
+def write_json(path: Path, value: Any, private: bool = False) -> None:
     """Write ``value`` atomically as indented JSON; keys keep their order, NaN is refused."""
-    write_text(path, json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False) + "\n")
+    write_text(path, json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False) + "\n", private)
 
 
 def read_json(path: Path) -> Any:

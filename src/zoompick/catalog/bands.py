@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urljoin
 
@@ -37,6 +37,8 @@ class BandFile:
         Place among the bands of a raster file, from 0.
     is_container : bool
         The file is an HDF5 or netCDF container, not a raster file.
+    key : str
+        Key of its asset.
     """
 
     name: str
@@ -49,24 +51,45 @@ class BandFile:
     classes: tuple[Mapping[str, Any], ...] = ()
     index: int = 0
     is_container: bool = False
+    key: str = ""
 
 
 def bands_of(item: Mapping[str, Any]) -> dict[str, BandFile]:
     """Band files by common name; the first of a name counts. What is no data, or of an unknown kind, is left out."""
-    assets = item.get("assets")
-    links = [link for link in item.get("links") or () if isinstance(link, dict)]
-    base = next((link.get("href") for link in links if link.get("rel") == "self"), "")
+    base = self_address(item)
     found: dict[str, BandFile] = {}
-    for key, asset in (assets if isinstance(assets, dict) else {}).items():
-        if not isinstance(asset, dict) or not isinstance(asset.get("href"), str):
-            continue
+    for key, asset in _assets(item):
         kind = str(asset.get("type", ""))
         is_container = any(word in kind for word in _CONTAINERS)
         if "data" not in (asset.get("roles") or ()) or not (_RASTER in kind or is_container):
             continue
-        for band in _of_asset(key, asset, str(base), is_container):
+        for band in _of_asset(key, asset, base, is_container):
             found.setdefault(band.name, band)
     return found
+
+
+def files_of(item: Mapping[str, Any]) -> dict[str, BandFile]:
+    """All files of a scene: those of its bands by band, the others by the key of their asset."""
+    found = bands_of(item)
+    known = {band.href for band in found.values()}
+    for key, asset in _assets(item):
+        file = next(_of_asset(key, asset, self_address(item), False))
+        if file.href not in known and key not in found:
+            found[key] = replace(file, name=key)
+    return found
+
+
+def self_address(item: Mapping[str, Any]) -> str:
+    """The item's own address, to which others in it are relative; empty when it tells none."""
+    links = [link for link in item.get("links") or () if isinstance(link, dict)]
+    return str(next((link.get("href") for link in links if link.get("rel") == "self"), ""))
+
+
+def _assets(item: Mapping[str, Any]) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    assets = item.get("assets")
+    for key, asset in (assets if isinstance(assets, dict) else {}).items():
+        if isinstance(asset, dict) and isinstance(asset.get("href"), str):
+            yield key, asset
 
 
 def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool) -> Iterator[BandFile]:
@@ -93,6 +116,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool)
             classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
             index=index,
             is_container=is_container,
+            key=key,
         )
 
 

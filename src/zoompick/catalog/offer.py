@@ -57,6 +57,12 @@ def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
     return [(label, text) for label, text in found if text]
 
 
+def limits(collection: Mapping[str, Any]) -> dict[str, float]:
+    """What a collection limits, by name: ``parallel_downloads``, ``scenes_an_order``, ``largest_area_km2``."""
+    told = _object(_told(collection, "limits"))
+    return {str(key): float(value) for key, value in told.items() if isinstance(value, int | float)}
+
+
 def _price(told: Any) -> str:
     if isinstance(told, dict):
         low, high = told.get("from"), told.get("to")

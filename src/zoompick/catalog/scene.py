@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import Any
 
 from zoompick.catalog import fields
-from zoompick.catalog.bands import CLASS_BAND, BandFile, bands_of
+from zoompick.catalog.bands import CLASS_BAND, BandFile, bands_of, files_of, self_address
 from zoompick.errors import AreaError, SourceError
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, lonlat_box, polygon_of, polygons_of
@@ -140,6 +140,16 @@ class Scene:
     def bands(self) -> Mapping[str, BandFile]:
         """Its band files by common name; all assets with the role ``data`` that this program can name bands of."""
         return bands_of(self.item)
+
+    @cached_property
+    def files(self) -> Mapping[str, BandFile]:
+        """All its files: those of bands by common name, the others by the key of their asset."""
+        return files_of(self.item)
+
+    @property
+    def address(self) -> str:
+        """Where its item can be asked for again, or an empty text."""
+        return self_address(self.item)
 
     @property
     def day(self) -> str:

@@ -17,7 +17,8 @@ import shapely
 from zoompick.catalog.criteria import Criteria
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.geo.shapes import Shape, geojson_of
-from zoompick.net.client import Client, RefusedError
+from zoompick.net.client import Client
+from zoompick.net.refusals import RefusedError
 
 _PAGE = 250
 _MOST_PAGES = 10_000

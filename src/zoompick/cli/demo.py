@@ -92,7 +92,7 @@ def _study(folder: Path) -> Study:
     if (folder / BRIEF_NAME).exists():
         return Study(folder.resolve())
     area = Area("Harrow Fen", polygon_of({"type": "Polygon", "coordinates": [_AREA]}))
-    return Study(write_study(folder, "Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20))
+    return Study(write_study(folder, "Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20, window=True))
 
 
 def _tell(study: Study, folder: Path, url: str) -> None:

@@ -48,6 +48,7 @@ def write_study(
     collections: list[str] | None,
     dates: list[str] | None,
     cloud: float | None,
+    window: bool = False,
 ) -> Path:
     """Check everything, then write brief and area; returns the study's folder."""
     import json
@@ -69,6 +70,7 @@ def write_study(
         collections=json.dumps(collections or []),
         dates=json.dumps(when if dates else "2000/.."),
         cloud=f"{limit:g}",
+        window=json.dumps(window),
     )
     study = Study.create(folder, brief)
     with act(study.journal_file, "new", study=name):

@@ -3,26 +3,33 @@
 from __future__ import annotations
 
 import json
-import re
 import threading
-from collections.abc import Iterator, Mapping
+import time
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlencode, urljoin, urlsplit
 
 import urllib3
 
 from zoompick import settings
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
-from zoompick.net.retry import TRANSIENT, RetryPolicy
+from zoompick.net.login import Keyring
+from zoompick.net.pace import Pace
+from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, TransientError, host_of, refusal
+from zoompick.net.retry import RetryPolicy
 
 _AGENT = "zoompick"
 _CHUNK = 1 << 20
 _MOST_JSON = 256 << 20
 _MOST_REDIRECTS = 5
+_NO_HEAD = (403, 404, 405, 501)
+"""Answers to HEAD that say nothing of GET: some servers know only the latter."""
+_LEAST_RATE = 1000
+"""Bytes a second below which an answer counts as stalled."""
 _FIRST_BYTE = {"Range": "bytes=0-0"}
 """Asks as a download does, so that a refusal says why, and costs nothing."""
 
@@ -34,26 +41,17 @@ def workers(name: str) -> Iterator[ThreadPoolExecutor]:
         yield pool
 
 
-class TransientError(SourceError):
-    """A request failed in a way that may pass: worth trying again."""
-
-    def __init__(self, what: str, todo: str = "", retry_after: str | None = None) -> None:
-        super().__init__(what, todo)
-        self.retry_after = retry_after
-
-
-class RefusedError(SourceError):
-    """The source did not take the request as it was put (status 400, 405, 422 or 501)."""
-
-
 @dataclass(frozen=True)
 class Answer:
     """A response whose body is still to be read."""
 
     status: int
     headers: Mapping[str, str]
-    _response: Any
     url: str
+    _response: Any
+    _pace: Pace
+    _stop: threading.Event
+    _stall_s: float
 
     @property
     def final_url(self) -> str:
@@ -61,18 +59,33 @@ class Answer:
         return str(self._response.geturl() or "")
 
     def chunks(self) -> Iterator[bytes]:
-        """The body in pieces of up to a megabyte.
+        """The body in pieces as they come, of up to a megabyte, no faster than the session's pace.
 
         Raises
         ------
         TransientError
-            The connection broke, or fewer bytes came than were announced.
+            The connection broke, fewer bytes came than were announced, or they all but stopped coming.
         """
+        most = min(_CHUNK, self._pace.most_at_once or _CHUNK)
+        waited, came = 0.0, 0
         try:
-            yield from self._response.stream(_CHUNK, decode_content=False)
+            while True:
+                began = time.monotonic()
+                chunk = self._response.read1(most, decode_content=False)
+                waited, came = waited + time.monotonic() - began, came + len(chunk)
+                if not chunk:
+                    return
+                yield chunk
+                if waited > self._stall_s:
+                    if came < _LEAST_RATE * waited:
+                        raise TransientError(
+                            f"{host_of(self.url)} sends {came / waited:.0f} bytes a second.", "Try again."
+                        )
+                    waited, came = 0.0, 0
+                self._pace.take(len(chunk), self._stop)
         except urllib3.exceptions.HTTPError as error:
             raise TransientError(
-                f"The connection to {_host(self.url)} broke in the middle of a file.", "Try again."
+                f"The connection to {host_of(self.url)} broke in the middle of a file.", "Try again."
             ) from error
 
 
@@ -88,9 +101,15 @@ class Client:
         Told of every retry.
     stop : threading.Event, optional
         When set, waits end and requests raise :class:`CancelledError`.
+    pace : Pace, optional
+        How fast bytes may come.
     """
 
-    def __init__(self, report: Report = ignore, stop: threading.Event | None = None) -> None:
+    def __init__(
+        self, report: Report = ignore, stop: threading.Event | None = None, pace: Pace | None = None
+    ) -> None:
+        self.pace = pace or Pace()
+        self.keys = Keyring()
         self.policy = RetryPolicy(settings.whole("retries"), 0.5, settings.number("retry_wait_max_s"))
         self.stop = stop or threading.Event()
         self._slots = threading.BoundedSemaphore(settings.whole("parallel_requests"))
@@ -145,6 +164,31 @@ class Client:
 
         return str(self.again(url, once))
 
+    def size(self, url: str) -> int | None:
+        """Length of a file in bytes, asked without fetching it; None when the source does not tell.
+
+        Raises
+        ------
+        SourceError
+        """
+
+        def by_head() -> int | None:
+            with self.open(url, method="HEAD") as answer:
+                return _whole_number(answer.headers.get("Content-Length"))
+
+        def by_first_byte() -> int | None:
+            with self.open(url, _FIRST_BYTE) as answer:
+                told = answer.headers.get("Content-Range", "") if answer.status == 206 else ""
+                return _whole_number(told.rpartition("/")[2] or answer.headers.get("Content-Length"))
+
+        try:
+            found: int | None = self.again(url, by_head)
+        except AnsweredError as error:
+            if error.status not in _NO_HEAD:
+                raise
+            found = self.again(url, by_first_byte)
+        return found
+
     def _json_once(self, url: str, body: Any) -> Any:
         headers = {"Accept": "application/geo+json, application/json"}
         data = None
@@ -161,13 +205,21 @@ class Client:
                 "Check the address: is it the root of a STAC API?",
             ) from error
 
-    def again(self, what: str, action: Any) -> Any:
-        """Run ``action`` until it succeeds, the policy gives up, or a lasting error comes."""
-        attempt = 1
+    def again(self, what: str, action: Any, amount: Callable[[], int] | None = None) -> Any:
+        """Run ``action`` until it succeeds, the policy gives up, or a lasting error comes.
+
+        Parameters
+        ----------
+        amount : callable, optional
+            How much is done so far: an attempt that got further begins the counting anew.
+        """
+        attempt, before = 1, amount() if amount else 0
         while True:
             try:
                 return action()
             except TransientError as error:
+                if amount and amount() > before:
+                    attempt, before = 1, amount()
                 wait = self.policy.wait_s(attempt, error.retry_after)
                 if wait is None:
                     raise
@@ -194,21 +246,52 @@ class Client:
             raise CancelledError("Stopped.")
         if not _is_web(url):
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
-        with self._slots, self._asked(method, url, headers, data) as response:
-            answer = Answer(response.status, response.headers, response, url)
-            if response.status >= 400:
-                raise _refused(answer)
-            yield answer
+        key = self.keys.authorization(url, self._post_form)
+        with self._slots, self._asked(method, url, headers, data, key) as response:
+            if response.status != WANTS_LOGIN or not self.keys.renew(url, key, self._post_form):
+                yield self._answer(url, response)
+                return
+        key = self.keys.authorization(url, self._post_form)
+        with self._slots, self._asked(method, url, headers, data, key) as response:
+            yield self._answer(url, response)
+
+    def _answer(self, url: str, response: Any) -> Answer:
+        stall_s = settings.number("read_timeout_s")
+        answer = Answer(response.status, response.headers, url, response, self.pace, self.stop, stall_s)
+        if response.status >= 400:
+            raise _refused(answer)
+        return answer
+
+    def _post_form(self, url: str, form: Mapping[str, str]) -> Any:
+        """Send a log-in form; it goes to nobody else, whatever the answer says."""
+        headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
+        with self._asked("POST", url, headers, urlencode(form).encode(), "", redirect=False) as response:
+            answer = self._answer(url, response)
+            try:
+                return json.loads(_limited(answer))
+            except ValueError as error:
+                raise SourceError(f"{host_of(url)} answered a log-in with no JSON.", "Check the address.") from error
 
     @contextmanager
-    def _asked(self, method: str, url: str, headers: Mapping[str, str] | None, data: bytes | None) -> Iterator[Any]:
+    def _asked(
+        self,
+        method: str,
+        url: str,
+        headers: Mapping[str, str] | None,
+        data: bytes | None,
+        key: str,
+        redirect: bool = True,
+    ) -> Iterator[Any]:
+        """The raw response; urllib3 takes the key off where a redirect leads to another host."""
+        own = {"User-Agent": _AGENT} | ({"Authorization": key} if key else {})
         try:
             response = self._pool.request(
                 method,
                 url,
-                headers={"User-Agent": _AGENT, **(headers or {})},
+                headers={**own, **(headers or {})},
                 body=data,
                 preload_content=False,
+                redirect=redirect,
             )
         except urllib3.exceptions.LocationParseError as error:
             raise SourceError(f"'{url}' is no web address.", "Check it for typing errors.") from error
@@ -217,20 +300,24 @@ class Client:
         try:
             yield response
         finally:
-            # A body left half read would block the connection for the next request.
-            response.close() if response.length_remaining else response.release_conn()
+            # A body left half read, or an empty one never read, would block the connection for the next request.
+            response.close() if response.length_remaining else response.drain_conn()
 
 
 def _is_web(url: str) -> bool:
     try:
         parts = urlsplit(url)
+        return parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0
     except ValueError:
         return False
-    return parts.scheme in ("http", "https") and bool(parts.netloc)
 
 
 def _host(url: str) -> str:
     return urlsplit(url).netloc or url
+
+
+def _whole_number(text: str | None) -> int | None:
+    return int(text) if text and text.isdigit() else None
 
 
 def _kind(headers: Mapping[str, str]) -> str:
@@ -263,36 +350,15 @@ def _unreachable(url: str, error: Exception) -> SourceError:
     else:
         why, lasting = "the connection broke", False
     what, todo = (
-        f"{_host(url)} cannot be reached: {why}.",
+        f"{host_of(url)} cannot be reached: {why}.",
         "Check the address with 'zoompick source show', and the network.",
     )
     return SourceError(what, todo) if lasting else TransientError(what, todo)
 
 
 def _refused(answer: Answer) -> SourceError:
-    said = _said(answer)
-    what = f"{_host(answer.url)} answered {answer.status}{said} to {answer.url}."
-    if answer.status in TRANSIENT:
-        return TransientError(what, "Try again later.", answer.headers.get("Retry-After"))
-    hints = {
-        401: "The source wants a log-in.",
-        403: "The source does not allow this.",
-        404: "Check the address.",
-        410: "The source was closed or has moved: look for its new address.",
-    }
-    kind = RefusedError if answer.status in (400, 405, 422, 501) else SourceError
-    return kind(what, hints.get(answer.status, "Check the request."))
-
-
-def _said(answer: Answer) -> str:
-    """What an error body says, of whatever shape, in a few words."""
     try:
-        text = b"".join(answer.chunks())[:4000].decode("utf-8", "replace")
-        value = json.loads(text)
-    except (ValueError, SourceError):
-        return ""
-    for key in ("description", "detail", "message", "title", "error"):
-        if isinstance(value, dict) and isinstance(value.get(key), str):
-            text = re.sub(r"[\x00-\x1f]+", " ", value[key])
-            return f" ({text[:160]})"
-    return ""
+        body = next(answer.chunks(), b"")[:4000]
+    except SourceError:
+        body = b""
+    return refusal(answer.url, answer.status, answer.headers, body)

@@ -5,15 +5,25 @@ Source: RFC 9110, section 14 (range requests).
 
 from __future__ import annotations
 
+import bisect
 import re
+import tempfile
 import threading
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import Any
 
 from zoompick.errors import SourceError
 from zoompick.net.client import Client
 
 HEAD_BYTES = 16 << 10
 _AHEAD_BYTES = 8 << 10
+_IN_MEMORY = 32 << 20
+
+
+class NoRangesError(SourceError):
+    """A server sends a file only whole."""
 
 
 @dataclass
@@ -33,21 +43,85 @@ class Cost:
             self.received += received
 
 
+@dataclass(frozen=True, slots=True, order=True)
+class Span:
+    """A stretch of a file in bytes."""
+
+    start: int
+    length: int
+
+    @property
+    def stop(self) -> int:
+        """First byte after it."""
+        return self.start + self.length
+
+
+def merged(spans: Iterable[Span], gap: int = 0) -> list[Span]:
+    """Spans in order; those that overlap, touch, or leave no more than ``gap`` bytes between them become one."""
+    found: list[Span] = []
+    for span in sorted(span for span in spans if span.length > 0):
+        if found and span.start - found[-1].stop <= gap:
+            found[-1] = Span(found[-1].start, max(found[-1].stop, span.stop) - found[-1].start)
+        else:
+            found.append(span)
+    return found
+
+
+class _Pieces:
+    """Stretches of a file that are here: in memory, and in a nameless file when they grow large."""
+
+    def __init__(self) -> None:
+        self._starts: list[int] = []
+        self._held: list[tuple[Span, bytes | int]] = []
+        self._total = 0
+        self._spool: Any = None
+
+    def add(self, start: int, data: bytes) -> None:
+        place = bisect.bisect(self._starts, start)
+        kept: bytes | int = data
+        if self._total + len(data) > _IN_MEMORY:
+            self._spool = self._spool or tempfile.TemporaryFile()  # noqa: SIM115
+            kept = self._spool.seek(0, 2)
+            self._spool.write(data)
+        else:
+            self._total += len(data)
+        self._starts.insert(place, start)
+        self._held.insert(place, (Span(start, len(data)), kept))
+
+    def get(self, start: int, length: int) -> bytes | None:
+        """The bytes, or None when no single piece holds them."""
+        for place in range(bisect.bisect(self._starts, start) - 1, -1, -1):
+            span, kept = self._held[place]
+            if span.start <= start and start + length <= span.stop:
+                if isinstance(kept, bytes):
+                    return kept[start - span.start : start - span.start + length]
+                self._spool.seek(kept + start - span.start)
+                return bytes(self._spool.read(length))
+        return None
+
+
 class RemoteFile:
     """A file on a web server as a byte source; pieces that were fetched are kept while it lives.
+
+    Parameters
+    ----------
+    head_bytes : int
+        Read at once at the first contact.
 
     Raises
     ------
     SourceError
-        At the first read: not reachable, or the server sends no ranges.
+        At the first read: not reachable, or (:class:`NoRangesError`) the server sends no ranges.
     """
 
-    def __init__(self, url: str, client: Client, cost: Cost | None = None) -> None:
+    def __init__(self, url: str, client: Client, cost: Cost | None = None, head_bytes: int = HEAD_BYTES) -> None:
         self.url = url
         self.cost = cost or Cost()
         self._client = client
-        self._pieces: list[tuple[int, bytes]] = []
+        self._head_bytes = head_bytes
+        self._pieces = _Pieces()
         self._size: int | None = None
+        self._etag: str | None = None
         self._lock = threading.Lock()
 
     @property
@@ -66,30 +140,57 @@ class RemoteFile:
         """Exactly ``length`` bytes, fewer only at the end; from memory where they were fetched before."""
         with self._lock:
             if self._size is None:
-                self._fetch(0, max(HEAD_BYTES, length if offset == 0 else 0))
+                self._pieces.add(0, self._fetch(Span(0, max(self._head_bytes, length if offset == 0 else 0))))
             length = max(0, min(length, (self._size or 0) - offset))
-            for start, data in self._pieces:
-                if start <= offset and offset + length <= start + len(data):
-                    return data[offset - start : offset - start + length]
-            self._fetch(offset, max(length, _AHEAD_BYTES))
-            start, data = self._pieces[-1]
-            return data[offset - start : offset - start + length]
+            found = self._pieces.get(offset, length)
+            if found is None:
+                data = self._fetch(Span(offset, max(length, _AHEAD_BYTES)))
+                self._pieces.add(offset, data)
+                found = data[:length]
+            return found
 
-    def _fetch(self, offset: int, length: int) -> None:
-        last = offset + length - 1
+    def fetch(self, spans: Iterable[Span], told: Callable[[int], None] = lambda count: None) -> None:
+        """Bring stretches here, side by side, so that reading them later asks for nothing.
+
+        Parameters
+        ----------
+        told : callable
+            Given the bytes of each stretch that has come.
+        """
+        wanted = [span for span in spans if self._pieces.get(span.start, span.length) is None]
+
+        def one(span: Span) -> None:
+            data = self._fetch(span)
+            with self._lock:
+                self._pieces.add(span.start, data)
+            told(len(data))
+
+        if wanted:
+            with ThreadPoolExecutor(len(wanted) if len(wanted) < 8 else 8, "zoompick-ranges") as pool:
+                for done in [pool.submit(one, span) for span in wanted]:
+                    done.result()
+
+    def _fetch(self, span: Span) -> bytes:
+        last = span.stop - 1
         if self._size is not None:
             last = min(last, self._size - 1)
 
-        def once() -> tuple[bytes, int]:
-            with self._client.open(self.url, {"Range": f"bytes={offset}-{last}"}) as answer:
+        def once() -> bytes:
+            with self._client.open(self.url, {"Range": f"bytes={span.start}-{last}"}) as answer:
                 if answer.status != 206:
-                    raise SourceError(f"{self.url} is only sent whole.", "Download it: 'zoompick download'.")
+                    raise NoRangesError(f"{self.url} is only sent whole.", "Download it: 'zoompick download'.")
                 match = re.fullmatch(r"bytes (\d+)-(\d+)/(\d+)", answer.headers.get("Content-Range", ""))
-                if not match or int(match[1]) != offset:
+                if not match or int(match[1]) != span.start:
                     raise SourceError(f"{self.url} answered with another range than was asked for.", "Try again.")
+                self._refuse_change(int(match[3]), answer.headers.get("ETag"))
                 data = b"".join(answer.chunks())
                 self.cost.add(len(data))
-                return data, int(match[3])
+                return data
 
-        data, self._size = self._client.again(self.url, once)
-        self._pieces.append((offset, data))
+        return bytes(self._client.again(self.url, once))
+
+    def _refuse_change(self, size: int, etag: str | None) -> None:
+        """Blocks of two versions of a file must never mix."""
+        if self._size is not None and (size, etag) != (self._size, self._etag):
+            raise SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
+        self._size, self._etag = size, etag

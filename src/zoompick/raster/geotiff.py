@@ -57,6 +57,11 @@ class _Image:
     def down(self) -> int:
         return -(-self.height // self.block_rows)
 
+    def under(self, inside: Window) -> tuple[range, range]:
+        """Rows and columns of blocks that a window inside the image touches."""
+        rows = range(inside.row // self.block_rows, -(-inside.stop_row // self.block_rows))
+        return rows, range(inside.col // self.block_cols, -(-inside.stop_col // self.block_cols))
+
     def rows_in(self, row: int) -> int:
         """Rows stored in a block: tiles are padded, the last strip is cut (TIFF 6.0, sections 15 and 8)."""
         return self.block_rows if self.is_tiled else min(self.block_rows, self.height - row * self.block_rows)
@@ -151,6 +156,25 @@ class GeoTiff:
                 out[target, target_rows, target_cols] = block[sample, rows, cols]
         return out
 
+    @property
+    def is_tiled(self) -> bool:
+        """True when windows can be read without whole rows."""
+        return self._images[0].is_tiled
+
+    def stretches(self, window: Window) -> list[tuple[int, int]]:
+        """Offset and length in bytes of every stored block of the full resolution under a window, of all bands."""
+        image = self._images[0]
+        inside = window.intersect(Window(0, 0, image.width, image.height))
+        if inside.is_empty:
+            return []
+        rows, cols = image.under(inside)
+        planes = range(image.samples if image.separate else 1)
+        indices = [
+            (plane * image.down + row) * image.across + col
+            for plane, row, col in itertools.product(planes, rows, cols)
+        ]
+        return [(int(image.offsets[index]), int(image.counts[index])) for index in indices if image.counts[index]]
+
     def _whole_block(self, image: _Image, window: Window, wanted: tuple[int, ...], level: int) -> Pixels | None:
         """The block itself, uncopied, when one band of exactly one stored block is asked for."""
         if len(wanted) != 1 or not (image.separate or image.samples == 1):
@@ -167,8 +191,7 @@ class GeoTiff:
 
     def _blocks(self, image: _Image, inside: Window, wanted: tuple[int, ...], level: int) -> Any:
         """Blocks under a window, with pairs (index in the output, index in the block)."""
-        rows = range(inside.row // image.block_rows, -(-inside.stop_row // image.block_rows))
-        cols = range(inside.col // image.block_cols, -(-inside.stop_col // image.block_cols))
+        rows, cols = image.under(inside)
         if image.separate or image.samples == 1:
             planes = [(sample, [(target, 0)]) for target, sample in enumerate(wanted)]
         else:
@@ -270,15 +293,7 @@ def _parse(source: ByteSource) -> tuple[tuple[_Image, ...], Grid, tiffmeta.Metad
             grid = geokeys.grid_from(tags, images[0].width, images[0].height, source.address)
             meta = tiffmeta.Metadata.parse(_text(first, tiffmeta.METADATA_TAG), _text(first, tiffmeta.NODATA_TAG))
             return tuple(images), grid, meta
-    except (
-        tifffile.TiffFileError,
-        struct.error,
-        IndexError,
-        KeyError,
-        ValueError,
-        TypeError,
-        OverflowError,
-    ) as error:
+    except (tifffile.TiffFileError, *_BROKEN) as error:
         raise FormatError(
             f"{source.address} begins like a TIFF but its directory cannot be read: {error}.",
             "It may be cut short: download it again.",
@@ -286,6 +301,29 @@ def _parse(source: ByteSource) -> tuple[tuple[_Image, ...], Grid, tiffmeta.Metad
 
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+
+
+def refuse_unreadable(path: Path) -> None:
+    """Read the directory of a TIFF file, georeferenced or not.
+
+    Raises
+    ------
+    FormatError
+        It is no TIFF, or its first directory cannot be read.
+    """
+    import tifffile
+
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+    try:
+        with tifffile.TiffFile(path) as tiff:
+            if tiff.pages.first.imagewidth > 0:
+                return
+    except (tifffile.TiffFileError, *_BROKEN) as error:
+        raise FormatError(f"{path.name} begins like a TIFF but its directory cannot be read: {error}.") from error
+    raise FormatError(f"{path.name} has no pixels.")
+
+
+_BROKEN = (struct.error, IndexError, KeyError, ValueError, TypeError, OverflowError)
 
 
 def _image(page: Any, byteorder: str, source: ByteSource) -> _Image:

@@ -34,6 +34,9 @@ cloud = {cloud}                 # percent of a scene, at most
 # platforms, instruments, levels, pixel_max, access, has (bands), versions: as the options of 'zoompick search'.
 cover = 99                 # percent of the area that the chosen scenes must cover together
 
+[download]
+window = {window}             # true: fetch only the study area's part of each file; false: whole files
+
 [grid]
 crs = "auto"               # the UTM zone of the area's centre, or EPSG:…
 pixel_m = 8
@@ -98,6 +101,7 @@ class Brief:
     folder: NamePattern
     valid: float
     cloud_inside: float
+    window: bool
     filters: Mapping[str, Any] = field(default_factory=dict)
 
 
@@ -166,6 +170,7 @@ _KEYS: dict[tuple[str, str], tuple[str, Callable[[Any], Any], Any]] = {
     ("search", "dates"): ("periods", _periods, "../.."),
     ("search", "cloud"): ("cloud", _percent, 20),
     ("search", "cover"): ("cover", _percent, 99),
+    ("download", "window"): ("window", _flag, False),
     ("grid", "crs"): ("crs", _crs, "auto"),
     ("grid", "pixel_m"): ("pixel_m", _pixel, 8),
     ("stack", "bands"): ("bands", _names, ["blue", "green", "red", "nir"]),

@@ -46,6 +46,20 @@ def act(journal: Path | None, name: str, **facts: Any) -> Iterator[Act]:
             _append(journal, json.dumps(line, ensure_ascii=False, default=str))
 
 
+def acts(journal: Path | None) -> Iterator[dict[str, Any]]:
+    """Lines of a journal from the first to the last; one that cannot be read is left out."""
+    if journal is None or not journal.exists():
+        return
+    with journal.open(encoding="utf-8", errors="replace") as lines:
+        for line in lines:
+            try:
+                found = json.loads(line)
+            except ValueError:
+                continue
+            if isinstance(found, dict):
+                yield found
+
+
 def _append(path: Path, line: str) -> None:
     """One write to a file opened for appending: lines of two processes do not mix."""
     with disk_errors(path):

@@ -1,18 +1,23 @@
-"""What to fetch and what is already here: a pure decision."""
+"""What to fetch, what is already here, what has to be ordered: a pure decision."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 from typing import Protocol
 from urllib.parse import urlsplit
 
 from zoompick.files import unique_names
+from zoompick.geo.shapes import Shape
 
 
 class OfferedFile(Protocol):
     """A file that a scene offers."""
+
+    @property
+    def key(self) -> str:
+        """Key of its asset."""
 
     @property
     def href(self) -> str:
@@ -35,13 +40,29 @@ class Offer(Protocol):
         """Its id."""
 
     @property
-    def bands(self) -> Mapping[str, OfferedFile]:
-        """Files by common name of the band."""
+    def collection(self) -> str:
+        """Its collection."""
+
+    @property
+    def access(self) -> str:
+        """``open``, or what stands before a download: ``ask``, ``priced``."""
+
+    @property
+    def files(self) -> Mapping[str, OfferedFile]:
+        """All its files: by common name of the band, and by key of the asset for what holds no band."""
 
 
 @dataclass(frozen=True, slots=True)
 class Fetch:
-    """One file: where it is, where it goes, what the item says of it (None where it says nothing)."""
+    """One file: where it is, where it goes, what the item says of it (None where it says nothing).
+
+    Attributes
+    ----------
+    region : polygon or None
+        Longitude/latitude: only this part of a raster is wanted.
+    under_way : int
+        Bytes that an earlier run left.
+    """
 
     scene: str
     band: str
@@ -49,6 +70,9 @@ class Fetch:
     path: Path
     size: int | None
     sha256: str | None
+    collection: str = ""
+    region: Shape | None = None
+    under_way: int = 0
 
 
 @dataclass(frozen=True)
@@ -63,21 +87,36 @@ class DownloadPlan:
         Already on disk and checked.
     lacking : tuple of (scene id, band)
         Bands that a scene was never published with.
+    on_order : tuple of (scene id, access)
+        Scenes that are given on request or for a price only.
     """
 
     fetch: tuple[Fetch, ...]
     here: tuple[Fetch, ...]
     lacking: tuple[tuple[str, str], ...]
+    on_order: tuple[tuple[str, str], ...] = ()
 
     @property
     def known_bytes(self) -> int:
-        """Bytes to fetch, as far as the items tell."""
+        """Bytes of the files to fetch, as far as they are told."""
         return sum(entry.size or 0 for entry in self.fetch)
+
+    @property
+    def under_way_bytes(self) -> int:
+        """Bytes of them that are here from an earlier run."""
+        return sum(entry.under_way for entry in self.fetch)
 
     @property
     def unknown(self) -> int:
         """Files to fetch whose size is not told."""
         return sum(entry.size is None for entry in self.fetch)
+
+    def with_sizes(self, sizes: Mapping[Path, int]) -> DownloadPlan:
+        """The plan with the sizes that the sources told when asked."""
+        fetch = tuple(
+            replace(entry, size=sizes[entry.path]) if entry.path in sizes else entry for entry in self.fetch
+        )
+        return replace(self, fetch=fetch)
 
 
 def plan(
@@ -85,38 +124,61 @@ def plan(
     bands: Sequence[str],
     folders: Mapping[str, Path],
     is_here: Callable[[Fetch], bool],
+    region: Shape | None = None,
+    under_way: Callable[[Path], int] = lambda path: 0,
 ) -> DownloadPlan:
     """Decide for each scene and band; a file that holds several bands is fetched once.
 
     Parameters
     ----------
+    bands : sequence of str
+        Common names, or keys of assets.
     folders : mapping
         Scene id to the folder for its files.
     is_here : callable
         Tells whether a file is on disk and was checked when it came.
+    region : polygon, optional
+        Longitude/latitude: fetch only this part of each raster.
+    under_way : callable
+        Bytes that an earlier run left of a file.
     """
     fetch: list[Fetch] = []
     here: list[Fetch] = []
     lacking: list[tuple[str, str]] = []
+    on_order: list[tuple[str, str]] = []
     planned: set[tuple[str, Path]] = set()
     for scene in scenes:
         local = local_names(scene)
         for name in bands:
-            band = scene.bands.get(name)
-            if band is None:
+            file = file_of(scene, name)
+            if file is None:
                 lacking.append((scene.id, name))
                 continue
-            path = folders[scene.id] / local[band.href]
+            path = folders[scene.id] / local[file.href]
             if (scene.id, path) in planned:
                 continue
             planned.add((scene.id, path))
-            entry = Fetch(scene.id, name, band.href, path, band.size, band.sha256)
-            (here if is_here(entry) else fetch).append(entry)
-    return DownloadPlan(tuple(fetch), tuple(here), tuple(lacking))
+            entry = Fetch(scene.id, name, file.href, path, file.size, file.sha256, scene.collection, region)
+            if is_here(entry):
+                here.append(entry)
+            elif scene.access != "open" and file.key not in _FREE:
+                on_order.append((scene.id, scene.access))
+            else:
+                fetch.append(replace(entry, under_way=under_way(path)))
+    return DownloadPlan(tuple(fetch), tuple(here), tuple(lacking), tuple(dict.fromkeys(on_order)))
+
+
+_FREE = ("quicklook", "thumbnail", "overview", "metadata")
+"""Keys of assets that archives give away even of scenes that they sell (names in common use)."""
+
+
+def file_of(scene: Offer, name: str) -> OfferedFile | None:
+    """A scene's file by the band in it, else by the key of its asset; None when there is none."""
+    return scene.files.get(name) or next((file for file in scene.files.values() if file.key == name), None)
 
 
 def local_names(scene: Offer) -> dict[str, str]:
     """A safe local name for each file of a scene, by its address; no two alike."""
-    hrefs = list(dict.fromkeys(band.href for band in scene.bands.values()))
+    hrefs = list(dict.fromkeys(file.href for file in scene.files.values()))
     names = unique_names(PurePosixPath(urlsplit(href).path).name for href in hrefs)
     return dict(zip(hrefs, names, strict=True))

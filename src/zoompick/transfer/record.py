@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
@@ -9,9 +10,12 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.files import read_json, write_json
+from zoompick.transfer.plan import Fetch
 
 RECORD = "downloads.json"
 ITEM = "item.json"
+_SLACK_DEG = 1e-6
+"""About 0.1 m, by which corners may have been rounded."""
 _lock = threading.Lock()
 
 
@@ -19,7 +23,16 @@ _lock = threading.Lock()
 class Fetched:
     """A file that came whole.
 
-    ``checked_by`` names what its digest was held against: ``item``, ``header`` or nothing.
+    Attributes
+    ----------
+    url : str
+        Address without its query, which may hold a signature.
+    checked_by : str
+        What its digest was held against: ``item``, ``header`` or nothing.
+    region : str
+        For a part of a raster the region that was asked for, longitude/latitude as well-known text.
+    whole_size : int or None
+        For a part, bytes of the whole file at the source.
     """
 
     band: str
@@ -27,6 +40,8 @@ class Fetched:
     size: int
     sha256: str
     checked_by: str
+    region: str = ""
+    whole_size: int | None = None
 
 
 def read(folder: Path) -> dict[str, Fetched]:
@@ -41,7 +56,29 @@ def add(path: Path, fetched: Fetched) -> None:
     """Record one file; safe to call from several threads of one process."""
     with _lock:
         table = read(path.parent) | {path.name: fetched}
-        write_json(path.parent / RECORD, {name: asdict(table[name]) for name in sorted(table)})
+        rows = {name: {key: value for key, value in asdict(table[name]).items() if value is not None}
+                for name in sorted(table)}  # fmt: skip
+        write_json(path.parent / RECORD, rows)
+
+
+def is_here(entry: Fetch) -> bool:
+    """True when the file lies there as it was recorded, holds what is wanted, and its item has not changed since."""
+    recorded = read(entry.path.parent).get(entry.path.name)
+    if recorded is None or not _holds(recorded, entry):
+        return False
+    with contextlib.suppress(OSError):
+        return entry.path.stat().st_size == recorded.size
+    return False
+
+
+def _holds(recorded: Fetched, entry: Fetch) -> bool:
+    if not recorded.region:
+        return entry.sha256 is None or entry.sha256 == recorded.sha256
+    import shapely
+
+    if entry.region is None:
+        return False
+    return bool(shapely.from_wkt(recorded.region).buffer(_SLACK_DEG).covers(entry.region))
 
 
 def write_item(folder: Path, item: Mapping[str, Any]) -> None:

@@ -10,6 +10,7 @@ from itertools import pairwise
 from statistics import median
 
 from zoompick.area.model import Area
+from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.files import human_bytes
 from zoompick.geo.shapes import intersection
@@ -46,7 +47,7 @@ def facts(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[F
     found += [("cloud", _cloud(scene, cloud_inside)), ("view", _view(scene))]
     found += _rights(scene, area)
     found += [("pixels", _pixels(scene)), ("size", human_bytes(scene.size) if scene.size is not None else "")]
-    found += [("address", _address(scene))]
+    found += [("address", scene.address)]
     return [(label, text) for label, text in found if text]
 
 
@@ -89,9 +90,8 @@ def _rights(scene: Scene, area: Area | None) -> list[Fact]:
     access = words.get(scene.access, scene.access)
     if scene.price_km2 is not None:
         access += f", {scene.price_km2:g} a km2"
-        if area is not None and scene.has_footprint():
-            inside = area_km2(intersection(area.polygon, scene.footprint))
-            access += f": {scene.price_km2 * inside:.2f} for the {inside:.2f} km2 of the area in it"
+        price = price_of(scene, area.polygon) if area is not None else None
+        access += f": {price.text} of the area in it" if price else ""
     licence = properties.get("license")
     return [("access", access), ("licence", str(licence) if isinstance(licence, str) else "")]
 
@@ -108,11 +108,6 @@ def _pixels(scene: Scene) -> str:
             for size in sizes
         )
     return ", ".join(f"{size:g} m" for size in sizes)
-
-
-def _address(scene: Scene) -> str:
-    links = [link for link in scene.item.get("links") or () if isinstance(link, dict)]
-    return next((str(link.get("href")) for link in links if link.get("rel") == "self"), "")
 
 
 def band_rows(scene: Scene) -> list[list[str]]:

@@ -1,21 +1,29 @@
-"""Download the bands of scenes, into a study or a plain folder."""
+"""Download the bands of scenes, whole or the area's part of them, into a study or a plain folder."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from zoompick import settings
+from zoompick.catalog import offer
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import IncompleteError, NothingFoundError, UnknownNameError
-from zoompick.events import Report, ignore
-from zoompick.files import safe_name
-from zoompick.net.client import Client
+from zoompick.errors import IncompleteError, NothingFoundError, SourceError, UnknownNameError
+from zoompick.events import Noted, Report, ignore
+from zoompick.files import human_bytes, safe_name
+from zoompick.geo.shapes import Shape
+from zoompick.net.client import Client, workers
+from zoompick.net.pace import Pace
+from zoompick.raster import geotiff
 from zoompick.sensors.guide import known_bands
 from zoompick.study.folder import Study
 from zoompick.transfer import record
-from zoompick.transfer.download import Outcome, download, is_here
-from zoompick.transfer.plan import DownloadPlan, plan
+from zoompick.transfer.download import Limits, Outcome, check_room, download
+from zoompick.transfer.partial import size_under_way
+from zoompick.transfer.plan import DownloadPlan, Fetch, file_of, plan
+from zoompick.transfer.whole import Tools, fetch_whole
+from zoompick.workflow.windows import Opened, Survey, fetch_window, survey
 
 
 def folders_in(study: Study, scenes: Sequence[Scene]) -> dict[str, Path]:
@@ -28,8 +36,17 @@ def folders_under(root: Path, scenes: Sequence[Scene]) -> dict[str, Path]:
     return {scene.id: root / safe_name(scene.id) for scene in scenes}
 
 
-def plan_for(scenes: Sequence[Scene], bands: Sequence[str], folders: Mapping[str, Path]) -> DownloadPlan:
+def plan_for(
+    scenes: Sequence[Scene], bands: Sequence[str], folders: Mapping[str, Path], region: Shape | None = None
+) -> DownloadPlan:
     """Decide what to fetch; all bands when none is named.
+
+    Parameters
+    ----------
+    bands : sequence of str
+        Common names, or keys of assets.
+    region : polygon, optional
+        Longitude/latitude: fetch only this part of each raster.
 
     Raises
     ------
@@ -42,9 +59,9 @@ def plan_for(scenes: Sequence[Scene], bands: Sequence[str], folders: Mapping[str
         raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
     offered = list(dict.fromkeys(name for scene in scenes for name in scene.bands))
     for name in bands:
-        if name not in known_bands(offered):
+        if name not in known_bands(offered) and not any(file_of(scene, name) for scene in scenes):
             raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
-    return plan(scenes, list(bands) or offered, folders, is_here)
+    return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way)
 
 
 def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
@@ -53,13 +70,126 @@ def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
     return [*bands, CLASS_BAND] if has_classes and bands and CLASS_BAND not in bands else list(bands)
 
 
-def fetch(
-    decided: DownloadPlan, scenes: Sequence[Scene], folders: Mapping[str, Path], report: Report = ignore
-) -> Outcome:
+@dataclass(frozen=True)
+class Ready:
+    """A plan of which all is known that the sources tell before the first byte.
+
+    Attributes
+    ----------
+    limits : Limits
+        Files at a time.
+    client : Client
+        The session that asked, and goes on.
+    """
+
+    survey: Survey
+    limits: Limits
+    client: Client
+
+    @property
+    def plan(self) -> DownloadPlan:
+        """What is fetched."""
+        return self.survey.plan
+
+    @property
+    def saved_bytes(self) -> int:
+        """Bytes that windows leave at the source."""
+        return self.survey.saved_bytes
+
+
+def prepare(
+    decided: DownloadPlan, scenes: Sequence[Scene], report: Report = ignore, pace: Pace | None = None
+) -> Ready:
+    """Ask the sources what the items do not tell: sizes, blocks under the area, files at a time.
+
+    Raises
+    ------
+    DiskError
+        The files would not fit.
+    """
+    client = Client(report, pace=pace)
+    surveyed = survey(decided, client, report)
+    for path, why in surveyed.whole.items():
+        if why:
+            report(Noted(why if path.name in why else f"{path.name}: {why}"))
+    unknown = [entry for entry in surveyed.plan.fetch if entry.size is None]
+    sizes: dict[Path, int] = {}
+    with workers("sizes") as pool:
+        for entry, size in zip(unknown, pool.map(lambda entry: _size(entry, client), unknown), strict=True):
+            if size is not None:
+                sizes[entry.path] = size
+    ready = Survey(surveyed.plan.with_sizes(sizes), surveyed.opened, surveyed.whole)
+    check_room(ready.plan)
+    return Ready(ready, limits_of(scenes, client), client)
+
+
+def _size(entry: Fetch, client: Client) -> int | None:
+    try:
+        return client.size(entry.url)
+    except SourceError:
+        # The download itself meets it again, and tells.
+        return None
+
+
+def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
+    """Files at a time that each collection allows, as far as it tells."""
+    told: dict[str, int] = {}
+    addresses = {scene.collection: _link(scene, "collection") for scene in scenes}
+    for collection, address in addresses.items():
+        if address.startswith(("http://", "https://")):
+            try:
+                most = offer.limits(client.json(address)).get("parallel_downloads")
+            except (SourceError, AttributeError):
+                continue
+            if most:
+                told[collection] = int(most)
+    return Limits(settings.whole("parallel_downloads"), told)
+
+
+def _link(scene: Scene, rel: str) -> str:
+    links = [link for link in scene.item.get("links") or () if isinstance(link, dict)]
+    return next((str(link.get("href")) for link in links if link.get("rel") == rel), "")
+
+
+def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[str, Path], report: Report = ignore) -> Outcome:
     """Carry out a download plan; the item of each scene is kept beside its files."""
+    fetched = {entry.scene for entry in (*ready.plan.fetch, *ready.plan.here)}
     for scene in scenes:
-        record.write_item(folders[scene.id], scene.item)
-    return download(decided, lambda stop: Client(report, stop), settings.whole("parallel_downloads"), report)
+        if scene.id in fetched:
+            record.write_item(folders[scene.id], scene.item)
+    tools = Tools(_renewing(scenes, ready.client), opens)
+
+    def one(entry: Fetch, client: Client, told: Report) -> int:
+        opened: Opened | None = ready.survey.opened.get(entry.path)
+        if opened is not None:
+            return fetch_window(entry, opened, told)
+        return fetch_whole(entry, client, tools, told)
+
+    return download(ready.plan, ready.client, one, ready.limits, report)
+
+
+def opens(path: Path, name: str) -> None:
+    """Decode the header of a file that has just come; only TIFF files have one that is known here."""
+    if name.lower().endswith((".tif", ".tiff")):
+        geotiff.refuse_unreadable(path)
+
+
+def _renewing(scenes: Sequence[Scene], client: Client) -> Callable[[Fetch], str | None]:
+    """Ask the item again for the address of a file: signed links end."""
+    known = {scene.id: scene for scene in scenes}
+
+    def renew(entry: Fetch) -> str | None:
+        scene = known.get(entry.scene)
+        if scene is None or not scene.address.startswith(("http://", "https://")):
+            return None
+        try:
+            fresh = Scene.from_item(client.json(scene.address), scene.source)
+        except (SourceError, AttributeError):
+            return None
+        file = file_of(fresh, entry.band)
+        return file.href if file else None
+
+    return renew
 
 
 def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | None:
@@ -72,6 +202,13 @@ def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | Non
             f"{good} of {good + len(outcome.failed)} files are here; {entry.scene}, {entry.band}: {error.what}{more}",
             f"{error.todo} The same command again fetches only what is missing.",
         )
+    if decided.on_order:
+        scene, access = decided.on_order[0]
+        more = f", and {len(decided.on_order) - 1} more" if len(decided.on_order) > 1 else ""
+        why = "sold" if access == "priced" else "given on request"
+        return IncompleteError(
+            f"{scene} is {why}{more}: it has to be ordered; all else is here.", "See 'zoompick order plan'."
+        )
     if decided.lacking:
         scene, band = decided.lacking[0]
         return IncompleteError(
@@ -79,3 +216,12 @@ def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | Non
             "Pick another scene, or ask for other bands.",
         )
     return None
+
+
+def saved_words(ready: Ready) -> str:
+    """What the windows saved, as a sentence; empty when there were none."""
+    if not ready.survey.opened:
+        return ""
+    whole = sum(one.source.size for one in ready.survey.opened.values())
+    part = sum(one.size for one in ready.survey.opened.values())
+    return f"Only the area's windows were fetched: {human_bytes(part)} of {human_bytes(whole)}."

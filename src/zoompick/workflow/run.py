@@ -13,7 +13,7 @@ from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria
 from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
-from zoompick.geo.shapes import geojson_of
+from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -21,8 +21,9 @@ from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
 from zoompick.verification.finding import Finding
 from zoompick.workflow import find, get, verify
-from zoompick.workflow.plan import StudyPlan, plan_study, study_crs
+from zoompick.workflow.plan import StudyPlan, plan_study, study_crs, study_grid
 from zoompick.workflow.steps import Made, Step, make
+from zoompick.workflow.windows import region_of
 
 
 @dataclass(frozen=True)
@@ -82,7 +83,17 @@ def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignor
     return chosen, True
 
 
-def download_study(study: Study, brief: Brief, entries: Sequence[Entry], report: Report = ignore) -> tuple[int, int]:
+def region_in(brief: Brief, area: Area, window: bool | None = None) -> Shape | None:
+    """The part of every scene that a study fetches, longitude/latitude; None for whole files.
+
+    ``window`` takes the place of what the brief says.
+    """
+    return region_of(study_grid(brief, area)) if (brief.window if window is None else window) else None
+
+
+def download_study(
+    study: Study, brief: Brief, area: Area, entries: Sequence[Entry], report: Report = ignore
+) -> tuple[int, int]:
     """Fetch what the brief needs of the shortlist; returns files and bytes fetched.
 
     Raises
@@ -92,15 +103,18 @@ def download_study(study: Study, brief: Brief, entries: Sequence[Entry], report:
     """
     scenes = [entry.scene for entry in entries]
     folders = get.folders_in(study, scenes)
-    decided = get.plan_for(scenes, get.with_classes(brief.bands, scenes), folders)
+    decided = get.plan_for(scenes, get.with_classes(brief.bands, scenes), folders, region_in(brief, area))
     if not decided.fetch:
         problem = get.incomplete(decided, get.Outcome((), (), 0))
         if problem:
             raise problem
         return 0, 0
-    with act(study.journal_file, "download", files=len(decided.fetch)) as doing:
-        outcome = get.fetch(decided, scenes, folders, report)
-        doing.note(bytes=outcome.received_bytes, failed=len(outcome.failed))
+    with act(study.journal_file, "download", source=brief.source, files=len(decided.fetch)) as doing:
+        ready = get.prepare(decided, scenes, report)
+        outcome = get.fetch(ready, scenes, folders, report)
+        doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failed=len(outcome.failed))
+        if words := get.saved_words(ready):
+            report(Noted(words))
         problem = get.incomplete(decided, outcome)
         if problem:
             raise problem
@@ -147,7 +161,7 @@ def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
     brief, area = study.brief(), study.area()
     plan_study(study, brief, area, [])
     entries, searched = select_scenes(study, brief, area, report)
-    fetched_files, fetched_bytes = download_study(study, brief, entries, report)
+    fetched_files, fetched_bytes = download_study(study, brief, area, entries, report)
     plan = plan_study(study, brief, area, [entry.scene for entry in entries])
     made = make_steps(study, plan.steps, report, version)
     findings = verify_and_keep(study, brief, area, plan, report)

@@ -95,7 +95,7 @@ def _digests(path: Path, scene: Scene) -> list[Finding]:
     found = []
     if fetched is not None:
         found.append(files.checksum_matches(path, multihash(fetched.sha256), scene.id, "download record"))
-    if published is not None:
+    if published is not None and not (fetched and fetched.region):
         found.append(files.checksum_matches(path, multihash(published), scene.id, "catalogue entry"))
     if not found:
         note = f"{path.name} was not downloaded by zoompick and the catalogue tells no digest."
@@ -137,7 +137,7 @@ def _product(path: Path, label: str) -> list[Finding]:
         found.append(files.checksum_matches(path, recorded.multihash, label, "sidecar"))
     if fetched is not None:
         found.append(files.checksum_matches(path, multihash(fetched.sha256), label, "download record"))
-    if known is not None and known.sha256:
+    if known is not None and known.sha256 and not (fetched and fetched.region):
         found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
     return found
 

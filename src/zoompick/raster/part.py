@@ -1,0 +1,30 @@
+"""A window of a raster as a raster of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Derived, Pixels, Raster
+
+
+class Part(Derived):
+    """The pixels of a window, unchanged; its grid shares the source's lattice.
+
+    Blocks that the writer asks for need not be the source's.
+    """
+
+    def __init__(self, source: Raster, window: Window) -> None:
+        super().__init__(source)
+        self.window = window
+        self._grid = source.grid.part(window)
+
+    @property
+    def grid(self) -> Grid:
+        """Grid of the window."""
+        return self._grid
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of a window of this one; see :meth:`zoompick.raster.raster.Raster.read`."""
+        moved = Window(window.col + self.window.col, window.row + self.window.row, window.width, window.height)
+        return self.source.read(moved, bands)

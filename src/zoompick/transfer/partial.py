@@ -1,0 +1,261 @@
+"""The bytes of a file that is under way, and a note of what they are a part of: both outlive a killed run."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import queue
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import BinaryIO
+from urllib.parse import urlsplit
+
+from zoompick.errors import CancelledError
+from zoompick.events import Advanced, Report
+from zoompick.files import disk_errors, take_name, writing
+from zoompick.net.client import Answer
+from zoompick.net.refusals import TransientError
+from zoompick.transfer import kinds
+from zoompick.transfer.checksums import sha256_of_digest
+
+_ENDING = ".partial"
+_BEHIND = 8
+_PIECE = 1 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """What the source said of a file when its first bytes came.
+
+    Attributes
+    ----------
+    place : str
+        Address without its query: a signature in it changes, the file does not.
+    validator : str
+        Strong ETag or Last-Modified, by which the rest can be asked for; empty for none.
+    """
+
+    place: str
+    validator: str = ""
+    size: int | None = None
+    sha256: str | None = None
+
+    @classmethod
+    def of(cls, url: str, answer: Answer) -> Note:
+        """Take it from the headers of an answer that carries the file or its rest."""
+        etag, modified = answer.headers.get("ETag", ""), answer.headers.get("Last-Modified", "")
+        told = answer.headers.get("Content-Range", "").rpartition("/")[2]
+        size = told if answer.status == 206 else answer.headers.get("Content-Length", "")
+        return cls(
+            place_of(url),
+            modified if not etag or etag.startswith("W/") else etag,
+            int(size) if size.isdigit() else None,
+            sha256_of_digest(answer.headers.get("Repr-Digest")),
+        )
+
+
+def place_of(url: str) -> str:
+    """An address without its query."""
+    return urlsplit(url)._replace(query="", fragment="").geturl()
+
+
+class Hashing:
+    """SHA-256 in a thread of its own, at most a few pieces behind the writing."""
+
+    def __init__(self) -> None:
+        self._hasher = hashlib.sha256()
+        self._waiting: queue.Queue[bytes | None] = queue.Queue(_BEHIND)
+        self._thread = threading.Thread(target=self._work, daemon=True, name="zoompick-digest")
+        self._thread.start()
+
+    def _work(self) -> None:
+        while (piece := self._waiting.get()) is not None:
+            self._hasher.update(piece)
+
+    def update(self, piece: bytes) -> None:
+        """Add bytes; waits when the thread is far behind."""
+        self._waiting.put(piece)
+
+    def close(self) -> str:
+        """End the thread and give the digest, hexadecimal."""
+        if self._thread.is_alive():
+            self._waiting.put(None)
+            self._thread.join()
+        return self._hasher.hexdigest()
+
+
+class Partial:
+    """One file under way, over as many connections and runs as it takes.
+
+    Attributes
+    ----------
+    size : int
+        Bytes that are here.
+    resumed : int
+        Bytes that an earlier run left.
+    received : int
+        Bytes that came in this run.
+    keep : bool
+        False when they are not worth keeping for the next run.
+    """
+
+    def __init__(self, path: Path, url: str, stop: threading.Event, task: str, report: Report) -> None:
+        self.path, self.url, self.stop = path, url, stop
+        self.task, self._report = task, report
+        self.part, self._note_file = paths_beside(path)
+        self.size = self.resumed = self.received = 0
+        self.keep = True
+        self.note = Note(place_of(url))
+        self._hashing = Hashing()
+        self._out: BinaryIO | None = None
+
+    @property
+    def is_whole(self) -> bool:
+        """True when every byte that the source announced is here."""
+        return self.note.size is not None and self.size == self.note.size and self.size > 0
+
+    def open(self) -> None:
+        """Take up what an earlier run left of the same file; what belongs to another is dropped."""
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        known = _read(self._note_file)
+        if known is not None and known.place == place_of(self.url) and self.part.is_file():
+            self.note = known
+            self._out = self.part.open("r+b")
+            while piece := self._out.read(_PIECE):
+                self._hashing.update(piece)
+                self.size += len(piece)
+            self.resumed = self.size
+            self._report(Advanced(self.task, self.size))
+        else:
+            self._out = self.part.open("w+b")
+
+    def close(self) -> None:
+        """End the work; the bytes are kept for the next run, unless they are worthless."""
+        self._hashing.close()
+        if self._out is not None:
+            self._out.close()
+        if not self.keep or not self.size:
+            self.part.unlink(missing_ok=True)
+            self._note_file.unlink(missing_ok=True)
+
+    def headers(self) -> dict[str, str]:
+        """Ask for the rest only, and only if the file is still the same (RFC 9110, sections 13.1.5 and 14.2)."""
+        if not self.size or not self.note.validator:
+            return {}
+        return {"Range": f"bytes={self.size}-", "If-Range": self.note.validator}
+
+    def take(self, answer: Answer) -> None:
+        """Append the body of an answer; start over when it is another file, or all of it.
+
+        Raises
+        ------
+        FormatError
+            A web page is announced in place of the file; what is here stays.
+        TransientError
+            The connection broke, or another range came than was asked for.
+        CancelledError
+        """
+        if kinds.is_page(answer.headers.get("Content-Type", ""), self.path.name):
+            raise kinds.another_thing(self.path.name, "a web page")
+        if answer.status != 206:
+            self.restart()
+        elif _range_start(answer) != self.size:
+            self.restart()
+            raise TransientError(f"{self.path.name} came with another range than was asked for.", "Try again.")
+        self._keep_note(Note.of(self.url, answer))
+        assert self._out is not None
+        for chunk in answer.chunks():
+            if self.stop.is_set():
+                raise CancelledError("Stopped.")
+            self._out.write(chunk)
+            self._hashing.update(chunk)
+            self.size += len(chunk)
+            self.received += len(chunk)
+            self._report(Advanced(self.task, len(chunk)))
+
+    def restart(self) -> None:
+        """Forget the bytes that are here."""
+        assert self._out is not None
+        if self.size:
+            self._report(Advanced(self.task, -self.size))
+            self._out.seek(0)
+            self._out.truncate()
+            self._hashing.close()
+            self._hashing = Hashing()
+        self.size, self.note = 0, Note(place_of(self.url))
+
+    def start_anew(self) -> None:
+        """Forget what is here, the digest too: an old part of it is wrong."""
+        self.restart()
+        self.resumed = 0
+
+    def _keep_note(self, note: Note) -> None:
+        """Written before the bytes; what a power failure leaves of both is judged by the digest at the end."""
+        if note != self.note or not self._note_file.exists():
+            self.note = note
+            with writing(self._note_file, durable=False) as stream:
+                stream.write(json.dumps(asdict(note)).encode())
+
+    def digest(self) -> str:
+        """Hexadecimal SHA-256 of all bytes; nothing can be added afterwards."""
+        return self._hashing.close()
+
+    def head(self) -> bytes:
+        """The first bytes."""
+        assert self._out is not None
+        self._out.flush()
+        self._out.seek(0)
+        return self._out.read(kinds.HEAD_BYTES)
+
+    def finish(self) -> None:
+        """Give the file its name; the bytes are on the disk before."""
+        assert self._out is not None
+        self._out.flush()
+        os.fsync(self._out.fileno())
+        self._out.close()
+        self._out = None
+        take_name(self.part, self.path)
+        self._note_file.unlink(missing_ok=True)
+
+
+def paths_beside(path: Path) -> tuple[Path, Path]:
+    """Where the bytes under way and their note lie."""
+    part = path.with_name(f".{path.name}{_ENDING}")
+    return part, part.with_name(part.name + ".json")
+
+
+def size_under_way(path: Path) -> int:
+    """Bytes that an earlier run left of a file; 0 for none."""
+    with contextlib.suppress(OSError):
+        return paths_beside(path)[0].stat().st_size
+    return 0
+
+
+@contextmanager
+def under_way(path: Path, url: str, stop: threading.Event, task: str, report: Report) -> Iterator[Partial]:
+    """A file under way; when the block fails, what came is kept, unless ``keep`` was set to False."""
+    partial = Partial(path, url, stop, task, report)
+    with disk_errors(path, "What came of it is kept."):
+        try:
+            partial.open()
+            yield partial
+        finally:
+            partial.close()
+
+
+def _read(path: Path) -> Note | None:
+    try:
+        return Note(**json.loads(path.read_text(encoding="utf-8")))
+    except (OSError, ValueError, TypeError):
+        return None
+
+
+def _range_start(answer: Answer) -> int | None:
+    text = answer.headers.get("Content-Range", "")
+    start = text.removeprefix("bytes ").split("-")[0]
+    return int(start) if start.isdigit() else None

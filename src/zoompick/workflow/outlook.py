@@ -1,0 +1,120 @@
+"""What a download will take, told before its first byte: bytes, time, room, money."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zoompick.catalog.prices import Price, price_of
+from zoompick.catalog.scene import Scene
+from zoompick.files import human_bytes
+from zoompick.geo.shapes import Shape
+from zoompick.study.journal import acts
+from zoompick.transfer.download import room_for
+from zoompick.workflow.get import Ready
+
+_LAST = 10
+_LEAST_BYTES = 1_000_000
+"""Acts that brought less tell of waiting, not of a rate."""
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """Figures for a person to decide by.
+
+    Attributes
+    ----------
+    files, total_bytes : int
+        Still to be fetched; what earlier runs left is taken off.
+    unknown : int
+        Files whose size nobody tells.
+    saved_bytes : int
+        Left at the source by fetching windows.
+    seconds : float or None
+        At the median rate of the last downloads from this source; None when there were none.
+    free_bytes : int or None
+        On the disk where they go.
+    price : Price or None
+        Of the scenes that have to be bought.
+    """
+
+    files: int
+    total_bytes: int
+    unknown: int
+    here: int
+    under_way_bytes: int
+    saved_bytes: int
+    seconds: float | None
+    free_bytes: int | None
+    price: Price | None
+
+    def to_json(self) -> dict[str, Any]:
+        """As the command prints it."""
+        price = (
+            None if self.price is None else {"amount": round(self.price.amount, 2), "currency": self.price.currency}
+        )
+        seconds = None if self.seconds is None else round(self.seconds, 1)
+        return {
+            "files": self.files, "bytes": self.total_bytes, "unknown_sizes": self.unknown, "here": self.here,
+            "resumed_bytes": self.under_way_bytes, "saved_bytes": self.saved_bytes, "seconds": seconds,
+            "free_bytes": self.free_bytes, "price": price,
+        }  # fmt: skip
+
+    def words(self) -> str:
+        """One or two sentences."""
+        unknown = f" and {self.unknown} of unknown size" if self.unknown else ""
+        parts = [f"To fetch: {self.files} files, {human_bytes(self.total_bytes)}{unknown}"]
+        if self.saved_bytes:
+            parts.append(f"{human_bytes(self.saved_bytes)} stay at the source")
+        if self.under_way_bytes:
+            parts.append(f"{human_bytes(self.under_way_bytes)} are left from an earlier run")
+        if self.seconds is not None and self.total_bytes:
+            parts.append(f"{duration(self.seconds)} at the rate of the last downloads")
+        if self.free_bytes is not None:
+            parts.append(f"{human_bytes(self.free_bytes)} free on the disk")
+        bought = f" To be bought: {self.price.text}." if self.price else ""
+        return "; ".join(parts) + "." + bought
+
+
+def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: Path | None) -> Outlook:
+    """Figures of a plan that has been prepared."""
+    plan = ready.plan
+    room = room_for(plan)
+    known = plan.known_bytes - plan.under_way_bytes
+    rate = rate_of(journal, {scene.source for scene in scenes})
+    sold = {scene for scene, access in plan.on_order if access == "priced"}
+    prices = [price for scene in scenes if scene.id in sold and (price := price_of(scene, area))]
+    total = Price(sum(p.amount for p in prices), prices[0].currency, sum(p.km2 for p in prices)) if prices else None
+    return Outlook(
+        files=len(plan.fetch),
+        total_bytes=max(0, known),
+        unknown=plan.unknown,
+        here=len(plan.here),
+        under_way_bytes=plan.under_way_bytes,
+        saved_bytes=ready.saved_bytes,
+        seconds=known / rate if rate else None,
+        free_bytes=room[0] if room else None,
+        price=total,
+    )
+
+
+def rate_of(journal: Path | None, sources: set[str]) -> float | None:
+    """Median bytes a second of the last downloads from these sources; None when the journal tells of none."""
+    rates = [
+        line["bytes"] / line["seconds"]
+        for line in acts(journal)
+        if line.get("act") == "download" and line.get("source") in sources
+        if (line.get("bytes") or 0) >= _LEAST_BYTES and (line.get("seconds") or 0) > 0
+    ]
+    return statistics.median(rates[-_LAST:]) if rates else None
+
+
+def duration(seconds: float) -> str:
+    """A time for people: ``40 s``, ``12 min``, ``3 h 20 min``."""
+    if seconds < 90:
+        return f"{max(1, round(seconds))} s"
+    minutes = round(seconds / 60)
+    return f"{minutes} min" if minutes < 90 else f"{minutes // 60} h {minutes % 60} min"

@@ -1,0 +1,176 @@
+"""Only the study area's part of remote rasters: which blocks that takes, and fetching them."""
+
+from __future__ import annotations
+
+import math
+from concurrent.futures import Future
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import shapely
+
+from zoompick import files
+from zoompick.catalog.scene import CLASS_BAND
+from zoompick.errors import FormatError, NothingFoundError, SourceError
+from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import LONLAT
+from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.net.client import Client, workers
+from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.part import Part
+from zoompick.raster.write import WriteOptions, write_geotiff
+from zoompick.transfer import record
+from zoompick.transfer.partial import place_of
+from zoompick.transfer.plan import DownloadPlan, Fetch
+
+_HEAD_BYTES = 32 << 10
+_MARGIN_PX = 4
+"""Around the area, so that resampling at its edge has neighbours."""
+_GAP_BYTES = 2 << 10
+"""Blocks this close come with one request."""
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A remote raster whose header is here.
+
+    Attributes
+    ----------
+    spans : tuple of Span
+        Stretches of the file that the window needs.
+    """
+
+    tiff: GeoTiff
+    source: RemoteFile
+    window: Window
+    spans: tuple[Span, ...]
+
+    @property
+    def size(self) -> int:
+        """Bytes still to be fetched."""
+        return sum(span.length for span in self.spans)
+
+
+@dataclass(frozen=True)
+class Survey:
+    """A plan whose windows are known.
+
+    Attributes
+    ----------
+    opened : mapping of Path to Opened
+        By the path of the file to be.
+    whole : mapping of Path to str
+        Files that can only be had whole, and why.
+    """
+
+    plan: DownloadPlan
+    opened: dict[Path, Opened]
+    whole: dict[Path, str]
+
+    @property
+    def saved_bytes(self) -> int:
+        """Bytes that the windows leave at the source."""
+        return sum(one.source.size - one.size for one in self.opened.values())
+
+
+def survey(plan: DownloadPlan, client: Client, report: Report = ignore) -> Survey:
+    """Read the header of every file of which a part is wanted, and find the blocks under the region.
+
+    A file in strips, a container, a file that is no raster, and one on a server without ranges are planned whole.
+    """
+    wanted = [entry for entry in plan.fetch if entry.region is not None]
+    opened: dict[Path, Opened] = {}
+    whole: dict[Path, str] = {}
+    task = "headers"
+    report(Started(task, len(wanted), "files"))
+    with workers("headers") as pool:
+        flying: dict[Future[Opened], Fetch] = {pool.submit(_open, entry, client): entry for entry in wanted}
+        for future, entry in flying.items():
+            try:
+                opened[entry.path] = future.result()
+            except (FormatError, NoRangesError) as error:
+                whole[entry.path] = error.what
+            except SourceError:
+                # The download itself meets it again, and tells.
+                whole[entry.path] = ""
+            report(Advanced(task, 1))
+    report(Finished(task))
+    fetch = tuple(replace(entry, region=None) if entry.path in whole else entry for entry in plan.fetch)
+    decided = replace(plan, fetch=fetch).with_sizes({path: one.size for path, one in opened.items()})
+    return Survey(decided, opened, whole)
+
+
+def _open(entry: Fetch, client: Client) -> Opened:
+    if not entry.path.suffix.lower().startswith(".tif"):
+        raise FormatError(f"{entry.path.name} is no GeoTIFF: it is fetched whole.")
+    source = RemoteFile(entry.url, client, head_bytes=_HEAD_BYTES)
+    tiff = GeoTiff(source)
+    if not tiff.is_tiled:
+        raise FormatError(f"{entry.path.name} is stored in strips: it is fetched whole.")
+    assert entry.region is not None
+    window = window_of(tiff.grid, entry.region)
+    spans = merged((Span(start, length) for start, length in tiff.stretches(window)), _GAP_BYTES)
+    return Opened(tiff, source, window, tuple(spans))
+
+
+def window_of(grid: Grid, region: Shape) -> Window:
+    """Pixels of a grid around a region in longitude/latitude, with a margin; empty when they do not meet."""
+    box = bounds_of(project(region, grid.crs))
+    margin_x, margin_y = _MARGIN_PX * grid.pixel_x, _MARGIN_PX * grid.pixel_y
+    wide = Bounds(box.west - margin_x, box.south - margin_y, box.east + margin_x, box.north + margin_y)
+    return grid.window_of(wide)
+
+
+def region_of(grid: Grid) -> Shape:
+    """A grid's outline in longitude/latitude: what a study needs of every scene, in whatever CRS that lies."""
+    box = grid.bounds
+    step = max(math.hypot(box.east - box.west, box.north - box.south) / 8, grid.pixel_x)
+    outline = shapely.segmentize(shapely.box(box.west, box.south, box.east, box.north), step)
+    return project(outline, LONLAT, grid.crs)
+
+
+def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
+    """Fetch the blocks under the window, side by side, and write them as a GeoTIFF of their own.
+
+    Values, type, no-data value, names, scale and offset stay as they are at the source; overviews are made anew.
+
+    Returns
+    -------
+    int
+        Bytes received, the header among them.
+
+    Raises
+    ------
+    NothingFoundError
+        The raster does not touch the region.
+    SourceError, DataError, DiskError
+        Nothing takes the name.
+    """
+    if opened.window.is_empty:
+        raise NothingFoundError(
+            f"{entry.path.name} does not touch the area.", "Drop that scene: 'zoompick pick drop'."
+        )
+    task = f"{entry.scene}/{entry.path.name}"
+    report(Started(task, opened.size, "B"))
+    opened.source.fetch(opened.spans, lambda count: report(Advanced(task, count)))
+    is_class = entry.band == CLASS_BAND
+    written = write_geotiff(Part(opened.tiff, opened.window), entry.path, WriteOptions(is_class=is_class, workers=1))
+    sha256 = files.sha256_of_multihash(files.multihash_of(entry.path, files.SHA256)) or ""
+    assert entry.region is not None
+    record.add(
+        entry.path,
+        record.Fetched(
+            band=entry.band,
+            url=place_of(entry.url),
+            size=written.size,
+            sha256=sha256,
+            checked_by="",
+            region=shapely.to_wkt(entry.region, rounding_precision=7),
+            whole_size=opened.source.size,
+        ),
+    )
+    report(Finished(task))
+    return opened.source.cost.received
