@@ -23,6 +23,7 @@ class Handler(http.server.BaseHTTPRequestHandler):
     seen: ClassVar[list[tuple[str, str | None]]] = []
     keys: ClassVar[list[tuple[str, str]]] = []
     tokens: ClassVar[list[str]] = []
+    files: ClassVar[dict[str, bytes]] = {}
 
     def do_HEAD(self):
         self.do_GET()
@@ -67,27 +68,36 @@ class Handler(http.server.BaseHTTPRequestHandler):
         return self.headers.get("Authorization") in (basic, f"Bearer {self.tokens[-1] if self.tokens else 'given'}")
 
     def file(self, word: str, asked: str | None, etag: str, count: int) -> None:
-        start, stop = 0, len(BODY)
+        whole = self.files.get(self.path, BODY)
+        start, stop = 0, len(whole)
         validator = MODIFIED if word == "dates" else etag
         wants_part = (
             asked and self.headers.get("If-Range", validator) == validator and word not in ("norange", "whole")
         )
         if wants_part:
             first, last = asked.removeprefix("bytes=").split("-")
-            start, stop = int(first), int(last) + 1 if last else len(BODY)
+            start, stop = int(first), min(int(last) + 1, len(whole)) if last else len(whole)
         if word == "otherrange" and start and count == 1:
             start -= 10
-        part = BODY[start:stop]
+        part = whole[start:stop]
         cuts = {"cut": 1, "norange": 1, "changed": 1, "otherrange": 1, "dates": 1, "tworounds": 5}
         sent = len(part) // 2 if count < cuts.get(word, 0) else len(part)
         headers = {"Last-Modified": MODIFIED} if word == "dates" else {"ETag": etag}
-        self.send(206 if wants_part else 200, part, start=start, stop=sent, more=headers, slow=word == "trickle")
+        self.send(
+            206 if wants_part else 200,
+            part,
+            start=start,
+            stop=sent,
+            more=headers,
+            length=len(whole),
+            slow=word == "trickle",
+        )
 
-    def send(self, status, body, start=0, stop=None, kind="image/tiff", location="", more=None, slow=False):
+    def send(self, status, body, start=0, stop=None, kind="image/tiff", location="", more=None, slow=False, length=0):
         self.send_response(status)
         told = {"Content-Length": str(len(body)), "Content-Type": kind, "Location": location} | (more or {})
         if status == 206:
-            told["Content-Range"] = f"bytes {start}-{start + len(body) - 1}/{len(BODY)}"
+            told["Content-Range"] = f"bytes {start}-{start + len(body) - 1}/{length}"
         for key, value in told.items():
             if value:
                 self.send_header(key, value)
@@ -112,7 +122,7 @@ class Handler(http.server.BaseHTTPRequestHandler):
 @contextmanager
 def serving() -> Iterator[str]:
     """Serve on a free port; gives the address."""
-    Handler.seen, Handler.keys, Handler.tokens = [], [], []
+    Handler.seen, Handler.keys, Handler.tokens, Handler.files = [], [], [], {}
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
     server.daemon_threads = True
     thread = threading.Thread(target=server.serve_forever, daemon=True)

@@ -40,11 +40,10 @@ class Gathering(Generic[Made]):
         self._lock = threading.Lock()
         self._names: dict[str, int] = {}
         self._listed: list[str] = []
-        self._seen: set[int] = set()
         self._when, self._cover = array("d"), array("f")
         self._places, self._sizes = array("q"), array("l")
         self._tile, self._version, self._source = array("l"), array("l"), array("l")
-        self._acquisition, self._created = array("q"), array("d")
+        self._key, self._acquisition, self._created = array("q"), array("q"), array("d")
         self._end = 0
 
     def __len__(self) -> int:
@@ -54,10 +53,6 @@ class Gathering(Generic[Made]):
         """Take scenes in, each with the percent of the area that its footprint covers."""
         packed = []
         for scene, percent in zip(scenes, cover_percents, strict=True):
-            key = hash(scene.key)
-            if key in self._seen:
-                continue
-            self._seen.add(key)
             packed.append(marshal.dumps(dict(scene.item)))
             self._note(scene, percent, len(packed[-1]))
         self._spool.seek(0, os.SEEK_END)
@@ -71,6 +66,7 @@ class Gathering(Generic[Made]):
         self._cover.append(cover_percent)
         for column, text in ((self._tile, scene.tile), (self._version, scene.version), (self._source, scene.source)):
             column.append(self._names.setdefault(text, len(self._names)))
+        self._key.append(hash(scene.key))
         self._acquisition.append(hash(scene.acquisition))
         self._created.append(scene.published.timestamp() if scene.published else 0.0)
 
@@ -85,6 +81,7 @@ class Gathering(Generic[Made]):
             Percent of the area; a scene that covers nothing of it is left out in any case.
         """
         order = self._order()
+        order = order[_first_of_each(np.array(self._key, np.int64)[order])]
         if newest_only:
             order = self._newest(order)
         cover = np.frombuffer(self._cover, np.float32) if len(self) else np.zeros(0, np.float32)
@@ -93,28 +90,24 @@ class Gathering(Generic[Made]):
         return list(found) if len(kept) <= FEW else found
 
     def _order(self) -> Any:
+        tile, version = (self._ranks()[np.array(column, np.int64)] for column in (self._tile, self._version))
+        return np.lexsort((version, tile, np.array(self._when)))
+
+    def _ranks(self) -> Any:
+        """Alphabetical rank of each name, by its number."""
         ranks = np.empty(len(self._names) or 1, np.int64)
         for rank, name in enumerate(sorted(self._names)):
             ranks[self._names[name]] = rank
-        tile, version = (ranks[np.array(column, np.int64)] for column in (self._tile, self._version))
-        return np.lexsort((version, tile, np.array(self._when)))
+        return ranks
 
     def _newest(self, order: Any) -> Any:
         """The last of each acquisition in order of version, then of publication."""
-        best: dict[int, int] = {}
-        ranks = sorted(self._names)
-        place = {self._names[name]: rank for rank, name in enumerate(ranks)}
-        for index in order.tolist():
-            acquisition = self._acquisition[index]
-            held = best.get(acquisition)
-            if held is None or self._age(index, place) > self._age(held, place):
-                best[acquisition] = index
-        kept = np.zeros(len(self), bool)
-        kept[list(best.values())] = True
-        return order[kept[order]]
-
-    def _age(self, index: int, place: dict[int, int]) -> tuple[int, float]:
-        return place[self._version[index]], self._created[index]
+        created = np.array(self._created)[order]
+        version = self._ranks()[np.array(self._version, np.int64)[order]]
+        by_age = np.lexsort((-created, -version))
+        newest = np.zeros(len(order), bool)
+        newest[by_age[_first_of_each(np.array(self._acquisition, np.int64)[order][by_age])]] = True
+        return order[newest]
 
     def match(self, index: int) -> Made:
         """One match, read back from the spool."""
@@ -125,6 +118,13 @@ class Gathering(Generic[Made]):
         self._listed = names
         scene = Scene.from_item(marshal.loads(data), names[self._source[index]])
         return self._make(scene, self._cover[index])
+
+
+def _first_of_each(values: Any) -> Any:
+    """True where a value stands for the first time, shape (n,)."""
+    first = np.zeros(len(values), bool)
+    first[np.unique(values, return_index=True)[1]] = True
+    return first
 
 
 class _Lazy(Sequence[Made]):

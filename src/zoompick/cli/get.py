@@ -86,7 +86,7 @@ class _Job:
         """What is still to be fetched."""
         from zoompick.workflow import get
 
-        return get.plan_for(self.scenes, self.bands, self.folders, self.region)
+        return get.plan_for(self.scenes, self.bands, self.folders, self.region, self.area)
 
     @property
     def journal(self) -> Path | None:

@@ -120,6 +120,61 @@ _LOOK: dict[str, Any] = {
 }  # fmt: skip
 
 
+@source.command("login")
+def source_login(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+    token: Annotated[bool, typer.Option("--token", help="A bearer token, asked for.")] = False,
+    user: Annotated[str, typer.Option("--user", metavar="NAME", help="User; the password is asked for.")] = "",
+    client_id: Annotated[
+        str, typer.Option("--client-id", metavar="ID", help="OAuth 2.0 client; its secret is asked for.")
+    ] = "",
+    token_url: Annotated[
+        str, typer.Option("--token-url", metavar="URL", help="Where OAuth 2.0 tokens come from.")
+    ] = "",
+    host: Annotated[
+        str, typer.Option("--host", metavar="URL", help="For another host that the source's files lie on.")
+    ] = "",
+    forget: Annotated[bool, typer.Option("--forget", help="Remove what is kept.")] = False,
+) -> None:
+    """Log in to a source: token, user and password, or OAuth 2.0; bare, it says what an account is needed for."""
+    from zoompick.catalog import sources
+    from zoompick.cli import show
+    from zoompick.net.login import Keyring
+    from zoompick.workflow import login
+
+    found = sources.named(name, _known_sources())
+    place = host or found.url
+    if forget:
+        there = Keyring().drop(place)
+        show.note(f"The log-in for {place} is forgotten." if there else f"No log-in for {place} is kept.")
+        return
+    if not (token or user or client_id):
+        _tell_login(found)
+        return
+    asked = login.Asked(token=token, user=user, client_id=client_id, token_url=token_url)
+    kept = login.keep(place, asked, lambda words: str(typer.prompt(words, hide_input=True, err=True)))
+    show.note(f"Logged in to {found.name} for {kept}. It is kept in {Keyring().path}, which only you can read.")
+
+
+def _tell_login(found: Source) -> None:
+    """What an account is good for, where to get one, and whether there is a log-in now."""
+    from zoompick.cli import show
+    from zoompick.net.login import Keyring, variable_of
+    from zoompick.workflow import login
+
+    with show.progress() as report:
+        rows, where = login.needs(found, report)
+    show.table([show.Column("collection"), show.Column("log-in", flexible=True)], rows)
+    if where:
+        show.sentence(f"Get an account: {where}")
+    known = Keyring().where(found.url)
+    if known:
+        show.note(f"There is a log-in for {found.url}, from the {known}.")
+        return
+    ways = f"'zoompick source login {found.name} --user NAME', --token, or --client-id"
+    show.note(f"There is no log-in yet: {ways}; the variable {variable_of(found.url)} and netrc are read, too.")
+
+
 @source.command("check")
 def source_check(
     name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",

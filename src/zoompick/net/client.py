@@ -125,15 +125,25 @@ class Client:
             headers={"User-Agent": _AGENT},
         )
 
-    def json(self, url: str, body: Any = None) -> Any:
-        """Get a JSON document, or post one and get the answer.
+    def json(self, url: str, body: Any = None, method: str = "") -> Any:
+        """Get a JSON document, or post one and get the answer; another method where it is named.
 
         Raises
         ------
         SourceError
             Not reachable, refused, or not JSON; the message holds what the source said.
         """
-        return self.again(url, lambda: self._json_once(url, body))
+        return self.again(url, lambda: self._json_once(url, body, method))
+
+    def post_once(self, url: str, body: Any) -> Any:
+        """Post a JSON document and get the answer, never twice: what may cost money is not repeated.
+
+        Raises
+        ------
+        SourceError
+            A :class:`TransientError` of status 0 leaves open whether the source took it.
+        """
+        return self._json_once(url, body, "POST")
 
     def text(self, url: str) -> str:
         """Get a document as text, UTF-8; what is none is replaced.
@@ -148,6 +158,21 @@ class Client:
                 return _limited(answer).decode("utf-8", "replace")
 
         return str(self.again(url, once))
+
+    def document(self, url: str) -> tuple[bytes, str]:
+        """Get a document of moderate size: its bytes, and the media type that it is announced as.
+
+        Raises
+        ------
+        SourceError
+        """
+
+        def once() -> tuple[bytes, str]:
+            with self.open(url) as answer:
+                return _limited(answer), _kind(answer.headers)
+
+        found: tuple[bytes, str] = self.again(url, once)
+        return found
 
     def settled(self, url: str) -> str:
         """The address that really answers for ``url``, after all redirects.
@@ -189,13 +214,13 @@ class Client:
             found = self.again(url, by_first_byte)
         return found
 
-    def _json_once(self, url: str, body: Any) -> Any:
+    def _json_once(self, url: str, body: Any, method: str) -> Any:
         headers = {"Accept": "application/geo+json, application/json"}
         data = None
         if body is not None:
             headers["Content-Type"] = "application/json"
             data = json.dumps(body).encode()
-        with self.open(url, headers, "GET" if body is None else "POST", data) as answer:
+        with self.open(url, headers, method or ("GET" if body is None else "POST"), data) as answer:
             text = _limited(answer)
         try:
             return json.loads(text)

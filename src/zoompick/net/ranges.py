@@ -105,8 +105,8 @@ class RemoteFile:
 
     Parameters
     ----------
-    head_bytes : int
-        Read at once at the first contact.
+    head_bytes, ahead_bytes : int
+        Read at once at the first contact, and at least at every later one.
 
     Raises
     ------
@@ -114,11 +114,18 @@ class RemoteFile:
         At the first read: not reachable, or (:class:`NoRangesError`) the server sends no ranges.
     """
 
-    def __init__(self, url: str, client: Client, cost: Cost | None = None, head_bytes: int = HEAD_BYTES) -> None:
+    def __init__(
+        self,
+        url: str,
+        client: Client,
+        cost: Cost | None = None,
+        head_bytes: int = HEAD_BYTES,
+        ahead_bytes: int = _AHEAD_BYTES,
+    ) -> None:
         self.url = url
         self.cost = cost or Cost()
         self._client = client
-        self._head_bytes = head_bytes
+        self._head_bytes, self._ahead_bytes = head_bytes, ahead_bytes
         self._pieces = _Pieces()
         self._size: int | None = None
         self._etag: str | None = None
@@ -144,7 +151,7 @@ class RemoteFile:
             length = max(0, min(length, (self._size or 0) - offset))
             found = self._pieces.get(offset, length)
             if found is None:
-                data = self._fetch(Span(offset, max(length, _AHEAD_BYTES)))
+                data = self._fetch(Span(offset, max(length, self._ahead_bytes)))
                 self._pieces.add(offset, data)
                 found = data[:length]
             return found

@@ -20,11 +20,14 @@ _HINTS = {
 
 
 class TransientError(SourceError):
-    """A request failed in a way that may pass: worth trying again."""
+    """A request failed in a way that may pass: worth trying again.
 
-    def __init__(self, what: str, todo: str = "", retry_after: str | None = None) -> None:
+    ``status`` is that of the answer; 0 when none came, so that nobody knows whether the request was taken.
+    """
+
+    def __init__(self, what: str, todo: str = "", retry_after: str | None = None, status: int = 0) -> None:
         super().__init__(what, todo)
-        self.retry_after = retry_after
+        self.retry_after, self.status = retry_after, status
 
 
 class AnsweredError(SourceError):
@@ -43,7 +46,7 @@ def refusal(url: str, status: int, headers: Mapping[str, str], body: bytes) -> S
     """The error for an answer of status 400 or above."""
     what = f"{host_of(url)} answered {status}{_said(body)} to {without_secrets(url)}."
     if status in TRANSIENT:
-        return TransientError(what, "Try again later.", headers.get("Retry-After"))
+        return TransientError(what, "Try again later.", headers.get("Retry-After"), status)
     kind = RefusedError if status in (400, 405, 422, 501) else AnsweredError
     return kind(what, _HINTS.get(status, "Check the request."), status)
 

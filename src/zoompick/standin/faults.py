@@ -16,6 +16,10 @@ NAMES = {
     "cut": "end this share of file transfers half-way (cut:0.3)",
     "busy": "answer this share of requests with 429 and Retry-After (busy:0.2)",
     "error": "answer this share of requests with 500 (error:0.1)",
+    "jobs": "let this share of orders fail (jobs:0.3)",
+    "queue": "let an order wait this many seconds before it is worked on (queue:30)",
+    "expire": "keep what was ordered only this many seconds (expire:60)",
+    "token": "let tokens end after this many seconds (token:5)",
 }
 
 
@@ -27,6 +31,10 @@ class Faults:
     cut: float = 0.0
     busy: float = 0.0
     error: float = 0.0
+    jobs: float = 0.0
+    queue: float = 1.0
+    expire: float = 3600.0
+    token: float = 3600.0
 
     @classmethod
     def parse(cls, texts: Iterable[str]) -> Faults:

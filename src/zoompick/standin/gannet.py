@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from zoompick.geo.shapes import intersection
+from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.standin import ground, stac, world
 from zoompick.standin.ground import Shot
 from zoompick.standin.passes import Pass
@@ -17,6 +19,7 @@ from zoompick.standin.store import Store
 _USES = ("proj", "eo", "view", "file", "processing")
 _FIRST, _COUNT = datetime(2025, 10, 4, 11, 26, tzinfo=UTC), 18
 _WIDTH_M, _HEIGHT_M = 6_500, 9_000
+_PIXEL_M = 0.3
 _PRICES = (9.0, 12.5, 15.0)
 _CLOUD = (0, 11, 3, 46, 7, 20)
 
@@ -90,6 +93,19 @@ class Gannet(Simple):
             "ost:currency": "crowns",
         }
         return stac.item(self.facts, scene, base, properties, assets, _USES)
+
+    @property
+    def order_limits(self) -> Mapping[str, float]:
+        """As the collection tells them."""
+        limits: Mapping[str, float] = self.facts["terms"]["limits"]
+        return limits
+
+    def prepare(self, scene: Shot, area: Any, folder: Path, cache: Path) -> None:
+        """The area's part of a strip, seen tile by tile."""
+        part = scene.footprint if area is None else intersection(area, scene.footprint)
+        grid = ground.grid_around(part, _PIXEL_M)
+        strip = ground.Seen(scene.seen, part, grid, cache, tuple(entry["name"] for entry in self.facts["band"]))
+        write_geotiff(strip, folder / f"{scene.id}.tif", WriteOptions(workers=1))
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """Nothing: pixels at 0.3 m are made for an order only."""

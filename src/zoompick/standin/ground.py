@@ -16,7 +16,7 @@ import shapely.affinity
 
 from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.geo.shapes import project
-from zoompick.raster.grid import Grid
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Pixels
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.standin import land, lapwing, optics, weather, world
@@ -113,6 +113,53 @@ def _strip(seen: Pass, layers: world.Layers, place: tuple[Any, Any], pixel_m: fl
                         (lapwing.THICK, view.thick)):  # fmt: skip
         classes[where] = code
     return Picture(view.reflectance, classes)
+
+
+@dataclass(frozen=True)
+class Seen:
+    """Bands of a pass as a Raster of its own, looked at window by window: too large to be made at once.
+
+    Attributes
+    ----------
+    polygon : polygon
+        Longitude/latitude; outside it is no-data.
+    """
+
+    shot: Pass
+    polygon: Any
+    grid: Grid
+    cache: Path
+    names: tuple[str, ...]
+    nodata: float = 0
+    scale: float = 0.0001
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """By name, scaled."""
+        return tuple(Band(name, self.scale) for name in self.names)
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """16 bits."""
+        return np.dtype(np.uint16)
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """Full resolution only."""
+        return (self.grid,)
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """One look."""
+        return _STRIP, _STRIP
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Look at a window."""
+        place = self.grid.part(window)
+        picture, where = see(self.shot, place, self.cache), inside(self.polygon, place)
+        chosen = self.names if bands is None else [self.names[index] for index in bands]
+        stored = [np.clip(np.rint(picture.band(name) / self.scale), 1, 65535) * where for name in chosen]
+        return np.stack(stored).astype(np.uint16)
 
 
 @cache

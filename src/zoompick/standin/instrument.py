@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
@@ -74,6 +74,15 @@ class Instrument(ABC):
     def is_closed(self, name: str) -> str:
         """Why a file is not given away, or an empty text."""
         return ""
+
+    @property
+    def order_limits(self) -> Mapping[str, float]:
+        """What an order must keep to; empty for an instrument whose files are open."""
+        return {}
+
+    def prepare(self, scene: Any, area: Any, folder: Path, cache: Path) -> None:
+        """Write the file of an order into ``folder``: of a whole scene, or of the part inside an area (lon/lat)."""
+        raise LookupError(f"nothing is prepared of {self.name}")
 
     def page(self, query: Query, base: str, store: Store) -> tuple[int, list[dict[str, Any]]] | None:
         """Number of matches and the items of one page, where an instrument finds them by itself."""

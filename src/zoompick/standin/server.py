@@ -15,7 +15,8 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import Route
 
-from zoompick.standin import assets, catalogue, search, tilehouse
+from zoompick.standin import assets, catalogue, desk, search, tilehouse
+from zoompick.standin.accounts import Accounts
 from zoompick.standin.faults import Faults, FaultyApp
 from zoompick.standin.instrument import Instrument
 from zoompick.standin.search import Query
@@ -30,7 +31,10 @@ def application(cache: Path, faults: Faults | None = None, synthetic: int = 0) -
     shelves = dict(catalogue.instruments())
     if synthetic:
         shelves[Synthetic.name] = Synthetic(synthetic)
-    archive = _Archive(Store(cache), shelves)
+    troubles = faults or Faults()
+    archive, accounts = _Archive(Store(cache), shelves), Accounts(troubles.token)
+    manners = desk.Manners(wait_s=troubles.queue, fails=troubles.jobs, keeps_s=troubles.expire)
+    orders = desk.Desk(archive.store, shelves, accounts, manners)
     routes = [
         Route("/", archive.landing),
         Route("/conformance", archive.conformance),
@@ -41,14 +45,17 @@ def application(cache: Path, faults: Faults | None = None, synthetic: int = 0) -
         Route("/search", archive.search, methods=["GET", "POST"]),
         Route("/files/{scene}/{name}", assets.endpoint(archive.store, shelves)),
         *tilehouse.routes(cache),
+        *accounts.routes(),
+        *orders.routes(),
     ]
     handlers: Any = {HTTPException: _http_error, search.QueryError: _query_error}
     app = Starlette(routes=routes, exception_handlers=handlers)
-    return FaultyApp(app, faults) if faults and faults != Faults() else app
+    return FaultyApp(app, troubles) if troubles != Faults() else app
 
 
 def _http_error(request: Request, error: Any) -> JSONResponse:
-    return JSONResponse({"code": str(error.status_code), "description": error.detail}, error.status_code)
+    told = {"code": str(error.status_code), "description": error.detail}
+    return JSONResponse(told, error.status_code, headers=error.headers)
 
 
 def _query_error(request: Request, error: Any) -> JSONResponse:

@@ -58,6 +58,8 @@ def collection(
         *(max(box[side] for box in boxes) for side in (2, 3)),
     ]
     here = f"{base}/collections/{table['id']}"
+    is_open = table["terms"]["access"] == "open"
+    terms = [] if is_open else [link("license", f"{base}/terms/{table['id']}", "text/plain")]
     return {
         "type": "Collection",
         "stac_version": "1.1.0",
@@ -84,6 +86,7 @@ def collection(
             link("root", f"{base}/"),
             link("parent", f"{base}/"),
             link("items", f"{here}/items", "application/geo+json"),
+            *terms,
         ],
     }
 

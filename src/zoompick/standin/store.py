@@ -8,6 +8,7 @@ import shutil
 import tempfile
 import threading
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -43,14 +44,25 @@ class Store:
     def file(self, instrument: Instrument, scene: Entry, name: str) -> tuple[Path, Published] | None:
         """A file of a scene, which is made if need be; None when the scene has no such file."""
         group = instrument.group_of(name)
-        label = _label(scene, group)
+
+        def write(folder: Path) -> None:
+            instrument.make(scene, group, folder, self.cache)
+
+        files = self.made(_label(scene, group), write, instrument.wrong_digest(scene))
+        return files.get(name)
+
+    def made(self, label: str, write: Callable[[Path], None], wrong: str = "") -> dict[str, tuple[Path, Published]]:
+        """Files under a label by name, written into a new folder if they are not there yet.
+
+        ``wrong`` is the end of the name of a file whose digest is published wrongly.
+        """
         with self._guard:
             lock = self._locks[label]
         with lock:
             if self._group(label) is None:
-                self._make(instrument, scene, group)
+                self._make(label, write, wrong)
         known = self._group(label) or {}
-        return (self._root / label / name, known[name]) if name in known else None
+        return {name: (self._root / label / name, published) for name, published in known.items()}
 
     def _group(self, label: str) -> dict[str, Published] | None:
         known = self._known.get(label)
@@ -62,13 +74,12 @@ class Store:
             known = self._known[label] = {name: Published(**entry) for name, entry in table.items()}
         return known
 
-    def _make(self, instrument: Instrument, scene: Entry, group: str) -> None:
+    def _make(self, label: str, write: Callable[[Path], None], wrong: str) -> None:
         self._root.mkdir(parents=True, exist_ok=True)
         part = Path(tempfile.mkdtemp(prefix=".scene-", dir=self._root))
-        wrong = instrument.wrong_digest(scene)
-        target = self._root / _label(scene, group)
+        target = self._root / label
         try:
-            instrument.make(scene, group, part, self.cache)
+            write(part)
             table = {}
             for path in sorted(part.iterdir()):
                 data = path.read_bytes()

@@ -75,6 +75,16 @@ class Study:
         return self.root / "journal.jsonl"
 
     @property
+    def orders_file(self) -> Path:
+        """Orders, planned and under way."""
+        return self.root / "orders.json"
+
+    @property
+    def terms_file(self) -> Path:
+        """Terms that were accepted, by collection."""
+        return self.root / "terms.json"
+
+    @property
     def undo_folder(self) -> Path:
         """Earlier shortlists."""
         return self.root / ".undo"

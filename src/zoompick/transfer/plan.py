@@ -126,6 +126,7 @@ def plan(
     is_here: Callable[[Fetch], bool],
     region: Shape | None = None,
     under_way: Callable[[Path], int] = lambda path: 0,
+    ordered: Shape | None = None,
 ) -> DownloadPlan:
     """Decide for each scene and band; a file that holds several bands is fetched once.
 
@@ -141,6 +142,8 @@ def plan(
         Longitude/latitude: fetch only this part of each raster.
     under_way : callable
         Bytes that an earlier run left of a file.
+    ordered : polygon, optional
+        Longitude/latitude: the part for which scenes are ordered that are not open.
     """
     fetch: list[Fetch] = []
     here: list[Fetch] = []
@@ -158,10 +161,12 @@ def plan(
             if (scene.id, path) in planned:
                 continue
             planned.add((scene.id, path))
-            entry = Fetch(scene.id, name, file.href, path, file.size, file.sha256, scene.collection, region)
+            must_order = scene.access != "open" and file.key not in _FREE
+            part = ordered if must_order else region
+            entry = Fetch(scene.id, name, file.href, path, file.size, file.sha256, scene.collection, part)
             if is_here(entry):
                 here.append(entry)
-            elif scene.access != "open" and file.key not in _FREE:
+            elif must_order:
                 on_order.append((scene.id, scene.access))
             else:
                 fetch.append(replace(entry, under_way=under_way(path)))

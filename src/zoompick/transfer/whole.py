@@ -68,7 +68,8 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
         _check_kind(entry, partial, tools)
         partial.finish()
     report(Finished(task))
-    fetched = record.Fetched(entry.band, place_of(partial.url), partial.size, partial.digest(), checked_by)
+    region = "" if entry.region is None else record.as_text(entry.region)
+    fetched = record.Fetched(entry.band, place_of(partial.url), partial.size, partial.digest(), checked_by, region)
     record.add(entry.path, fetched)
     return partial.received
 

@@ -37,7 +37,11 @@ def folders_under(root: Path, scenes: Sequence[Scene]) -> dict[str, Path]:
 
 
 def plan_for(
-    scenes: Sequence[Scene], bands: Sequence[str], folders: Mapping[str, Path], region: Shape | None = None
+    scenes: Sequence[Scene],
+    bands: Sequence[str],
+    folders: Mapping[str, Path],
+    region: Shape | None = None,
+    area: Shape | None = None,
 ) -> DownloadPlan:
     """Decide what to fetch; all bands when none is named.
 
@@ -47,6 +51,8 @@ def plan_for(
         Common names, or keys of assets.
     region : polygon, optional
         Longitude/latitude: fetch only this part of each raster.
+    area : polygon, optional
+        Longitude/latitude: the part for which scenes are ordered that are not open.
 
     Raises
     ------
@@ -61,7 +67,7 @@ def plan_for(
     for name in bands:
         if name not in known_bands(offered) and not any(file_of(scene, name) for scene in scenes):
             raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
-    return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way)
+    return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way, area)
 
 
 def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
@@ -134,7 +140,7 @@ def _size(entry: Fetch, client: Client) -> int | None:
 def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
     """Files at a time that each collection allows, as far as it tells."""
     told: dict[str, int] = {}
-    addresses = {scene.collection: _link(scene, "collection") for scene in scenes}
+    addresses = {scene.collection: link_of(scene, "collection") for scene in scenes}
     for collection, address in addresses.items():
         if address.startswith(("http://", "https://")):
             try:
@@ -146,7 +152,8 @@ def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
     return Limits(settings.whole("parallel_downloads"), told)
 
 
-def _link(scene: Scene, rel: str) -> str:
+def link_of(scene: Scene, rel: str) -> str:
+    """Address of the first link of a relation in a scene's item, or an empty text."""
     links = [link for link in scene.item.get("links") or () if isinstance(link, dict)]
     return next((str(link.get("href")) for link in links if link.get("rel") == rel), "")
 
@@ -207,7 +214,7 @@ def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | Non
         more = f", and {len(decided.on_order) - 1} more" if len(decided.on_order) > 1 else ""
         why = "sold" if access == "priced" else "given on request"
         return IncompleteError(
-            f"{scene} is {why}{more}: it has to be ordered; all else is here.", "See 'zoompick order plan'."
+            f"{scene} is {why}{more}: it has to be ordered; all else is here.", "Begin with 'zoompick order ask'."
         )
     if decided.lacking:
         scene, band = decided.lacking[0]

@@ -103,7 +103,9 @@ def download_study(
     """
     scenes = [entry.scene for entry in entries]
     folders = get.folders_in(study, scenes)
-    decided = get.plan_for(scenes, get.with_classes(brief.bands, scenes), folders, region_in(brief, area))
+    decided = get.plan_for(
+        scenes, get.with_classes(brief.bands, scenes), folders, region_in(brief, area), area.polygon
+    )
     if not decided.fetch:
         problem = get.incomplete(decided, get.Outcome((), (), 0))
         if problem:

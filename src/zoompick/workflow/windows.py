@@ -168,7 +168,7 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
             size=written.size,
             sha256=sha256,
             checked_by="",
-            region=shapely.to_wkt(entry.region, rounding_precision=7),
+            region=record.as_text(entry.region),
             whole_size=opened.source.size,
         ),
     )

@@ -1,0 +1,211 @@
+"""Orders of what sources prepare on request or sell: ask, plan, submit, status, wait, cancel."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from zoompick.cli import exits, options
+from zoompick.cli.groups import defaulting, group
+
+if TYPE_CHECKING:
+    from zoompick.catalog.scene import Scene
+    from zoompick.events import Report
+    from zoompick.study.folder import Study
+    from zoompick.transfer.orders import Order
+    from zoompick.workflow.orders import Desk
+
+order = group(
+    defaulting("status", "status"),
+    "Order scenes that are prepared on request or sold: ask, plan, submit, wait, cancel.",
+)
+
+
+def _here(report: Report | None = None) -> tuple[Study, list[Scene], Desk]:
+    """The study, its shortlist, and the desk that asks on its behalf."""
+    from zoompick.catalog import sources
+    from zoompick.events import ignore
+    from zoompick.net.client import Client
+    from zoompick.study.folder import Study
+    from zoompick.study.shortlist import shortlist
+    from zoompick.workflow.orders import Desk
+
+    study = Study.need(Path.cwd())
+    scenes = [entry.scene for entry in shortlist(study)]
+    area = study.area().polygon if study.area_file.exists() else None
+    return study, scenes, Desk(study, sources.known(study.root), area, Client(report or ignore))
+
+
+@order.command("ask")
+def order_ask(
+    accept_terms: Annotated[
+        str, typer.Option("--accept-terms", metavar="DIGEST", help="Accept the terms with this digest.")
+    ] = "",
+) -> None:
+    """Show the terms of the scenes that are not open, and accept them."""
+    from zoompick.cli import show
+    from zoompick.errors import NothingFoundError
+    from zoompick.study.journal import act
+
+    study, scenes, desk = _here()
+    if accept_terms:
+        with study.locked(), act(study.journal_file, "order ask") as doing:
+            accepted = desk.accept(scenes, accept_terms)
+            doing.note(collection=accepted.collection, terms=accepted.sha256)
+        show.note(f"The terms of {accepted.collection} are accepted: {accepted.sha256}.")
+        return
+    found = desk.terms(scenes)
+    if not found:
+        raise NothingFoundError("No scene of the shortlist has terms to accept.", "'zoompick order plan' goes on.")
+    for terms in found:
+        show.line(f"{terms.collection}: {terms.url}")
+        show.line(terms.text.strip() if terms.text else "The document is no text: open its address.")
+        show.line(f"digest {terms.sha256}")
+        show.line()
+        if terms.accepted:
+            show.note(f"Accepted on {terms.accepted[:10]}.")
+        else:
+            show.note(f"To accept: zoompick order ask --accept-terms {terms.sha256[:16]}")
+
+
+@order.command("plan")
+def order_plan(as_json: options.Json = False) -> None:
+    """Show into which orders the shortlist would be split, and what they cost; nothing is ordered."""
+    from zoompick.cli import show
+
+    _, scenes, desk = _here()
+    planned = desk.plan(scenes)
+    if as_json:
+        show.as_json([_row(entry) for entry in planned])
+        return
+    _table(planned)
+    price = sum(entry.price for entry in planned)
+    cost = f" They cost {price:.2f} {planned[0].currency}." if price else ""
+    accept = f" --accept-price {price:.2f}" if price else ""
+    show.note(f"{len(planned)} orders.{cost} To hand them in: zoompick order submit{accept}")
+
+
+@order.command("submit")
+def order_submit(
+    accept_price: Annotated[
+        float, typer.Option("--accept-price", metavar="MAX", min=0, help="What all may cost together, at most.")
+    ] = 0.0,
+    as_json: options.Json = False,
+) -> None:
+    """Hand in the planned orders, as many as there are slots for; the rest wait in the queue."""
+    from zoompick.cli import show
+    from zoompick.study.journal import act
+
+    study, scenes, desk = _here()
+    with study.locked(), act(study.journal_file, "order submit") as doing:
+        planned = desk.plan(scenes)
+        doing.note(orders=len(planned), price=sum(entry.price for entry in planned))
+        queue = desk.submit(scenes, planned, accept_price)
+    _show(queue, as_json)
+    waiting = sum(entry.state == "planned" for entry in queue)
+    more = f"; {waiting} wait for a slot" if waiting else ""
+    show.note(f"{sum(entry.is_pending for entry in queue)} orders are under way{more}. Next: zoompick order wait")
+
+
+@order.command("status")
+def order_status(as_json: options.Json = False) -> None:
+    """Show the whole queue, with the expected end of each order."""
+    from zoompick.cli import show
+
+    study, scenes, desk = _here()
+    if not list(desk.queue):
+        show.note("Nothing has been ordered in this study. 'zoompick order plan' shows what could be.")
+        return
+    with study.locked():
+        queue = desk.advance(scenes)
+    _show(queue, as_json)
+
+
+@order.command("wait")
+def order_wait(
+    every: Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")] = 30.0,
+    limit: Annotated[
+        float, typer.Option("--limit", metavar="MINUTES", min=0, help="Wait no longer; 0: to the end.")
+    ] = 0,
+    as_json: options.Json = False,
+) -> int:
+    """Wait for the orders, hand in what waits for a slot, and fetch what is ready."""
+    import time
+
+    from zoompick.cli import show
+    from zoompick.errors import IncompleteError
+    from zoompick.study.journal import act
+
+    ends = time.monotonic() + 60 * limit
+    with show.progress() as report:
+        study, scenes, desk = _here(report)
+        with study.locked(), act(study.journal_file, "order wait") as doing:
+            count = 0
+            while True:
+                queue = desk.advance(scenes)
+                count += desk.fetch_ready(scenes, report)
+                doing.note(files=count)
+                left = [entry for entry in desk.queue if entry.is_pending or entry.state in ("planned", "successful")]
+                if not left:
+                    break
+                if limit and time.monotonic() > ends:
+                    raise IncompleteError(f"{len(left)} orders are not here yet.", "'zoompick order wait' goes on.")
+                time.sleep(every)
+    queue = list(desk.queue)
+    _show(queue, as_json)
+    bad = [entry for entry in queue if entry.state in ("failed", "lost", "unsure")]
+    show.note(f"{count} files fetched." + (f" {len(bad)} orders failed." if bad else ""))
+    return exits.IN_PART if bad else exits.DONE
+
+
+@order.command("cancel")
+def order_cancel(
+    numbers: Annotated[list[int], typer.Argument(metavar="NUMBER …", help="Orders by number; see 'order status'.")],
+) -> None:
+    """Cancel orders, also those that are under way."""
+    from zoompick.study.journal import act
+
+    study, _, desk = _here()
+    with study.locked(), act(study.journal_file, "order cancel", orders=numbers):
+        queue = desk.cancel(numbers)
+    _show(queue, False)
+
+
+def _row(entry: Order) -> dict[str, Any]:
+    from dataclasses import asdict
+
+    return asdict(entry)
+
+
+def _show(queue: Sequence[Order], as_json: bool) -> None:
+    from zoompick.cli import show
+
+    if as_json:
+        show.as_json([_row(entry) for entry in queue])
+    else:
+        _table(queue)
+
+
+def _table(queue: Sequence[Order]) -> None:
+    from datetime import UTC, datetime
+
+    from zoompick.cli import show
+    from zoompick.workflow.orders import expected_end
+    from zoompick.workflow.outlook import duration
+
+    now, rows = datetime.now(UTC), []
+    for entry in queue:
+        end = expected_end(entry, queue, now)
+        state = f"{entry.state} {entry.progress} %" if entry.state == "running" else entry.state
+        cost = f"{entry.price:.2f} {entry.currency}" if entry.price else ""
+        soon = "" if end is None else f"in {duration(end)}"
+        what = f"{len(entry.scenes)}: {', '.join(entry.scenes)}" if not entry.message else entry.message
+        rows.append([str(entry.number), entry.collection, state, f"{entry.km2:.2f}", cost, soon, what])
+    heads = [
+        show.Column("number", "right"), show.Column("collection"), show.Column("state"), show.Column("km2", "right"),
+        show.Column("cost", "right"), show.Column("ready"), show.Column("scenes", flexible=True),
+    ]  # fmt: skip
+    show.table(heads, rows)

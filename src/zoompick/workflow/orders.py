@@ -1,0 +1,281 @@
+"""Order what sources prepare on request or sell: terms, prices, a queue that survives restarts, files fetched."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import PurePosixPath
+from typing import Any
+from urllib.parse import urlsplit
+
+from zoompick.catalog import offer
+from zoompick.catalog.scene import Scene
+from zoompick.catalog.sources import Source, named
+from zoompick.errors import NothingFoundError, SourceError, UsageError
+from zoompick.events import Noted, Report, ignore
+from zoompick.files import read_json, safe_name, write_json
+from zoompick.geo.shapes import Shape
+from zoompick.net.client import Client
+from zoompick.net.refusals import TransientError
+from zoompick.study.folder import Study
+from zoompick.transfer import orders, record
+from zoompick.transfer.orders import Order, Quota
+from zoompick.transfer.plan import Fetch, local_names
+from zoompick.transfer.whole import Tools, fetch_whole
+from zoompick.workflow.get import link_of, opens
+
+
+@dataclass(frozen=True)
+class Terms:
+    """The terms of a collection.
+
+    Attributes
+    ----------
+    text : str
+        Empty for a document that is no text.
+    sha256 : str
+        Of the document, hexadecimal: by it the terms are accepted.
+    accepted : str
+        When they were accepted in this study; empty while they were not.
+    """
+
+    collection: str
+    url: str
+    text: str
+    sha256: str
+    accepted: str
+
+
+@dataclass(frozen=True)
+class Desk:
+    """What is asked of sources on behalf of one study.
+
+    Attributes
+    ----------
+    area : polygon or None
+        Longitude/latitude; scenes are ordered for this part of them.
+    """
+
+    study: Study
+    sources: Mapping[str, Source]
+    area: Shape | None
+    client: Client
+
+    @property
+    def queue(self) -> orders.Queue:
+        """The study's orders."""
+        return orders.Queue(self.study.orders_file)
+
+    # Terms
+
+    def terms(self, scenes: Sequence[Scene]) -> list[Terms]:
+        """Terms of the collections whose scenes are not open; none for one that tells none."""
+        found = []
+        for collection, scene in {scene.collection: scene for scene in to_order(scenes)}.items():
+            about = self._about(scene)
+            links = [link for link in about.get("links") or () if isinstance(link, dict)]
+            url = next((str(link.get("href")) for link in links if link.get("rel") == "license"), "")
+            if url:
+                data, kind = self.client.document(url)
+                text = data.decode("utf-8", "replace") if kind.startswith("text/") else ""
+                digest = hashlib.sha256(data).hexdigest()
+                kept = self._accepted().get(collection, {})
+                accepted = str(kept.get("accepted", "")) if kept.get("sha256") == digest else ""
+                found.append(Terms(collection, url, text, digest, accepted))
+        return found
+
+    def accept(self, scenes: Sequence[Scene], sha256: str) -> Terms:
+        """Record that the terms with this digest are accepted.
+
+        Raises
+        ------
+        UsageError
+            No collection of the scenes has these terms now.
+        """
+        for terms in self.terms(scenes):
+            if len(sha256) >= 8 and terms.sha256.startswith(sha256.lower()):
+                now = _now()
+                row = {"url": terms.url, "sha256": terms.sha256, "accepted": now}
+                write_json(self.study.terms_file, self._accepted() | {terms.collection: row})
+                return replace(terms, accepted=now)
+        raise UsageError(f"No terms here have the digest {sha256}.", "'zoompick order ask' shows them.")
+
+    def _accepted(self) -> dict[str, Any]:
+        path = self.study.terms_file
+        return dict(read_json(path)) if path.exists() else {}
+
+    # Planning and handing in
+
+    def _about(self, scene: Scene) -> Mapping[str, Any]:
+        """The collection of a scene as its source tells it."""
+        address = link_of(scene, "collection")
+        told = self.client.json(address) if address else {}
+        return told if isinstance(told, dict) else {}
+
+    def quotas(self, scenes: Sequence[Scene]) -> dict[str, Quota]:
+        """What the collections of scenes allow."""
+        firsts = {scene.collection: scene for scene in scenes}
+        return {name: Quota.of(offer.limits(self._about(scene))) for name, scene in firsts.items()}
+
+    def plan(self, scenes: Sequence[Scene]) -> list[Order]:
+        """Orders for the scenes that are neither here nor ordered, under the sources' quotas; nothing is kept.
+
+        Raises
+        ------
+        NothingFoundError
+            No scene has to be ordered.
+        UsageError
+            The area is too large for an order.
+        """
+        known = list(self.queue)
+        alive = [order for order in known if order.state not in ("failed", "dismissed", orders.LOST)]
+        settled = {scene for order in alive for scene in order.scenes}
+        wanted = [scene for scene in to_order(scenes) if scene.id not in settled]
+        if not wanted:
+            raise NothingFoundError(
+                "No scene of the shortlist has still to be ordered.", "'zoompick order status' shows the queue."
+            )
+        first = max((order.number for order in known), default=0) + 1
+        return orders.split(wanted, self.quotas(wanted), self.area, first)
+
+    def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], price_max: float) -> list[Order]:
+        """Take planned orders into the queue and hand in as many as there are slots for.
+
+        Raises
+        ------
+        UsageError
+            Terms that were not accepted, or a price above ``price_max``; nothing is handed in.
+        """
+        open_terms = [terms for terms in self.terms(scenes) if not terms.accepted]
+        if open_terms:
+            raise UsageError(
+                f"The terms of {open_terms[0].collection} have not been accepted in this study.",
+                "Read them with 'zoompick order ask'; it says how to accept them.",
+            )
+        price = sum(order.price for order in planned)
+        if price > price_max:
+            raise UsageError(
+                f"The orders cost {price:.2f} {planned[0].currency}; you allow {price_max:g}. Nothing was ordered.",
+                f"Give --accept-price {price:.2f}, or pick fewer scenes.",
+            )
+        self.queue.add(planned)
+        return self.advance(scenes)
+
+    def advance(self, scenes: Sequence[Scene]) -> list[Order]:
+        """Ask how the pending orders are, then hand in as many planned ones as there are slots for."""
+        quotas = self.quotas([scene for scene in scenes if scene.access != "open"])
+        for order in list(self.queue):
+            if order.is_pending:
+                self._keep(orders.status(order, self.client))
+        for order in orders.next_to_submit(self.queue, quotas):
+            self._hand_in(order)
+        return list(self.queue)
+
+    def _hand_in(self, order: Order) -> None:
+        """Hand one order in; what is not known to have failed is never handed in again."""
+        desk = self._desk(order.source)
+        terms = str(self._accepted().get(order.collection, {}).get("sha256", ""))
+        self._keep(replace(order, state=orders.UNSURE, submitted=_now(), message="it was being handed in"))
+        try:
+            self._keep(replace(desk.submit(order, self.area, terms, order.price + 0.01), submitted=_now()))
+        except TransientError as error:
+            if error.status:
+                self._keep(order)
+            raise
+        except SourceError:
+            self._keep(order)
+            raise
+
+    def _desk(self, source: str) -> orders.OrderDesk:
+        url = named(source, self.sources).url
+        landing = self.client.json(url)
+        links = landing.get("links", ()) if isinstance(landing, dict) else ()
+        return orders.OrderDesk(url, [link for link in links if isinstance(link, dict)], self.client)
+
+    def _keep(self, order: Order) -> None:
+        has_ended = order.state in ("failed", "dismissed", orders.LOST, orders.READY, orders.FETCHED)
+        self.queue.replace(replace(order, ended=order.ended or _now()) if has_ended else order)
+
+    def cancel(self, numbers: Iterable[int]) -> list[Order]:
+        """Dismiss orders by number; one that was not handed in is taken out of the queue.
+
+        Raises
+        ------
+        UsageError
+            No such number.
+        """
+        known = {order.number: order for order in self.queue}
+        for number in numbers:
+            if number not in known:
+                raise UsageError(f"There is no order {number}.", "'zoompick order status' lists them.")
+            order = known[number]
+            if order.is_pending:
+                self._keep(orders.cancel(order, self.client))
+            elif order.state in (orders.PLANNED, orders.UNSURE):
+                self._keep(replace(order, state="dismissed", message="taken out of the queue"))
+        return list(self.queue)
+
+    # Fetching
+
+    def fetch_ready(self, scenes: Sequence[Scene], report: Report = ignore) -> int:
+        """Fetch the files of every order that is ready; returns how many came."""
+        known, count = {scene.id: scene for scene in scenes}, 0
+        for order in list(self.queue):
+            if order.state == orders.READY:
+                count += self._fetch(order, known, report)
+        return count
+
+    def _fetch(self, order: Order, known: Mapping[str, Scene], report: Report) -> int:
+        count = 0
+        for result in orders.results(order, self.client):
+            scene = known.get(result.scene)
+            folder = self.study.scene_folder(order.source, result.scene or f"order-{order.number}")
+            path = folder / _name_of(scene, result.url)
+            entry = Fetch(
+                result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
+                self.area,
+            )  # fmt: skip
+            if not record.is_here(entry):
+                fetch_whole(entry, self.client, Tools(opens=opens), report)
+                count += 1
+            if scene is not None:
+                record.write_item(folder, scene.item)
+        self._keep(replace(order, state=orders.FETCHED))
+        report(Noted(f"Order {order.number} is here: {len(order.scenes)} scenes."))
+        return count
+
+
+def _name_of(scene: Scene | None, url: str) -> str:
+    """Local name of an ordered file: the one that its scene's file of the same kind would have."""
+    plain = safe_name(PurePosixPath(urlsplit(url).path).name)
+    if scene is None:
+        return plain
+    names = local_names(scene)
+    data = (names[band.href] for band in scene.bands.values())
+    return next((name for name in data if PurePosixPath(name).suffix == PurePosixPath(plain).suffix), plain)
+
+
+def to_order(scenes: Iterable[Scene]) -> list[Scene]:
+    """Scenes that are given on request or for a price only."""
+    return [scene for scene in scenes if scene.access != "open"]
+
+
+def expected_end(order: Order, known: Sequence[Order], now: datetime) -> float | None:
+    """Seconds until an order is likely to be ready, by its progress, else by how long others took; None: no idea."""
+    spent = (now - datetime.fromisoformat(order.submitted)).total_seconds() if order.submitted else 0.0
+    if order.is_pending and 5 <= order.progress < 100:
+        return spent * (100 - order.progress) / order.progress
+    took = [
+        (datetime.fromisoformat(other.ended) - datetime.fromisoformat(other.submitted)).total_seconds()
+        for other in known
+        if other.ended and other.submitted and other.state in (orders.READY, orders.FETCHED)
+    ]
+    if not took or not (order.is_pending or order.state == orders.PLANNED):
+        return None
+    return max(0.0, sum(took) / len(took) - spent)
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")
