@@ -202,7 +202,7 @@ def test_gannet_costs_money_and_only_its_quicklooks_are_free(archive, program, t
     program("source", "add", "shop", archive)
     shown = program("source", "show", "shop")
     assert "9 to 15 crowns a km2" in shown.out
-    assert "largest area 100 km2" in shown.out
+    assert "largest area 25 km2" in shown.out
     checked = program("source", "check", "shop")
     assert checked.code == 0
     assert "order it" in " ".join(checked.out.split())

@@ -82,9 +82,9 @@ def order_plan(as_json: options.Json = False) -> None:
         show.as_json([_row(entry) for entry in planned])
         return
     _table(planned)
-    price = sum(entry.price for entry in planned)
-    cost = f" They cost {price:.2f} {planned[0].currency}." if price else ""
-    accept = f" --accept-price {price:.2f}" if price else ""
+    price = _cost(planned)
+    cost = f" They cost {price}." if price else ""
+    accept = f" --accept-price {price.split()[0]}" if price else ""
     show.note(f"{len(planned)} orders.{cost} To hand them in: zoompick order submit{accept}")
 
 
@@ -101,13 +101,16 @@ def order_submit(
 
     study, scenes, desk = _here()
     with study.locked(), act(study.journal_file, "order submit") as doing:
-        planned = desk.plan(scenes)
+        planned = desk.plan(scenes) if desk.has_new(scenes) or not list(desk.queue) else []
         doing.note(orders=len(planned), price=sum(entry.price for entry in planned))
         queue = desk.submit(scenes, planned, accept_price)
     _show(queue, as_json)
-    waiting = sum(entry.state == "planned" for entry in queue)
+    waiting, pending = (sum(entry.state == "planned" for entry in queue), sum(entry.is_pending for entry in queue))
+    if not waiting + pending:
+        show.note("Nothing is left to hand in.")
+        return
     more = f"; {waiting} wait for a slot" if waiting else ""
-    show.note(f"{sum(entry.is_pending for entry in queue)} orders are under way{more}. Next: zoompick order wait")
+    show.note(f"{pending} orders are under way{more}. Next: zoompick order wait")
 
 
 @order.command("status")
@@ -174,6 +177,12 @@ def order_cancel(
     _show(queue, False)
 
 
+def _cost(queue: Sequence[Order]) -> str:
+    """Price of some orders together, in the words of the archive; empty when they cost nothing."""
+    price = sum(entry.price for entry in queue)
+    return f"{price:.2f} {next((e.currency for e in queue if e.currency), '')}".strip() if price else ""
+
+
 def _row(entry: Order) -> dict[str, Any]:
     from dataclasses import asdict
 
@@ -200,9 +209,10 @@ def _table(queue: Sequence[Order]) -> None:
     for entry in queue:
         end = expected_end(entry, queue, now)
         state = f"{entry.state} {entry.progress} %" if entry.state == "running" else entry.state
-        cost = f"{entry.price:.2f} {entry.currency}" if entry.price else ""
+        cost = _cost([entry])
         soon = "" if end is None else f"in {duration(end)}"
-        what = f"{len(entry.scenes)}: {', '.join(entry.scenes)}" if not entry.message else entry.message
+        more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
+        what = entry.message or f"{entry.scenes[0]}{more}"
         rows.append([str(entry.number), entry.collection, state, f"{entry.km2:.2f}", cost, soon, what])
     heads = [
         show.Column("number", "right"), show.Column("collection"), show.Column("state"), show.Column("km2", "right"),

@@ -152,8 +152,17 @@ def source_login(
         _tell_login(found)
         return
     asked = login.Asked(token=token, user=user, client_id=client_id, token_url=token_url)
-    kept = login.keep(place, asked, lambda words: str(typer.prompt(words, hide_input=True, err=True)))
+    kept = login.keep(place, asked, _secret)
     show.note(f"Logged in to {found.name} for {kept}. It is kept in {Keyring().path}, which only you can read.")
+
+
+def _secret(words: str) -> str:
+    """Ask for a secret without showing it; from a pipe it is the next line."""
+    import sys
+
+    if sys.stdin.isatty():
+        return str(typer.prompt(words, hide_input=True, err=True))
+    return sys.stdin.readline().rstrip("\r\n")
 
 
 def _tell_login(found: Source) -> None:

@@ -129,16 +129,22 @@ class Desk:
         UsageError
             The area is too large for an order.
         """
-        known = list(self.queue)
-        alive = [order for order in known if order.state not in ("failed", "dismissed", orders.LOST)]
-        settled = {scene for order in alive for scene in order.scenes}
-        wanted = [scene for scene in to_order(scenes) if scene.id not in settled]
+        known, wanted = list(self.queue), self._unordered(scenes)
         if not wanted:
             raise NothingFoundError(
                 "No scene of the shortlist has still to be ordered.", "'zoompick order status' shows the queue."
             )
         first = max((order.number for order in known), default=0) + 1
         return orders.split(wanted, self.quotas(wanted), self.area, first)
+
+    def has_new(self, scenes: Sequence[Scene]) -> bool:
+        """True when a scene has still to be ordered."""
+        return bool(self._unordered(scenes))
+
+    def _unordered(self, scenes: Sequence[Scene]) -> list[Scene]:
+        alive = [order for order in self.queue if order.state not in ("failed", "dismissed", orders.LOST)]
+        settled = {scene for order in alive for scene in order.scenes}
+        return [scene for scene in to_order(scenes) if scene.id not in settled]
 
     def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], price_max: float) -> list[Order]:
         """Take planned orders into the queue and hand in as many as there are slots for.
@@ -155,9 +161,10 @@ class Desk:
                 "Read them with 'zoompick order ask'; it says how to accept them.",
             )
         price = sum(order.price for order in planned)
+        currency = next((order.currency for order in planned if order.currency), "")
         if price > price_max:
             raise UsageError(
-                f"The orders cost {price:.2f} {planned[0].currency}; you allow {price_max:g}. Nothing was ordered.",
+                f"The orders cost {price:.2f} {currency}; you allow {price_max:g}. Nothing was ordered.",
                 f"Give --accept-price {price:.2f}, or pick fewer scenes.",
             )
         self.queue.add(planned)
@@ -243,7 +250,8 @@ class Desk:
             if scene is not None:
                 record.write_item(folder, scene.item)
         self._keep(replace(order, state=orders.FETCHED))
-        report(Noted(f"Order {order.number} is here: {len(order.scenes)} scenes."))
+        what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
+        report(Noted(f"Order {order.number} is here: {what}."))
         return count
 
 

@@ -1,0 +1,234 @@
+"""Orders: how a shortlist is split, the queue that survives, the whole way from terms to files."""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
+
+import pytest
+import shapely
+
+from zoompick.errors import DataError, SourceError, UsageError
+from zoompick.geo.sizes import area_km2
+from zoompick.net.client import Client
+from zoompick.net.login import Keyring, Login
+from zoompick.net.refusals import TransientError
+from zoompick.transfer import orders
+from zoompick.transfer.orders import Order, Queue, Quota, next_to_submit, split
+from zoompick.workflow.orders import Desk, expected_end
+
+
+@dataclass(frozen=True)
+class Wanted:
+    id: str
+    footprint: shapely.Geometry
+    collection: str = "c"
+    source: str = "s"
+    price_km2: float | None = None
+    currency: str = "crowns"
+
+
+def strips(*widths: float, **more) -> list[Wanted]:
+    """Scenes of one height, as wide as told, in hundredths of a degree."""
+    return [Wanted(f"s{n}", shapely.box(0, 0, width / 100, 0.01), **more) for n, width in enumerate(widths)]
+
+
+def sizes(*widths: float) -> list[float]:
+    return [area_km2(scene.footprint) for scene in strips(*widths)]
+
+
+@pytest.mark.parametrize(
+    ("count", "limit", "expected"), [(7, 3, [3, 3, 1]), (6, 3, [3, 3]), (1, 3, [1]), (4, float("inf"), [4])]
+)
+def test_scenes_are_split_into_the_fewest_orders(count, limit, expected):
+    found = split(strips(*[1] * count), {"c": Quota(scenes_an_order=limit)}, None)
+    assert [len(order.scenes) for order in found] == expected
+    assert [order.number for order in found] == list(range(1, len(expected) + 1))
+    assert [scene for order in found for scene in order.scenes] == [f"s{n}" for n in range(count)]
+
+
+def test_a_bound_on_area_fills_orders_well():
+    one = sizes(1)[0]
+    found = split(strips(2, 5, 4, 1, 6, 2), {"c": Quota(km2_an_order=10.05 * one)}, None)
+    assert len(found) == 2
+    assert all(order.km2 <= 10.05 * one for order in found)
+    assert {scene for order in found for scene in order.scenes} == {f"s{n}" for n in range(6)}
+
+
+def test_collections_and_prices_are_kept_apart():
+    wanted = [*strips(1, 1, collection="a", price_km2=10.0), *strips(1, collection="b")]
+    first, second = split(wanted, {}, None, first=4)
+    assert (first.number, first.collection, second.collection) == (4, "a", "b")
+    assert first.price == pytest.approx(20 * sizes(1)[0], abs=0.01)
+    assert (second.price, first.currency) == (0, "crowns")
+    inside = split(wanted, {}, shapely.box(0, 0, 0.005, 0.01))
+    assert inside[0].price == pytest.approx(first.price / 2, abs=0.02)
+
+
+def test_an_area_too_large_for_an_order_is_refused():
+    with pytest.raises(UsageError, match=r"at most 1 km2"):
+        split(strips(5), {"c": Quota(largest_area_km2=1)}, None)
+
+
+def order(number: int, state: str = "planned", collection: str = "c", **more) -> Order:
+    return Order(number, "s", collection, (f"x{number}",), 1.0, 0.0, state=state, **more)
+
+
+@pytest.mark.parametrize(
+    ("states", "slots", "chosen"),
+    [
+        ("ppp", 2, [1, 2]), ("rpp", 2, [2]), ("rap", 2, []), ("fspp", 1, [3]), ("ppp", float("inf"), [1, 2, 3]),
+        ("dp", 1, [2]),
+    ],
+)  # fmt: skip
+def test_orders_are_handed_in_as_slots_free_up(states, slots, chosen):
+    names = {"p": "planned", "r": "running", "a": "accepted", "f": "fetched", "s": "successful", "d": "dismissed"}
+    queue = [order(number, names[letter]) for number, letter in enumerate(states, 1)]
+    assert [o.number for o in next_to_submit(queue, {"c": Quota(pending_orders=slots)})] == chosen
+    assert next_to_submit([order(1, collection="other")], {"c": Quota(pending_orders=0)})
+
+
+def test_the_queue_survives(tmp_path):
+    queue = Queue(tmp_path / "orders.json")
+    assert list(queue) == []
+    queue.add([order(1), order(2)])
+    queue.replace(order(2, "running", progress=40))
+    assert list(Queue(queue.path)) == [order(1), order(2, "running", progress=40)]
+    queue.path.write_text('{"orders": [{"nonsense": 1}]}')
+    with pytest.raises(DataError, match="does not hold orders"):
+        list(queue)
+
+
+def test_the_expected_end():
+    now = datetime(2026, 1, 1, 12, tzinfo=UTC)
+    began = (now - timedelta(seconds=60)).isoformat()
+    running = order(1, "running", progress=75, submitted=began)
+    assert expected_end(running, [], now) == pytest.approx(20)
+    old = order(2, "fetched", submitted=began, ended=(now + timedelta(seconds=40)).isoformat())
+    assert expected_end(order(3), [old], now) == pytest.approx(100)
+    assert expected_end(order(3, "accepted", submitted=began), [old], now) == pytest.approx(40)
+    assert expected_end(order(3), [], now) is None
+    assert expected_end(old, [old], now) is None
+
+
+AREA = ("--box", -12.0560, -38.6110, -12.0545, -38.6100)
+
+
+@pytest.fixture
+def shop(program, archive, tmp_path):
+    """A study with two strips and a container picked, and a log-in."""
+    folder = tmp_path / "shop"
+    program("new", folder, *AREA, "--source", "ostrell", "--collection", "gannet-vhr", "--dates", "2025-11/2025-12",
+            "--cloud", 100)  # fmt: skip
+    program("source", "add", "ostrell", archive, "--here", cwd=folder)
+    assert program("search", cwd=folder).code == 0
+    assert program("pick", "1-2", cwd=folder).code == 0
+    Keyring().put(archive, Login("basic", "visitor", "ostrell"))
+    yield folder
+    Keyring().drop(archive)
+
+
+def test_from_terms_to_files(shop, program):
+    plan = program("order", "plan", "--json", cwd=shop).json
+    price = sum(row["price"] for row in plan)
+    assert price > 0 and sum(len(row["scenes"]) for row in plan) == 2
+    refused = program("order", "submit", "--accept-price", 99, cwd=shop)
+    assert refused.code == 2 and "have not been accepted" in refused.err
+    asked = program("order", "ask", cwd=shop)
+    digest = re.search(r"--accept-terms (\w+)", asked.err)[1]
+    assert "invented collection gannet-vhr" in asked.out and digest in asked.out
+    assert program("order", "ask", "--accept-terms", "1234567890", cwd=shop).code == 2
+    assert program("order", "ask", "--accept-terms", digest, cwd=shop).code == 0
+    assert "Accepted on" in program("order", "ask", cwd=shop).err
+    dear = program("order", "submit", "--accept-price", price / 2, cwd=shop)
+    assert dear.code == 2 and "Nothing was ordered" in dear.err
+    assert not (shop / "orders.json").exists()
+    assert program("order", "submit", "--accept-price", price, cwd=shop).code == 0
+    done = program("order", "wait", "--every", 0.3, cwd=shop)
+    assert done.code == 0, done.err
+    assert len(list(shop.glob("scenes/ostrell/*/*.tif"))) == 2
+    queue = program("order", "status", "--json", cwd=shop).json
+    assert {row["state"] for row in queue} == {"fetched"}
+    got = program("download", "--bands", "red", cwd=shop)
+    assert got.code == 0 and "here and checked" in got.err
+    verified = program("verify", *shop.glob("scenes/ostrell/*/*.tif"), cwd=shop)
+    assert verified.code == 0
+    again = program("order", "plan", cwd=shop)
+    assert again.code == 3 and "has still to be ordered" in again.err
+    acts = [json.loads(line) for line in (shop / "journal.jsonl").read_text().splitlines()]
+    assert {"order ask", "order submit", "order wait"} <= {act["act"] for act in acts}
+    assert "visitor" not in (shop / "journal.jsonl").read_text()
+
+
+def test_cancelling(shop, program):
+    digest = re.search(r"--accept-terms (\w+)", program("order", "ask", cwd=shop).err)[1]
+    program("order", "ask", "--accept-terms", digest, cwd=shop)
+    assert program("order", "submit", "--accept-price", 99, cwd=shop).code == 0
+    assert program("order", "cancel", 7, cwd=shop).code == 2
+    cancelled = program("order", "cancel", 1, cwd=shop)
+    assert "dismissed" in cancelled.out
+    assert program("order", "plan", cwd=shop).code == 0
+
+
+def test_without_a_log_in_the_source_says_so(shop, program, archive):
+    Keyring().drop(archive)
+    digest = re.search(r"--accept-terms (\w+)", program("order", "ask", cwd=shop).err)[1]
+    program("order", "ask", "--accept-terms", digest, cwd=shop)
+    refused = program("order", "submit", "--accept-price", 99, cwd=shop)
+    assert refused.code == 4 and "source login" in refused.err
+    assert [row["state"] for row in json.loads((shop / "orders.json").read_text())["orders"]] == ["planned"]
+    told = program("source", "login", cwd=shop)
+    assert "an account and an order" in told.out and "/account" in told.out and "There is no log-in" in told.err
+    wrong = program("source", "login", "--client-id", "x", cwd=shop)
+    assert wrong.code == 2 and "--token-url" in wrong.err
+    bad = program(
+        "source", "login", "--client-id", "x", "--token-url", f"{archive}/account/token", cwd=shop, stdin="no\n"
+    )
+    assert bad.code == 4 and "these are not known here" in bad.err
+    good = program("source", "login", "--client-id", "visitor-tool", *tokens, cwd=shop, stdin="ostrell-tool\n")
+    assert good.code == 0 and "ostrell-tool" not in good.out + good.err
+    assert program("order", "submit", "--accept-price", 99, cwd=shop).code == 0
+    assert program("source", "login", "--forget", cwd=shop).code == 0
+
+
+class Broken:
+    """A client whose one answer is told."""
+
+    def __init__(self, error: SourceError) -> None:
+        self.error = error
+
+    def json(self, url, body=None, method=""):
+        return {"links": [{"rel": "x/processes", "href": "p"}, {"rel": orders._EXECUTE, "href": "e"}], "processes": [
+            {"links": [{"rel": orders._EXECUTE, "href": "e"}]}]}  # fmt: skip
+
+    def post_once(self, url, body):
+        raise self.error
+
+
+@pytest.mark.parametrize(
+    ("error", "state"),
+    [
+        (TransientError("cut"), "unsure"),
+        (TransientError("busy", status=429), "planned"),
+        (SourceError("no"), "planned"),
+    ],
+)
+def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, state):
+    from zoompick.catalog.sources import Source
+    from zoompick.study.folder import Study
+
+    desk = Desk(Study(tmp_path), {"s": Source("s", "http://h")}, None, Broken(error))
+    desk.queue.add([order(1)])
+    with pytest.raises(SourceError):
+        desk.advance([])
+    assert [o.state for o in desk.queue] == [state]
+    assert next_to_submit(desk.queue, {}) == ([] if state == "unsure" else [order(1)])
+
+
+def test_a_source_without_orders(archive):
+    with pytest.raises(SourceError, match="takes no orders"):
+        orders.OrderDesk("http://h", [], Client())
+    lost = orders.status(replace(order(1, "running"), job=f"{archive}/nothing"), Client())
+    assert lost.state == "lost"
