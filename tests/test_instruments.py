@@ -251,7 +251,7 @@ def test_picture_tiles_of_all_three_kinds_of_service(archive, program):
     ):
         assert program("source", "add", name, address).code == 0
         layers = TileService(name, address, Client()).layers()
-        assert all(layer.address.startswith(archive) for layer in layers)
+        assert all(at.startswith(archive) for layer in layers for at in layer.addresses.values())
         shown = program("source", "show", name)
         assert shown.code == 0, shown.err
         searched = program("search", "--source", name, "--box", "-12.1", "-38.7", "-12", "-38.6")
@@ -261,9 +261,10 @@ def test_picture_tiles_of_all_three_kinds_of_service(archive, program):
         assert checked.code == 0, checked.out
         assert checked.out.count("tiles of") == len(layers)
     [natural, _, aerial] = TileService("wmts", f"{archive}/tiles/wmts", Client()).layers()
-    assert (natural.zooms[0], natural.zooms[-1], aerial.zooms[-1]) == ("6", "14", "18")
+    levels = [matrix.name for matrix in natural.grid.matrices]
+    assert (levels[0], levels[-1], aerial.grid.matrices[-1].name) == ("6", "14", "18")
     # Ground sample distance at the equator: the circumference over 256 pixels and 2 to the level.
-    assert aerial.finest_m == pytest.approx(40_075_016.686 / 256 / 2**18, rel=1e-6)
+    assert aerial.grid.matrices[-1].pixel == pytest.approx(40_075_016.686 / 256 / 2**18, rel=1e-6)
     assert "Ostrell survey" in aerial.attribution
     assert natural.bounds[0] < -12 < natural.bounds[2]
 

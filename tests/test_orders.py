@@ -179,18 +179,19 @@ def test_without_a_log_in_the_source_says_so(shop, program, archive):
     refused = program("order", "submit", "--accept-price", 99, cwd=shop)
     assert refused.code == 4 and "source login" in refused.err
     assert [row["state"] for row in json.loads((shop / "orders.json").read_text())["orders"]] == ["planned"]
-    told = program("source", "login", cwd=shop)
+    told = program("source", "login", "ostrell", cwd=shop)
     assert "an account and an order" in told.out and "/account" in told.out and "There is no log-in" in told.err
-    wrong = program("source", "login", "--client-id", "x", cwd=shop)
+    wrong = program("source", "login", "ostrell", "--client-id", "x", cwd=shop)
     assert wrong.code == 2 and "--token-url" in wrong.err
-    bad = program(
-        "source", "login", "--client-id", "x", "--token-url", f"{archive}/account/token", cwd=shop, stdin="no\n"
-    )
+    tokens = ("--token-url", f"{archive}/account/token")
+    bad = program("source", "login", "ostrell", "--client-id", "x", *tokens, cwd=shop, stdin="no\n")
     assert bad.code == 4 and "these are not known here" in bad.err
-    good = program("source", "login", "--client-id", "visitor-tool", *tokens, cwd=shop, stdin="ostrell-tool\n")
+    good = program(
+        "source", "login", "ostrell", "--client-id", "visitor-tool", *tokens, cwd=shop, stdin="ostrell-tool\n"
+    )
     assert good.code == 0 and "ostrell-tool" not in good.out + good.err
     assert program("order", "submit", "--accept-price", 99, cwd=shop).code == 0
-    assert program("source", "login", "--forget", cwd=shop).code == 0
+    assert program("source", "login", "ostrell", "--forget", cwd=shop).code == 0
 
 
 class Broken:

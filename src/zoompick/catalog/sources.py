@@ -133,4 +133,4 @@ def named(name: str, table: Mapping[str, Source]) -> Source:
         return next(iter(table.values()))
     if not table:
         raise UsageError("No source is known yet.", "Add one: zoompick source add NAME URL.")
-    raise UsageError(f"There are {len(table)} sources: {', '.join(sorted(table))}.", "Say which with --source NAME.")
+    raise UsageError(f"There are {len(table)} sources: {', '.join(sorted(table))}.", "Say which by its name.")

@@ -6,24 +6,37 @@ Source: OGC 07-057r7 (WMTS 1.0.0), section 7; TileJSON 3.0.0; OGC 17-083r4 (Two 
 from __future__ import annotations
 
 import json
-import math
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
 import defusedxml.ElementTree
+import shapely
 from defusedxml.common import DefusedXmlException
 
 from zoompick.catalog.criteria import Criteria
-from zoompick.errors import SourceError, UsageError
+from zoompick.errors import SourceError, UnknownNameError, UsageError
+from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.tilegrid import (
+    MERCATOR,
+    METRES_PER_DEGREE,
+    MOST_ZOOM,
+    SCREEN_PIXEL_M,
+    Matrix,
+    TileGrid,
+    TileKey,
+    sorted_grid,
+    web_mercator,
+)
 from zoompick.net.client import Client
 
-_PIXEL_M = 0.00028
-"""Side of a pixel on the screen that scale denominators assume (WMTS 1.0.0, section 6.1)."""
-_EQUATOR_M, _TILE_PX = 40_075_016.686, 256
-_MOST_ZOOM = 24
+_KVP = {
+    "SERVICE": "WMTS", "REQUEST": "GetTile", "VERSION": "1.0.0", "LAYER": "{Layer}", "STYLE": "{Style}",
+    "TILEMATRIXSET": "{TileMatrixSet}", "TILEMATRIX": "{TileMatrix}", "TILEROW": "{TileRow}", "TILECOL": "{TileCol}",
+}  # fmt: skip
+_KINDS = {"png": "image/png", "jpg": "image/jpeg", "webp": "image/webp"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,42 +45,55 @@ class TileLayer:
 
     Attributes
     ----------
-    matrix_set : str
-        Its grid of tiles.
-    zooms : tuple of str
-        Names of its levels, coarse to fine.
-    finest_m, coarsest_m : float or None
-        Ground sample distance at the equator, where it is told.
-    address : str
-        Pattern of a tile's address: ``{z}``, ``{x}``, ``{y}`` or the WMTS names.
+    grid : TileGrid
+        Its levels, those that it has.
+    addresses : mapping of str to str
+        Pattern of a tile's address by media type: with ``{z}``, ``{x}``, ``{y}`` or the WMTS names.
+    style : str
+    bounds : tuple of float
+        West, south, east, north in degrees; empty when they are not told.
     """
 
     name: str
     title: str
-    formats: tuple[str, ...]
-    matrix_set: str
-    zooms: tuple[str, ...]
-    finest_m: float | None
-    coarsest_m: float | None
-    address: str
+    grid: TileGrid
+    addresses: Mapping[str, str]
+    style: str = "default"
     attribution: str = ""
     bounds: tuple[float, ...] = ()
 
-    def sample_address(self) -> str:
-        """Address of the tile in the middle of the layer on its coarsest level, counted as in web mercator.
+    def form(self, wanted: str = "") -> str:
+        """Media type of its tiles: the one asked for as ``png``, ``jpg`` or ``webp``, else the first it has.
 
-        Source: OGC 17-083r4, annex D.1.
+        Raises
+        ------
+        UsageError
+            It has none of that kind.
         """
-        west, south, east, north = self.bounds or (-180.0, -85.0, 180.0, 85.0)
-        zoom = int(self.zooms[0]) if self.zooms and self.zooms[0].isdigit() else 0
-        count = 2**zoom
-        x = int(((west + east) / 2 + 180) / 360 * count)
-        y = int((1 - math.asinh(math.tan(math.radians((south + north) / 2))) / math.pi) / 2 * count)
+        if not wanted:
+            return next(iter(self.addresses))
+        kind = _KINDS.get(wanted, wanted)
+        if kind not in self.addresses:
+            known = ", ".join(self.addresses) or "nothing told"
+            raise UsageError(f"The layer {self.name} has no tiles as {wanted}.", f"It has {known}.")
+        return kind
+
+    def address(self, matrix: Matrix, key: TileKey, form: str) -> str:
+        """Address of a tile."""
         places = {
-            "z": zoom, "x": x, "y": y, "-y": count - 1 - y, "TileMatrixSet": self.matrix_set,
-            "TileMatrix": self.zooms[0] if self.zooms else zoom, "TileRow": y, "TileCol": x, "Style": "default",
+            "z": matrix.name, "x": key.col, "y": key.row, "-y": matrix.rows - 1 - key.row, "Layer": self.name,
+            "TileMatrixSet": self.grid.name, "TileMatrix": matrix.name, "TileRow": key.row, "TileCol": key.col,
+            "Style": self.style, "style": self.style, "s": "abc"[(key.col + key.row) % 3],
         }  # fmt: skip
-        return re.sub(r"\{([^{}]+)\}", lambda match: str(places.get(match[1], match[0])), self.address)
+        return re.sub(r"\{([^{}]+)\}", lambda found: str(places.get(found[1], found[0])), self.addresses[form])
+
+    def sample_address(self) -> str:
+        """Address of the tile in the middle of the layer on its coarsest level."""
+        matrix = self.grid.matrices[0]
+        west, south, east, north = self.bounds or (-180.0, -85.0, 180.0, 85.0)
+        middle = shapely.box(*([(west + east) / 2 - 1e-9, (south + north) / 2 - 1e-9] * 2)).buffer(1e-9)
+        key = next(iter(self.grid.under(middle, matrix)), TileKey(0, 0))
+        return self.address(matrix, key, self.form())
 
 
 def is_pattern(url: str) -> bool:
@@ -90,8 +116,7 @@ class TileService:
             Not reachable, or neither capabilities nor TileJSON.
         """
         if is_pattern(self.url):
-            zooms = tuple(map(str, range(_MOST_ZOOM + 1)))
-            return [TileLayer(self.name, "", (), "web mercator", zooms, None, None, self.url)]
+            return [TileLayer(self.name, "", web_mercator(), {_kind_of(self.url): self.url})]
         text = self._client.text(_asking(self.url))
         if text.lstrip().startswith("{"):
             return [self._of_tilejson(text)]
@@ -111,7 +136,7 @@ class TileService:
     def _of_tilejson(self, text: str) -> TileLayer:
         try:
             told = json.loads(text)
-            low, high = int(told.get("minzoom", 0)), int(told.get("maxzoom", _MOST_ZOOM))
+            low, high = int(told.get("minzoom", 0)), int(told.get("maxzoom", MOST_ZOOM))
             address = urljoin(self.url, str(told["tiles"][0]))
         except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
             raise SourceError(f"{self.url} is no TileJSON: {error}.", "Check the address.") from error
@@ -119,15 +144,27 @@ class TileService:
         return TileLayer(
             name=self.name,
             title=str(told.get("name") or ""),
-            formats=(address.rpartition(".")[2],),
-            matrix_set="web mercator",
-            zooms=tuple(map(str, range(low, high + 1))),
-            finest_m=_EQUATOR_M / _TILE_PX / 2**high,
-            coarsest_m=_EQUATOR_M / _TILE_PX / 2**low,
-            address=address,
+            grid=web_mercator(low, high),
+            addresses={_kind_of(address): _down(address, str(told.get("scheme")))},
             attribution=re.sub(r"<[^>]*>", "", str(told.get("attribution") or "")),
             bounds=tuple(map(float, bounds)) if isinstance(bounds, list) and len(bounds) == 4 else (),
         )
+
+    def layer(self, name: str) -> TileLayer:
+        """A layer by name; the only one when the name is empty.
+
+        Raises
+        ------
+        UnknownNameError, UsageError, SourceError
+        """
+        found = {layer.name: layer for layer in self.layers()}
+        if name and name not in found:
+            raise UnknownNameError.of("layer", name, found)
+        if not name and len(found) > 1:
+            raise UsageError(f"{self.name} has {len(found)} layers: {', '.join(found)}.", "Say which with --layer.")
+        if not found:
+            raise SourceError(f"{self.name} has no layer of tiles that can be read.", "Check its address.")
+        return found[name] if name else next(iter(found.values()))
 
     def _of_capabilities(self, text: str) -> Iterator[TileLayer]:
         try:
@@ -139,14 +176,16 @@ class TileService:
                 f"{self.url} answers with {root.tag.rpartition('}')[2]}, which is no WMTS.",
                 "Give the address of its capabilities.",
             )
-        sets = {
-            _text(entry, "Identifier"): _levels(entry)
-            for entry in _all(root, "TileMatrixSet")
-            if _first(entry, "TileMatrix") is not None
-        }
+        grids = [_grid(entry) for entry in _all(root, "TileMatrixSet") if _first(entry, "TileMatrix") is not None]
+        sets = {grid.name: grid for grid in grids if grid is not None}
         by = _first(root, "AccessConstraints")
+        credit = "" if by is None or not by.text else by.text.strip()
         for layer in _all(root, "Layer"):
-            yield _layer(layer, sets, "" if by is None or not by.text else by.text.strip(), self.url)
+            found = _layer(
+                layer, sets, "" if credit.lower() == "none" else credit, self.url, _tiles_at(root, self.url)
+            )
+            if found is not None:
+                yield found
 
 
 def _asking(url: str) -> str:
@@ -160,37 +199,93 @@ def _asking(url: str) -> str:
     return f"{url}{'&' if parts.query else '?'}{words}"
 
 
-def _layer(layer: Any, sets: dict[str, list[tuple[str, float]]], by: str, base: str) -> TileLayer:
-    link = _first(layer, "TileMatrixSetLink")
-    name = "" if link is None else _text(link, "TileMatrixSet")
-    levels = sets.get(name, [])
-    limited = [_text(entry, "TileMatrix") for entry in _all(layer, "TileMatrixLimits")]
-    levels = [level for level in levels if level[0] in limited] if limited else levels
-    sizes = [size for _, size in levels]
-    address = next((entry.get("template", "") for entry in _all(layer, "ResourceURL")), "")
+def _layer(layer: Any, sets: Mapping[str, TileGrid], credit: str, base: str, kvp: str) -> TileLayer | None:
+    """One layer on the first of its matrix sets that can be read; None when there is none."""
+    links = [entry for entry in _all(layer, "TileMatrixSetLink") if _text(entry, "TileMatrixSet") in sets]
+    if not links:
+        return None
+    # Where a layer lies on several grids, that of most services is the surest.
+    links.sort(key=lambda entry: sets[_text(entry, "TileMatrixSet")].crs != MERCATOR)
+    grid = _limited(sets[_text(links[0], "TileMatrixSet")], _all(links[0], "TileMatrixLimits"))
+    styles = sorted(_all(layer, "Style"), key=lambda entry: entry.get("isDefault", "") != "true")
     low, high = (_first(layer, corner) for corner in ("LowerCorner", "UpperCorner"))
     corners = [float(value) for c in (low, high) if c is not None for value in (c.text or "").split()]
+    addresses = {
+        entry.get("format", ""): urljoin(base, entry.get("template", ""))
+        for entry in _all(layer, "ResourceURL")
+        if entry.get("resourceType") == "tile"
+    }
+    for entry in _all(layer, "Format"):
+        form = (entry.text or "").strip()
+        if kvp and form in _KINDS.values():
+            addresses.setdefault(form, f"{kvp}&FORMAT={form}")
     return TileLayer(
         name=_text(layer, "Identifier"),
         title=_text(layer, "Title"),
-        formats=tuple(entry.text.strip() for entry in _all(layer, "Format") if entry.text),
-        matrix_set=name,
-        zooms=tuple(level for level, _ in levels),
-        finest_m=min(sizes, default=None),
-        coarsest_m=max(sizes, default=None),
-        address=urljoin(base, address) if address else "",
-        attribution="" if by.lower() == "none" else by,
+        grid=grid,
+        addresses=addresses,
+        style=_text(styles[0], "Identifier") if styles else "default",
+        attribution=credit,
         bounds=tuple(corners) if len(corners) == 4 else (),
     )
 
 
-def _levels(matrix_set: Any) -> list[tuple[str, float]]:
-    """Name and ground sample distance of each level of a matrix set, coarse to fine."""
-    found = [
-        (_text(entry, "Identifier"), float(_text(entry, "ScaleDenominator") or "nan") * _PIXEL_M)
-        for entry in _all(matrix_set, "TileMatrix")
-    ]
-    return sorted(found, key=lambda level: -level[1])
+def _tiles_at(root: Any, base: str) -> str:
+    """Address pattern of tiles by key-value pairs (WMTS 1.0.0, section 8.2.3); empty when no address is told."""
+    for operation in _all(root, "Operation"):
+        get = _first(operation, "Get")
+        href = "" if get is None else next((v for k, v in get.items() if k.endswith("href")), "")
+        if operation.get("name") == "GetTile" and href:
+            words = "&".join(f"{key}={value}" for key, value in _KVP.items())
+            where = urljoin(base, href)
+            return where + ("" if where.endswith(("?", "&")) else "&" if "?" in where else "?") + words
+    return ""
+
+
+def _grid(matrix_set: Any) -> TileGrid | None:
+    """A matrix set of the capabilities; None for one in a CRS without an EPSG code, or without numbers."""
+    told = re.search(r"(?:EPSG:.*?:|epsg/.*?/)(\d+)$", _text(matrix_set, "SupportedCRS"))
+    is_lonlat = "CRS84" in _text(matrix_set, "SupportedCRS")
+    if not told and not is_lonlat:
+        return None
+    crs = LONLAT if is_lonlat else Crs(3857 if told and told[1] == "900913" else int(told[1] if told else 0))
+    try:
+        turned = not is_lonlat and crs.is_north_first
+        unit_m = METRES_PER_DEGREE if crs.is_geographic else crs.metres_per_unit
+        matrices = [_matrix(entry, unit_m, turned) for entry in _all(matrix_set, "TileMatrix")]
+    except (ValueError, UsageError):
+        return None
+    return sorted_grid(_text(matrix_set, "Identifier"), crs, matrices)
+
+
+def _matrix(entry: Any, unit_m: float, turned: bool) -> Matrix:
+    """One level; its corner has the axes in the order of the register (OGC 17-083r4, section 7.1)."""
+    first, second = (float(value) for value in _text(entry, "TopLeftCorner").split())
+    width, height, cols, rows = (
+        int(_text(entry, name)) for name in ("TileWidth", "TileHeight", "MatrixWidth", "MatrixHeight")
+    )
+    west, north = (second, first) if turned else (first, second)
+    pixel = float(_text(entry, "ScaleDenominator")) * SCREEN_PIXEL_M / unit_m
+    return Matrix(_text(entry, "Identifier"), pixel, west, north, width, height, cols, rows)
+
+
+def _limited(grid: TileGrid, limits: Sequence[Any]) -> TileGrid:
+    """A grid with the levels, rows and columns that a layer has."""
+    names = ("MinTileCol", "MaxTileCol", "MinTileRow", "MaxTileRow")
+    told = {_text(entry, "TileMatrix"): tuple(int(_text(entry, name)) for name in names) for entry in limits}
+    kept = [replace(matrix, limits=told[matrix.name]) for matrix in grid.matrices if matrix.name in told]
+    return replace(grid, matrices=tuple(kept)) if kept else grid
+
+
+def _kind_of(address: str) -> str:
+    """Media type of the tiles at an address, by its ending; PNG where that tells nothing."""
+    ending = urlsplit(address).path.rpartition(".")[2].lower()
+    return _KINDS.get({"jpeg": "jpg"}.get(ending, ending), "image/png")
+
+
+def _down(address: str, scheme: str) -> str:
+    """A pattern whose rows are counted from the top."""
+    return address.replace("{y}", "{-y}") if scheme == "tms" else address
 
 
 def _all(place: Any, name: str) -> list[Any]:
@@ -208,10 +303,13 @@ def _text(place: Any, name: str) -> str:
 
 
 def _as_collection(layer: TileLayer) -> dict[str, Any]:
-    zooms = f"{layer.zooms[0]} to {layer.zooms[-1]} of {layer.matrix_set}" if layer.zooms else "not told"
-    told: dict[str, Any] = {"tiles:zoom_levels": zooms, "tiles:formats": list(layer.formats)}
-    if layer.finest_m is not None and layer.coarsest_m is not None:
-        told["tiles:pixels"] = f"{layer.finest_m:.3g} to {layer.coarsest_m:.3g} m at the equator"
+    matrices, grid = layer.grid.matrices, layer.grid
+    finest, coarsest = grid.ground_m(matrices[-1], 0), grid.ground_m(matrices[0], 0)
+    told: dict[str, Any] = {
+        "tiles:zoom_levels": f"{matrices[0].name} to {matrices[-1].name} of {grid.name}",
+        "tiles:formats": [form for form in layer.addresses if form],
+        "tiles:pixels": f"{finest:.3g} to {coarsest:.3g} m at the equator",
+    }
     if layer.attribution:
         told["tiles:attribution"] = layer.attribution
     extent = {"spatial": {"bbox": [list(layer.bounds)]}} if layer.bounds else {}

@@ -30,6 +30,7 @@ class _Root(groups.Root):
         "calendar": groups.Entry("scene", "calendar", _FIND),
         "pick": groups.Entry("pick", "pick", _FIND),
         "download": groups.Entry("get", "download", _GET),
+        "tiles": groups.Entry("tiles", "tiles", _GET),
         "unpack": groups.Entry("unpack", "unpack", _GET),
         "order": groups.Entry("order", "order", _GET),
         "stack": groups.Entry("make", "stack", _MAKE),

@@ -76,6 +76,11 @@ class Crs:
         return str(_definition(self.epsg).to_wkt("WKT1_GDAL"))
 
     @property
+    def is_north_first(self) -> bool:
+        """True where the register names the northing or latitude first, as services that keep to it write it."""
+        return bool(_definition(self.epsg).axis_info[0].direction in ("north", "south"))
+
+    @property
     def metres_per_unit(self) -> float:
         """Length of one unit of a projected CRS in metres."""
         return float(_definition(self.epsg).axis_info[0].unit_conversion_factor)

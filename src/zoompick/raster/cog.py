@@ -21,7 +21,9 @@ _CODES = {_ASCII: "s", _SHORT: "H", _LONG: "I", _DOUBLE: "d", _LONG8: "Q"}
 _CLASSIC_LIMIT = (1 << 32) - 1
 _GREY, _RGB = 1, 2
 _SAMPLE_FORMAT = {"u": 1, "i": 2, "f": 3}
-COMPRESSION = {"none": 1, "lzw": 5, "deflate": 8, "zstd": 50000}
+COMPRESSION = {"none": 1, "lzw": 5, "jpeg": 7, "deflate": 8, "zstd": 50000, "webp": 50001}
+PICTURE_ONLY = ("jpeg", "webp")
+_YCBCR, _COPYRIGHT_TAG = 6, 33432
 
 Counts = npt.NDArray[np.int64]
 
@@ -47,6 +49,7 @@ class ImageForm:
     is_rgb: bool
     nodata: float | None
     xml: str
+    credit: str = ""
 
 
 @dataclass(frozen=True)
@@ -106,7 +109,7 @@ def _tags(form: ImageForm, level: LevelTiles, offsets: Counts, number: int, is_b
         (257, _LONG, [level.grid.height]),
         (258, _SHORT, [bits] * form.samples),
         (259, _SHORT, [COMPRESSION[form.compression]]),
-        (262, _SHORT, [_RGB if form.is_rgb else _GREY]),
+        (262, _SHORT, [_YCBCR if form.compression == "jpeg" else _RGB if form.is_rgb else _GREY]),
         (277, _SHORT, [form.samples]),
         (284, _SHORT, [2 if form.separate else 1]),
     ]
@@ -121,8 +124,11 @@ def _tags(form: ImageForm, level: LevelTiles, offsets: Counts, number: int, is_b
     if extra:
         tags.append((338, _SHORT, [0] * extra))
     tags.append((339, _SHORT, [_SAMPLE_FORMAT[form.dtype.kind]] * form.samples))
+    if form.compression == "jpeg":
+        tags.append((530, _SHORT, [2, 2]))
     if number == 0:
         geo = geokeys.tags_for(level.grid)
+        tags += [(_COPYRIGHT_TAG, _ASCII, form.credit)] if form.credit else []
         tags += [
             (geokeys.PIXEL_SCALE_TAG, _DOUBLE, geo.pixel_scale),
             (geokeys.TIEPOINT_TAG, _DOUBLE, geo.tiepoint),

@@ -39,7 +39,7 @@ class Encoder:
     @property
     def predictor(self) -> int:
         """Horizontal for whole numbers, floating-point for floats; none where nothing is compressed."""
-        if self.compression == "none":
+        if self.compression in ("none", "jpeg", "webp"):
             return 1
         return _FLOATING if self.dtype.kind == "f" else _HORIZONTAL
 
@@ -59,6 +59,11 @@ class Encoder:
             image = imagecodecs.floatpred_encode(np.ascontiguousarray(image), axis=-2)
         if self.compression == "none":
             return image.tobytes()
+        if self.compression == "jpeg":
+            # Chroma at half the resolution, as the directory tells (TIFF 6.0, section 21; Technical Note 2).
+            return bytes(imagecodecs.jpeg8_encode(image, self.effort, colorspace="RGB", subsampling="420"))
+        if self.compression == "webp":
+            return bytes(imagecodecs.webp_encode(image, self.effort, lossless=False))
         level = () if self.compression == "lzw" else (self.effort,)
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))

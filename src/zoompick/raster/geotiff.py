@@ -7,6 +7,7 @@ Source: TIFF 6.0 (sections 8, 9, 13, 14, 15), TIFF Technical Note 3 (floating-po
 
 from __future__ import annotations
 
+import functools
 import itertools
 import logging
 import struct
@@ -256,12 +257,23 @@ def _decompress(compression: int, data: bytes, out: Pixels) -> None:
             raise ValueError(f"{len(data)} bytes where {out.size} are expected")
         out[:] = np.frombuffer(data, np.uint8, count=out.size)
         return
+    if compression in _PICTURES:
+        pixels = np.asarray(_PICTURES[compression](data)).reshape(-1)
+        if pixels.size != out.size:
+            raise ValueError(f"{pixels.size} values where {out.size} are expected")
+        out[:] = pixels
+        return
     got = _CODECS[compression](data, out=out)
     if len(got) < out.size:
         raise ValueError(f"{len(got)} bytes where {out.size} are expected")
 
 
 _PLAIN = 1
+_PICTURES: dict[int, Any] = {
+    7: functools.partial(imagecodecs.jpeg8_decode, outcolorspace="RGB"),
+    50001: functools.partial(imagecodecs.webp_decode, hasalpha=False),
+}
+"""Blocks that are pictures of their own (TIFF Technical Note 2 with whole JPEG streams; WebP)."""
 _CODECS: dict[int, Any] = {
     5: imagecodecs.lzw_decode,
     8: imagecodecs.deflate_decode,
@@ -328,7 +340,7 @@ _BROKEN = (struct.error, IndexError, KeyError, ValueError, TypeError, OverflowEr
 
 def _image(page: Any, byteorder: str, source: ByteSource) -> _Image:
     compression, predictor = int(page.compression), int(page.predictor)
-    if compression != _PLAIN and compression not in _CODECS:
+    if compression != _PLAIN and compression not in _CODECS and compression not in _PICTURES:
         raise FormatError(
             f"{source.address} uses the TIFF compression {compression}, which is not read.",
             "Write it again with deflate, LZW, zstd or none.",

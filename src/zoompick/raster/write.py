@@ -38,6 +38,10 @@ class WriteOptions:
         Overviews keep the majority in place of the mean.
     is_rgb : bool
         Three bands are a colour picture and lie together pixel by pixel.
+    effort : int
+        Of deflate and zstd; of jpeg and webp the quality, 1 to 100.
+    credit : str
+        Who has to be named; kept in the file's copyright tag.
     """
 
     side: int = 0
@@ -46,6 +50,7 @@ class WriteOptions:
     is_class: bool = False
     is_rgb: bool = False
     workers: int = 0
+    credit: str = ""
 
 
 @dataclass(frozen=True)
@@ -128,7 +133,12 @@ def _with_settings(options: WriteOptions) -> WriteOptions:
     side = options.side or settings.whole("tile_px")
     if side % 16:
         raise UsageError(f"A tile side of {side} px is no multiple of 16.", "TIFF wants one: 256 or 512, say.")
-    return replace(options, side=side, effort=options.effort or settings.whole("deflate_level"))
+    effort = _QUALITY if options.compression in cog.PICTURE_ONLY else settings.whole("deflate_level")
+    return replace(options, side=side, effort=options.effort or effort)
+
+
+_QUALITY = 88
+"""Of pictures that may lose a little: artefacts are hard to find, half the bytes of 95."""
 
 
 class _Maker:
@@ -139,6 +149,12 @@ class _Maker:
         self.path = path
         self.options = options
         self.report = report
+        if options.compression in cog.PICTURE_ONLY and not (
+            options.is_rgb and raster.dtype == np.uint8 and len(raster.bands) == 3
+        ):
+            raise UsageError(
+                f"{options.compression} is for pictures of three 8-bit colours.", "Take deflate, zstd or lzw."
+            )
         self.pyramid = Pyramid(raster.grid, options.side)
         self.separate = not options.is_rgb and len(raster.bands) > 1
         self.planes = len(raster.bands) if self.separate else 1
@@ -247,8 +263,10 @@ class _Maker:
             compression=self.options.compression,
             predictor=self.encoder.predictor,
             is_rgb=self.options.is_rgb,
-            nodata=self.raster.nodata,
+            # What loses a little would turn no-data into almost no-data.
+            nodata=None if self.options.compression in cog.PICTURE_ONLY else self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics, scaled),
+            credit=self.options.credit,
         )
 
 

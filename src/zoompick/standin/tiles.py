@@ -118,6 +118,8 @@ def capabilities(base: str) -> str:
         "<ows:ServiceIdentification><ows:Title>Ostrell picture tiles</ows:Title>"
         "<ows:ServiceType>OGC WMTS</ows:ServiceType><ows:ServiceTypeVersion>1.0.0</ows:ServiceTypeVersion>"
         f"<ows:AccessConstraints>{escape(_CREDIT)}</ows:AccessConstraints></ows:ServiceIdentification>"
+        f'<ows:OperationsMetadata><ows:Operation name="GetTile"><ows:DCP><ows:HTTP>'
+        f'<ows:Get xlink:href="{base}/tiles/wmts?"/></ows:HTTP></ows:DCP></ows:Operation></ows:OperationsMetadata>'
         f"<Contents>{layers}{_matrix_set()}</Contents></Capabilities>"
     )
 

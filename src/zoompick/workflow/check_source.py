@@ -40,7 +40,7 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
     names = ", ".join(str(entry.get("id")) for entry in collections[:6])
     found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
     if isinstance(reader, TileService):
-        return found + [_tile(layer, client) for layer in reader.layers() if layer.address]
+        return found + [_tile(layer, client) for layer in reader.layers() if layer.addresses]
     if isinstance(reader, StacApi):
         found.append(_conformance(reader))
     try:
@@ -70,7 +70,7 @@ def _tile(layer: TileLayer, client: Client) -> Finding:
     try:
         client.settled(layer.sample_address())
     except SourceError as error:
-        outcome: Literal["warn", "fail"] = "fail" if layer.finest_m is not None else "warn"
+        outcome: Literal["warn", "fail"] = "fail" if layer.bounds else "warn"
         return Finding(label, layer.name, outcome, "refused", "given", f"{layer.name}: {error.what} {error.todo}")
     return Finding(label, layer.name, "pass", "given", "given", "")
 

@@ -1,0 +1,236 @@
+"""Picture tiles by zoom level: plan, get, join."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import exits, options
+from zoompick.cli.groups import group
+
+if TYPE_CHECKING:
+    from zoompick.catalog.sources import Source
+    from zoompick.geo.shapes import Shape
+    from zoompick.raster.grid import Grid
+    from zoompick.workflow.tiles import Prepared
+
+tiles = group(text="Picture tiles by zoom level: plan, get, join.")
+
+LayerName = Annotated[str, typer.Option("--layer", metavar="NAME", help="Layer of the service; the only one if so.")]
+Zoom = Annotated[str, typer.Option("--zoom", metavar="LEVEL", help="Zoom level; 'tiles plan' lists them.")]
+Pixel = Annotated[
+    float | None, typer.Option("--pixel", metavar="METRES", help="Pixels on the ground no larger than this.")
+]
+Form = Annotated[str, typer.Option("--format", metavar="FORM", help="Tiles as png, jpg or webp, if it has them.")]
+Store = Annotated[
+    Path | None, typer.Option("--store", metavar="FILE", help="Where tiles are kept; in the study's folder tiles.")
+]
+
+
+def _ground(area: str, box: options.Edges | None) -> Shape:
+    """The area that was given, else the study's."""
+    from zoompick.study.folder import Study
+
+    given = options.area_given(area, box)
+    return given.polygon if given is not None else Study.need(Path.cwd()).area().polygon
+
+
+def _source(name: str) -> Source:
+    """The source called ``name``; the only tile service when the name is empty."""
+    from zoompick.catalog import sources
+    from zoompick.study.folder import Study
+
+    study = Study.find(Path.cwd())
+    known = sources.known(study.root if study else None)
+    services = {key: entry for key, entry in known.items() if entry.kind == "tiles"}
+    return sources.named(name, known if name else services)
+
+
+def _store_path(given: Path | None, source: str, layer: str) -> Path:
+    from zoompick.files import safe_name
+    from zoompick.study.folder import Study
+
+    study = Study.find(Path.cwd())
+    folder = study.root / "tiles" if study else Path()
+    return given or folder / f"{safe_name(f'{source}-{layer}' if source != layer else layer)}.mbtiles"
+
+
+@tiles.command("plan")
+def tiles_plan(
+    source: options.SourceName = "",
+    layer: LayerName = "",
+    zoom: Zoom = "",
+    pixel: Pixel = None,
+    area: options.AreaText = "",
+    box: options.Box = None,
+    form: Form = "",
+    store: Store = None,
+    as_json: options.Json = False,
+) -> None:
+    """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
+    from zoompick.cli import show
+    from zoompick.net.client import Client
+    from zoompick.transfer.tilestore import TileStore
+    from zoompick.workflow import tiles as workflow
+
+    ground, found = _ground(area, box), _source(source)
+    with show.progress() as report:
+        client = Client(report)
+        opened = workflow.open_layer(found, layer, client)
+        if not zoom and pixel is None:
+            rows = workflow.levels(opened, ground)
+        else:
+            path = _store_path(store, found.name, opened.name)
+            wish = workflow.Wish(zoom, pixel, form)
+            held = TileStore(path) if path.exists() else None
+            prepared = workflow.prepare(opened, wish, ground, held, client)
+            if held:
+                held.close()
+    if not zoom and pixel is None:
+        if as_json:
+            show.as_json([{"zoom": name, "pixel_m": size, "tiles": count} for name, size, count in rows])
+            return
+        cells = [[name, f"{size:.3g}", str(count) if count >= 0 else "very many"] for name, size, count in rows]
+        show.table(
+            [show.Column("zoom", "right"), show.Column("pixel m", "right"), show.Column("tiles", "right")], cells
+        )
+        show.note(f"{opened.name}: {opened.title or found.url}. What one takes: zoompick tiles plan --zoom LEVEL")
+        return
+    if as_json:
+        show.as_json(prepared.to_json())
+    else:
+        _tell(prepared)
+
+
+def _tell(prepared: Prepared) -> None:
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+    from zoompick.workflow.outlook import duration
+
+    told, matrices = prepared.to_json(), prepared.layer.grid.matrices
+    show.fact("layer", f"{prepared.layer.name}: {prepared.layer.title}")
+    show.fact("level", f"{told['zoom']} of {matrices[0].name} to {matrices[-1].name}")
+    show.fact("pixel", f"{prepared.pixel_m:.3g} m on the ground at this latitude")
+    absent = f", {told['absent']} the service does not have" if told["absent"] else ""
+    show.fact("tiles", f"{told['tiles']}: {told['fetch']} to fetch, {told['here']} here{absent}")
+    about = "about " if not prepared.is_guess else "perhaps "
+    show.fact("bytes", f"{about}{human_bytes(told['bytes'])} as {prepared.form}")
+    if told["seconds"]:
+        show.fact("time", f"about {duration(told['seconds'])}")
+    if prepared.layer.attribution:
+        show.fact("credit", prepared.layer.attribution)
+
+
+@tiles.command("get")
+def tiles_get(
+    source: options.SourceName = "",
+    layer: LayerName = "",
+    zoom: Zoom = "",
+    pixel: Pixel = None,
+    area: options.AreaText = "",
+    box: options.Box = None,
+    form: Form = "",
+    store: Store = None,
+) -> int:
+    """Fetch the tiles over the area into a store, which works offline and which later runs go on with."""
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+    from zoompick.net.client import Client
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+    from zoompick.transfer.tiles import failure_of
+    from zoompick.transfer.tilestore import TileStore
+    from zoompick.workflow import tiles as workflow
+
+    ground, found, study = _ground(area, box), _source(source), Study.find(Path.cwd())
+    with show.progress() as report:
+        client = Client(report)
+        opened = workflow.open_layer(found, layer, client)
+        path = _store_path(store, found.name, opened.name)
+        journal = study.journal_file if study else None
+        with TileStore(path) as held, act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
+            wish = workflow.Wish(zoom, pixel, form)
+            prepared = workflow.prepare(opened, wish, ground, held, client, sample=False)
+            outcome = workflow.get(prepared, held, client, found, report)
+            doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
+    plan = prepared.plan
+    absent = f", {outcome.absent + plan.absent} the service does not have" if outcome.absent + plan.absent else ""
+    show.note(
+        f"{outcome.done} tiles of level {plan.matrix.name} fetched ({human_bytes(outcome.received)}) into {path}, "
+        f"{plan.here} were here{absent}."
+    )
+    problem = failure_of(outcome, plan)
+    if problem:
+        show.error(problem)
+        return exits.IN_PART
+    return exits.DONE
+
+
+@tiles.command("join")
+def tiles_join(
+    source: options.SourceName = "",
+    layer: LayerName = "",
+    zoom: Zoom = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    store: Store = None,
+    out: options.Out = None,
+    compression: Annotated[
+        str, typer.Option("--compression", metavar="CODEC", help="deflate, zstd or lzw; jpeg or webp lose a little.")
+    ] = "deflate",
+    onto_study: Annotated[
+        bool,
+        typer.Option("--on-grid", help="Carry it onto the study's grid, not that of the tiles."),
+    ] = False,
+    overwrite: options.Overwrite = False,
+) -> None:
+    """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
+    from zoompick import __version__
+    from zoompick.cli import show
+    from zoompick.errors import StudyError
+    from zoompick.files import human_bytes
+    from zoompick.raster.write import WriteOptions
+    from zoompick.transfer.tilestore import TileStore
+    from zoompick.workflow import tiles as workflow
+
+    ground = _ground(area, box)
+    path = store or _only_store(source, layer)
+    target = out or path.with_suffix(".tif")
+    if target.exists() and not overwrite:
+        raise StudyError(f"{target} exists already.", "Give another --out, or --overwrite.")
+    grid = _study_grid() if onto_study else None
+    with show.progress() as report, TileStore(path, must_exist=True) as held:
+        credit = held.facts.get("attribution", "")
+        wish = WriteOptions(compression=compression, is_rgb=True, credit=credit)
+        joined = workflow.join(held, zoom, ground, target, wish, grid, report, __version__)
+    place, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
+    show.note(
+        f"{target}: {place.width} x {place.height} px of {place.pixel_text} in {place.crs}, "
+        f"{human_bytes(joined.written.size)}, out of {joined.tiles} tiles{missing}."
+    )
+    if joined.attribution:
+        show.note(f"Credit, kept in the file: {joined.attribution}")
+
+
+def _only_store(source: str, layer: str) -> Path:
+    """The store of a layer, or the only one there is."""
+    from zoompick.errors import UsageError
+    from zoompick.study.folder import Study
+
+    study = Study.find(Path.cwd())
+    folder = study.root / "tiles" if study else Path()
+    found = [path for path in sorted(folder.glob("*.mbtiles")) if source in path.stem and layer in path.stem]
+    if len(found) != 1:
+        names = ", ".join(path.name for path in found) or "none"
+        raise UsageError(f"Which tiles are meant is not clear: in {folder} there is {names}.", "Give --store FILE.")
+    return found[0]
+
+
+def _study_grid() -> Grid:
+    from zoompick.study.folder import Study
+    from zoompick.workflow.plan import study_grid
+
+    study = Study.need(Path.cwd())
+    return study_grid(study.brief(), study.area())

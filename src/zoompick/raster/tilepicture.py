@@ -1,0 +1,130 @@
+"""Picture tiles of one level as a Raster: decoded when they are read."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import imagecodecs
+import numpy as np
+
+from zoompick.errors import DataError
+from zoompick.raster import blockcache
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Band, Pixels
+
+Lookup = Callable[[int, int], bytes | None]
+"""Bytes of the tile in a row and column of the mosaic, or None."""
+_OPAQUE = 128
+_serial = itertools.count()
+_DECODERS: dict[bytes, Callable[[bytes], Any]] = {
+    b"\x89PNG": imagecodecs.png_decode,
+    b"\xff\xd8\xff": imagecodecs.jpeg8_decode,
+    b"RIFF": imagecodecs.webp_decode,
+}
+
+
+class TilePicture:
+    """Red, green and blue; 0 in all three where a tile is missing or transparent, so black itself becomes 1.
+
+    Parameters
+    ----------
+    grid : Grid
+        Of the mosaic; its corner is a tile's corner.
+    tile : (int, int)
+        Rows and columns of a tile in pixels.
+    """
+
+    def __init__(self, grid: Grid, tile: tuple[int, int], lookup: Lookup) -> None:
+        self._grid, self._tile, self._lookup = grid, tile, lookup
+        self._key = next(_serial)
+
+    @property
+    def grid(self) -> Grid:
+        """Grid of the mosaic."""
+        return self._grid
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """Three colours."""
+        return Band("red"), Band("green"), Band("blue")
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """Unsigned 8 bits."""
+        return np.dtype(np.uint8)
+
+    @property
+    def nodata(self) -> float | None:
+        """Zero."""
+        return 0
+
+    @property
+    def levels(self) -> tuple[Grid, ...]:
+        """One: each level of a service is a picture of its own."""
+        return (self._grid,)
+
+    @property
+    def block(self) -> tuple[int, int]:
+        """A tile."""
+        return self._tile
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`.
+
+        Raises
+        ------
+        DataError
+            A tile does not decode.
+        """
+        rows, cols = self._tile
+        out = np.zeros((3, window.height, window.width), np.uint8)
+        inside = window.intersect(self._grid.window)
+        if not inside.is_empty:
+            for row in range(inside.row // rows, -(-inside.stop_row // rows)):
+                for col in range(inside.col // cols, -(-inside.stop_col // cols)):
+                    pixels = self._decoded(row, col)
+                    if pixels is None:
+                        continue
+                    place = Window(col * cols, row * rows, cols, rows)
+                    both = place.intersect(inside)
+                    out[(slice(None), *both.slices_in(window))] = pixels[(slice(None), *both.slices_in(place))]
+        return out if bands is None else out[list(bands)]
+
+    def _decoded(self, row: int, col: int) -> Pixels | None:
+        cache, key = blockcache.shared(), (-1 - self._key, 0, 0, row, col)
+        held = cache.get(key)
+        if held is None:
+            data = self._lookup(row, col)
+            if data is None:
+                return None
+            held = self._colours(data, row, col)
+            cache.put(key, held)
+        return held
+
+    def _colours(self, data: bytes, row: int, col: int) -> Pixels:
+        decode = next((decoder for head, decoder in _DECODERS.items() if data.startswith(head)), None)
+        try:
+            if decode is None:
+                raise ValueError(f"it begins with {data[:8]!r}")
+            picture = np.asarray(decode(data))
+        except (RuntimeError, ValueError) as error:
+            raise DataError(
+                f"The tile in row {row}, column {col} of the mosaic cannot be decoded: {error}.", "Fetch it again."
+            ) from error
+        if picture.ndim == 2:
+            picture = picture[:, :, np.newaxis]
+        if picture.dtype == np.uint16:
+            picture = (picture >> 8).astype(np.uint8)
+        if picture.shape[:2] != self._tile:
+            rows, cols = self._tile
+            raise DataError(
+                f"A tile has {picture.shape[1]} x {picture.shape[0]} px, its grid tells {cols} x {rows}.",
+                "The service does not keep to its own grid.",
+            )
+        colours = picture[:, :, :3] if picture.shape[2] >= 3 else np.repeat(picture[:, :, :1], 3, axis=2)
+        planes = np.maximum(np.moveaxis(colours, 2, 0), 1)
+        if picture.shape[2] in (2, 4):
+            planes[:, picture[:, :, -1] < _OPAQUE] = 0
+        return np.ascontiguousarray(planes)

@@ -1,0 +1,302 @@
+"""Picture tiles for an area: which zoom level, how many tiles, fetched into a store, joined into one file."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import shapely
+
+from zoompick.catalog.sources import Source
+from zoompick.catalog.tileservice import TileLayer, TileService
+from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
+from zoompick.events import Report, ignore
+from zoompick.files import multihash_of
+from zoompick.geo.crs import Crs
+from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.geo.tilegrid import Matrix, TileGrid, TileKey, web_mercator
+from zoompick.imagery.clip import Clip
+from zoompick.imagery.sidecar import Origin, write_sidecar
+from zoompick.net.client import Client
+from zoompick.raster.grid import Grid
+from zoompick.raster.raster import Raster
+from zoompick.raster.tilepicture import TilePicture
+from zoompick.raster.warp import laid_on
+from zoompick.raster.write import WriteOptions, Written, write_geotiff
+from zoompick.transfer.tiles import TileOutcome, TilePlan, fetch_tiles, plan_tiles
+from zoompick.transfer.tilestore import TileStore
+
+PARALLEL = 6
+_GUESS_BYTES = 15_000
+_ENDINGS = {"image/png": "png", "image/jpeg": "jpg", "image/webp": "webp"}
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A layer, a level of it, and what is still to be fetched there.
+
+    Attributes
+    ----------
+    pixel_m : float
+        Side of a pixel on the ground at the area's middle.
+    tile_bytes, tile_s : float
+        Of one tile, measured or guessed; ``is_guess`` tells.
+    """
+
+    layer: TileLayer
+    form: str
+    plan: TilePlan
+    pixel_m: float
+    tile_bytes: float
+    tile_s: float
+    is_guess: bool
+
+    def to_json(self) -> dict[str, Any]:
+        """As the command prints it."""
+        return {
+            "layer": self.layer.name, "zoom": self.plan.matrix.name, "pixel_m": round(self.pixel_m, 4),
+            "tiles": self.plan.total, "fetch": len(self.plan.fetch), "here": self.plan.here,
+            "absent": self.plan.absent, "bytes": round(self.tile_bytes * len(self.plan.fetch)),
+            "seconds": round(self.tile_s * len(self.plan.fetch) / PARALLEL, 1), "format": self.form,
+            "attribution": self.layer.attribution,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What a person asked for: a level by name, or pixels no larger than so many metres on the ground."""
+
+    zoom: str = ""
+    pixel_m: float | None = None
+    form: str = ""
+
+
+def open_layer(source: Source, name: str, client: Client) -> TileLayer:
+    """A layer of a tile service.
+
+    Raises
+    ------
+    UsageError
+        The source has scenes, no tiles.
+    UnknownNameError, SourceError
+    """
+    if source.kind != "tiles":
+        raise UsageError(
+            f"{source.name} is {source.kind}, it has no picture tiles.", "'zoompick source list' tells the kinds."
+        )
+    layer = TileService(source.name, source.url, client).layer(name)
+    if not layer.addresses:
+        raise SourceError(f"{source.name} tells no address for the tiles of {layer.name}.", "Ask those who run it.")
+    return layer
+
+
+def levels(layer: TileLayer, area: Shape) -> list[tuple[str, float, int]]:
+    """Each level of a layer: its name, the side of a pixel on the ground in metres, and the tiles under an area."""
+    lat = _middle_lat(area)
+    found = []
+    for matrix in layer.grid.matrices:
+        count = len(layer.grid.under(area, matrix)) if _estimate(layer.grid, matrix, area) < 50_000 else -1
+        found.append((matrix.name, layer.grid.ground_m(matrix, lat), count))
+    return found
+
+
+def _estimate(grid: TileGrid, matrix: Matrix, area: Shape) -> float:
+    box = bounds_of(area)
+    side = grid.ground_m(matrix, _middle_lat(area)) * matrix.tile_width
+    return (box.width * 111_320 / side + 1) * (box.height * 111_320 / side + 1)
+
+
+def _middle_lat(area: Shape) -> float:
+    return float(area.centroid.y)
+
+
+def prepare(
+    layer: TileLayer, wish: Wish, area: Shape, store: TileStore | None, client: Client, sample: bool = True
+) -> Prepared:
+    """Choose the level and decide what to fetch; one tile is fetched to learn sizes when nothing else tells.
+
+    Raises
+    ------
+    UsageError
+        No such level; or neither a level nor a pixel size is told, or both.
+    NothingFoundError
+        The layer has no tile there.
+    """
+    lat = _middle_lat(area)
+    matrix = _level(layer, wish, lat)
+    wanted = layer.grid.under(area, matrix)
+    if not wanted:
+        raise NothingFoundError(
+            f"The layer {layer.name} has no tile over this area at level {matrix.name}.",
+            f"It covers west, south, east, north {', '.join(f'{edge:.3f}' for edge in layer.bounds)}.",
+        )
+    level = _number(layer.grid, matrix)
+    known = store.known(level, matrix.rows) if store else (set(), set())
+    plan = plan_tiles(matrix, level, wanted, known)
+    form = layer.form(wish.form)
+    size, seconds, is_guess = _measured(layer, plan, form, store, client, sample)
+    return Prepared(layer, form, plan, layer.grid.ground_m(matrix, lat), size, seconds, is_guess)
+
+
+def _level(layer: TileLayer, wish: Wish, lat: float) -> Matrix:
+    if bool(wish.zoom) == (wish.pixel_m is not None):
+        raise UsageError(
+            "A zoom level or a pixel size has to be told, and only one.", "Give --zoom 14, or --pixel 5."
+        )
+    if wish.zoom:
+        return layer.grid.level(wish.zoom)
+    assert wish.pixel_m is not None
+    if not 0 < wish.pixel_m < math.inf:
+        raise UsageError(f"Pixels of {wish.pixel_m} m cannot be.", "Give metres on the ground: --pixel 5.")
+    return layer.grid.level_for(wish.pixel_m, lat)
+
+
+def _number(grid: TileGrid, matrix: Matrix) -> int:
+    """Zoom level by which a store counts: the usual one in web mercator, else the place among the levels."""
+    return int(matrix.name) if matrix.name.isdigit() else grid.matrices.index(matrix)
+
+
+def _measured(
+    layer: TileLayer, plan: TilePlan, form: str, store: TileStore | None, client: Client, sample: bool
+) -> tuple[float, float, bool]:
+    """Bytes and seconds of a tile, and whether they are guessed."""
+    mean = store.mean_bytes() if store else None
+    if not plan.fetch or not sample:
+        return mean or _GUESS_BYTES, 0.0, mean is None
+    key = plan.fetch[len(plan.fetch) // 2]
+    began = time.monotonic()
+    try:
+        data, _ = client.document(layer.address(plan.matrix, key, form))
+    except SourceError:
+        return mean or _GUESS_BYTES, 0.0, True
+    return mean or len(data), time.monotonic() - began, False
+
+
+def get(prepared: Prepared, store: TileStore, client: Client, source: Source, report: Report = ignore) -> TileOutcome:
+    """Fetch what is missing into the store."""
+    layer, plan = prepared.layer, prepared.plan
+    facts = {
+        "name": layer.name, "format": _ENDINGS.get(prepared.form, "png"), "type": "baselayer", "version": "1",
+        "description": layer.title, "attribution": layer.attribution, "zoompick:grid": layer.grid.name,
+        "zoompick:crs": str(layer.grid.crs), "zoompick:source": source.url,
+    }  # fmt: skip
+    if layer.bounds:
+        facts["bounds"] = ",".join(f"{edge:.6f}" for edge in layer.bounds)
+    matrix = plan.matrix
+    facts[f"zoompick:level:{plan.level}"] = ",".join(
+        repr(value)
+        for value in (
+            matrix.pixel,
+            matrix.west,
+            matrix.north,
+            matrix.tile_width,
+            matrix.tile_height,
+            matrix.cols,
+            matrix.rows,
+        )
+    )
+    store.describe(facts)
+    return fetch_tiles(
+        plan, lambda key: layer.address(matrix, key, prepared.form), prepared.form, store, client, PARALLEL, report
+    )
+
+
+@dataclass(frozen=True)
+class Joined:
+    """What was joined."""
+
+    written: Written
+    raster: Raster
+    tiles: int
+    missing: int
+    attribution: str
+
+
+def stored_matrix(store: TileStore, zoom: str) -> tuple[Crs, Matrix, int]:
+    """CRS and level as the store tells them, the finest that is there when none is named; and its number.
+
+    Raises
+    ------
+    UsageError
+        No such level.
+    DataError
+        The store tells no grid that can be read.
+    """
+    facts = store.facts
+    numbers = sorted(int(name.rpartition(":")[2]) for name in facts if name.startswith("zoompick:level:"))
+    if not numbers and zoom.isdigit():
+        # A store of another maker: web mercator by the standard.
+        return Crs(3857), web_mercator().level(zoom), int(zoom)
+    if not numbers or (zoom and (not zoom.isdigit() or int(zoom) not in numbers)):
+        known = ", ".join(map(str, numbers)) or "none"
+        raise UsageError(f"{store.path} has no tiles of level {zoom or '?'}.", f"It has levels: {known}.")
+    number = int(zoom) if zoom else numbers[-1]
+    try:
+        pixel, west, north, *sizes = (float(part) for part in facts[f"zoompick:level:{number}"].split(","))
+        width, height, cols, rows = map(int, sizes)
+        crs = Crs.parse(facts["zoompick:crs"])
+    except (ValueError, KeyError) as error:
+        raise DataError(f"{store.path} tells no grid of tiles that can be read.", "Fetch the tiles again.") from error
+    return crs, Matrix(str(number), pixel, west, north, width, height, cols, rows), number
+
+
+def picture_of(store: TileStore, crs: Crs, matrix: Matrix, level: int, keys: Sequence[TileKey]) -> TilePicture:
+    """The mosaic of the smallest block of tiles that holds ``keys``."""
+    first_row, first_col = min(key.row for key in keys), min(key.col for key in keys)
+    down = max(key.row for key in keys) - first_row + 1
+    across = max(key.col for key in keys) - first_col + 1
+    corner = matrix.bounds_of(TileKey(first_row, first_col))
+    width, height = across * matrix.tile_width, down * matrix.tile_height
+    grid = Grid(crs, matrix.pixel, matrix.pixel, corner.west, corner.north, width, height)
+
+    def lookup(row: int, col: int) -> bytes | None:
+        return store.tile(level, matrix.rows, TileKey(first_row + row, first_col + col))
+
+    return TilePicture(grid, (matrix.tile_height, matrix.tile_width), lookup)
+
+
+def join(
+    store: TileStore,
+    zoom: str,
+    area: Shape,
+    out: Path,
+    options: WriteOptions,
+    onto: Grid | None = None,
+    report: Report = ignore,
+    version: str = "",
+) -> Joined:
+    """Join stored tiles over an area into one file, clipped to it.
+
+    Parameters
+    ----------
+    onto : Grid, optional
+        Carry the picture onto this grid; by default it stays in the grid of the tiles, pixel by pixel.
+
+    Raises
+    ------
+    NothingFoundError
+        No tile over the area is in the store.
+    DataError, DiskError
+    """
+    crs, matrix, level = stored_matrix(store, zoom)
+    wanted = TileGrid("", crs, (matrix,)).under(area, matrix)
+    here, _ = store.known(level, matrix.rows)
+    held = [key for key in wanted if key in here]
+    if not held:
+        raise NothingFoundError(
+            f"{store.path} has no tile of level {matrix.name} over this area.", "Fetch them: 'zoompick tiles get'."
+        )
+    picture: Raster = picture_of(store, crs, matrix, level, held)
+    raster = Clip(laid_on(picture, onto, "smooth") if onto is not None else picture, area)
+    written = write_geotiff(raster, out, options, report)
+    credit = store.facts.get("attribution", "")
+    told = {
+        "level": matrix.name, "store": store.facts.get("name", ""), "attribution": credit,
+        "compression": options.compression, "area": shapely.to_wkt(area, rounding_precision=7),
+    }  # fmt: skip
+    write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), (), version)
+    return Joined(written, raster, len(held), len(wanted) - len(held), credit)
