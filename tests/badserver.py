@@ -57,6 +57,8 @@ class Handler(http.server.BaseHTTPRequestHandler):
             self.send(403, b'{"message": "expired"}')
         elif word == "locked" and not self.may_pass():
             self.send(401, b"")
+        elif word == "only" and self.path not in self.files:
+            self.send(404, b"")
         elif word == "nohead" and self.command == "HEAD":
             self.send(405, b"")
         else:

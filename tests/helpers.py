@@ -11,6 +11,7 @@ import numpy as np
 import tifffile
 
 from zoompick.geo.crs import Crs
+from zoompick.net.client import Client
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Pixels
 
@@ -94,3 +95,15 @@ def foreign_tiff(path: Path, pixels: Pixels, place: Grid, nodata: str = "", **op
         tags = [*tags, (42113, "s", len(nodata) + 1, nodata, True)]
     tifffile.imwrite(path, data, photometric="minisblack", extratags=tags, metadata=None, **options)
     return path
+
+
+def item_of(archive: str, day: str = "2025-12-15") -> dict[str, Any]:
+    """The item of a scene over the fen."""
+    client = Client()
+    body = {
+        "collections": ["lapwing-l2"],
+        "datetime": f"{day}T00:00:00Z/{day}T23:59:59Z",
+        "intersects": FEN,
+        "limit": 1,
+    }
+    return client.json(f"{archive}/search", body)["features"][0]

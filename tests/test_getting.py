@@ -17,7 +17,7 @@ import numpy as np
 import pytest
 
 from badserver import BODY, Handler, serving
-from helpers import FEN, foreign_tiff, grid, noise
+from helpers import FEN, foreign_tiff, grid, item_of, noise
 from zoompick.catalog.bands import files_of
 from zoompick.errors import ChecksumError, DataError, FormatError, SourceError, UsageError
 from zoompick.events import Advanced
@@ -292,17 +292,6 @@ def test_two_versions_of_a_file_never_mix(server):
 
 def plan_of(*entries: Fetch) -> DownloadPlan:
     return DownloadPlan(entries, (), ())
-
-
-def item_of(archive: str, day: str = "2025-12-15") -> dict:
-    client = Client()
-    body = {
-        "collections": ["lapwing-l2"],
-        "datetime": f"{day}T00:00:00Z/{day}T23:59:59Z",
-        "intersects": FEN,
-        "limit": 1,
-    }
-    return client.json(f"{archive}/search", body)["features"][0]
 
 
 def test_a_window_is_the_same_pixels_for_a_part_of_the_bytes(archive, tmp_path):
