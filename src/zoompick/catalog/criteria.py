@@ -16,6 +16,18 @@ UNTOLD = "none tells"
 ACCESS = ("open", "ask", "priced")
 
 
+def cloud_limit(value: float) -> float | None:
+    """A limit as a person gives it: 100 is none at all, so that scenes pass that tell no cloud.
+
+    Raises
+    ------
+    UsageError
+        Not a percentage.
+    """
+    limit = percent(value, "cloud limit")
+    return None if limit == 100 else limit
+
+
 def percent(value: float, what: str) -> float:
     """Check a percentage given by a person."""
     if not 0 <= value <= 100:

@@ -19,7 +19,9 @@ _STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
 class _Root(groups.Root):
     table: ClassVar = {
         "new": groups.Entry("study", "new", _STUDY),
+        "status": groups.Entry("study", "status", _STUDY),
         "run": groups.Entry("study", "run", _STUDY),
+        "history": groups.Entry("study", "history", _STUDY),
         "demo": groups.Entry("demo", "demo", _STUDY),
         "standin": groups.Entry("demo", "standin", _STUDY),
         "area": groups.Entry("area", "area", _FIND),

@@ -172,7 +172,7 @@ def _pass(job: _Job, pace: Pace, report: Report) -> None:
         if decided.fetch:
             show.note(outlook(ready, job.scenes, job.area, job.journal).words())
         outcome = get.fetch(ready, job.scenes, job.folders, report)
-        doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failed=len(outcome.failed))
+        doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failures=get.failures(outcome))
         for entry, error in outcome.failed:
             show.note(f"failed: {entry.scene}, {entry.band}: {error.what}")
         problem = get.incomplete(ready.plan, outcome)
@@ -188,10 +188,11 @@ def _closing(ready: Ready, received: int, folder: Path) -> None:
 
     decided = ready.plan
     if not decided.fetch:
-        show.note(f"All {len(decided.here)} files are here and checked; nothing was fetched.")
+        show.note(f"{show.counted(len(decided.here), 'file')} here and checked; nothing was fetched.")
         return
     here = f", {len(decided.here)} were here already" if decided.here else ""
-    show.note(f"{len(decided.fetch)} files fetched and checked ({human_bytes(received)}) into {folder}{here}.")
+    came = show.counted(len(decided.fetch), "file")
+    show.note(f"{came} fetched and checked ({human_bytes(received)}) into {folder}{here}.")
     if words := get.saved_words(ready):
         show.note(words)
 

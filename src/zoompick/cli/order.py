@@ -85,7 +85,7 @@ def order_plan(as_json: options.Json = False) -> None:
     price = _cost(planned)
     cost = f" They cost {price}." if price else ""
     accept = f" --accept-price {price.split()[0]}" if price else ""
-    show.note(f"{len(planned)} orders.{cost} To hand them in: zoompick order submit{accept}")
+    show.note(f"{show.counted(len(planned), 'order')}.{cost} To hand them in: zoompick order submit{accept}")
 
 
 @order.command("submit")
@@ -110,7 +110,7 @@ def order_submit(
         show.note("Nothing is left to hand in.")
         return
     more = f"; {waiting} wait for a slot" if waiting else ""
-    show.note(f"{pending} orders are under way{more}. Next: zoompick order wait")
+    show.note(f"{show.counted(pending, 'order')} under way{more}. Next: zoompick order wait")
 
 
 @order.command("status")
@@ -160,7 +160,9 @@ def order_wait(
     queue = list(desk.queue)
     _show(queue, as_json)
     bad = [entry for entry in queue if entry.state in ("failed", "lost", "unsure")]
-    show.note(f"{count} files fetched." + (f" {len(bad)} orders failed." if bad else ""))
+    show.note(
+        f"{show.counted(count, 'file')} fetched." + (f" {show.counted(len(bad), 'order')} failed." if bad else "")
+    )
     return exits.IN_PART if bad else exits.DONE
 
 

@@ -128,7 +128,7 @@ def _carry_out(study: Study | None, wanted: _Request, shown: _Shown) -> int:
 def _request(study: Study | None, area: Area | None, given: dict[str, Any], sources: list[str]) -> _Request:
     """What is asked: the brief first, then the command line over it, filter by filter."""
     from zoompick.catalog import sources as table
-    from zoompick.catalog.criteria import Criteria
+    from zoompick.catalog.criteria import Criteria, cloud_limit
     from zoompick.cli import show
     from zoompick.errors import UsageError
 
@@ -136,7 +136,8 @@ def _request(study: Study | None, area: Area | None, given: dict[str, Any], sour
     if study is not None:
         brief = study.brief()
         area = area or study.area()
-        base = {"collections": brief.collections, "periods": brief.periods, "cloud_max": brief.cloud, **brief.filters}
+        base = {"collections": brief.collections, "periods": brief.periods, **brief.filters}
+        base["cloud_max"] = cloud_limit(brief.cloud)
         sources = sources or ([brief.source] if brief.source else [])
     own = _checked(given)
     if area is None:
@@ -152,7 +153,7 @@ def _request(study: Study | None, area: Area | None, given: dict[str, Any], sour
 
 def _checked(given: dict[str, Any]) -> dict[str, Any]:
     """Values of the command line, read and checked; what was not given is not among them."""
-    from zoompick.catalog.criteria import ACCESS, percent
+    from zoompick.catalog.criteria import ACCESS, cloud_limit, percent
     from zoompick.catalog.period import Hours, Period, Season
     from zoompick.errors import UnknownNameError, UsageError
 
@@ -163,8 +164,8 @@ def _checked(given: dict[str, Any]) -> dict[str, Any]:
         raise UsageError(f"The pixel size {given['pixel_max_m']:g} is not above 0.", "As --pixel-max 10.")
     readers: dict[str, Any] = {
         "cover_min": lambda value: percent(value, "share of the area"),
-        "cloud_max": lambda value: percent(value, "cloud limit"),
-        "cloud_land_max": lambda value: percent(value, "cloud limit"),
+        "cloud_max": cloud_limit,
+        "cloud_land_max": cloud_limit,
         "cloud_area_max": lambda value: percent(value, "cloud limit"),
         "season": Season.parse,
         "hours": Hours.parse,

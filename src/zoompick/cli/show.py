@@ -86,6 +86,11 @@ def error(problem: ZoomPickError) -> None:
     sys.stderr.write("\n".join(lines) + "\n")
 
 
+def counted(count: int, word: str) -> str:
+    """A number and what it counts: ``1 file``, ``3 files``."""
+    return f"{count} {word}" if count == 1 else f"{count} {word}s"
+
+
 def _wrapped(text: str, lead: str = "") -> str:
     return textwrap.fill(
         text, _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead), break_long_words=False,

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -13,6 +14,7 @@ if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.study.folder import Study
     from zoompick.workflow.run import StudyRun
+    from zoompick.workflow.status import SceneState, StudyState
 
 
 def new(
@@ -157,3 +159,123 @@ def _dry_run(study: Study) -> int:
     ]
     show.table(columns, rows)
     return exits.DONE
+
+
+def status(
+    free: Annotated[bool, typer.Option("--free", help="Remove what can be freed.")] = False,
+    as_json: options.Json = False,
+) -> None:
+    """Show how far each scene of the shortlist is, bytes on disk, and what can be freed."""
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+    from zoompick.workflow import status as workflow
+
+    study = Study.need(Path.cwd())
+    state = workflow.state_of(study)
+    if free:
+        with study.locked(), act(study.journal_file, "free") as doing:
+            state = workflow.state_of(study)
+            doing.note(bytes=workflow.free(state), places=len(state.can_free))
+        show.note(f"Freed {human_bytes(sum(state.can_free.values()))} in {len(state.can_free)} places.")
+        return
+    if as_json:
+        freed = [{"path": str(path), "bytes": size} for path, size in state.can_free.items()]
+        scenes = [scene.to_json() for scene in state.scenes]
+        show.as_json({"scenes": scenes, "bytes": dict(state.sizes), "can_free": freed})
+        return
+    _show_scenes(state.scenes)
+    _show_disk(study, state)
+
+
+def _show_scenes(scenes: Sequence[SceneState]) -> None:
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+
+    if not scenes:
+        show.note("Nothing is picked yet: 'zoompick search', then 'zoompick pick'.")
+        return
+    rows = [
+        [
+            str(number), one.entry.scene.day, one.entry.scene.id, one.state, f"{one.here} of {one.wanted}",
+            human_bytes(one.disk_bytes), one.note,
+        ]
+        for number, one in enumerate(scenes, 1)
+    ]  # fmt: skip
+    heads = [
+        show.Column("no.", "right"), show.Column("date"), show.Column("scene", flexible=True), show.Column("state"),
+        show.Column("files", "right"), show.Column("size", "right"), show.Column("note", flexible=True),
+    ]  # fmt: skip
+    if not any(row[-1] for row in rows):
+        rows, heads = [row[:-1] for row in rows], heads[:-1]
+    show.table(heads, rows)
+
+
+def _show_disk(study: Study, state: StudyState) -> None:
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+
+    sizes = ", ".join(f"{name} {human_bytes(size)}" for name, size in state.sizes.items()) or "nothing"
+    show.note(f"On disk: {sizes}.")
+    if state.can_free:
+        places = [path.relative_to(study.root).as_posix() for path in state.can_free]
+        more = f" and {len(places) - 3} more" if len(places) > 3 else ""
+        size = human_bytes(sum(state.can_free.values()))
+        show.note(f"Can be freed: {size} in {', '.join(places[:3])}{more}: 'zoompick status --free'.")
+
+
+def history(
+    act: Annotated[str, typer.Option("--act", metavar="NAME", help="Only acts whose name begins so.")] = "",
+    last: Annotated[int, typer.Option("--last", metavar="N", min=0, help="Only the newest; 0 for all.")] = 0,
+    as_json: options.Json = False,
+) -> None:
+    """Show what was done in this study, when, and how it ended."""
+    from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.workflow.outlook import duration
+    from zoompick.workflow.status import history as acts_of
+
+    found = acts_of(Study.need(Path.cwd()), act, last)
+    if as_json:
+        show.as_json(list(found))
+        return
+    if not found:
+        show.note("The journal tells of no such act.")
+        return
+    rows = [
+        [
+            str(line.get("time", ""))[:19].replace("T", " "), str(line.get("act", "")), str(line.get("outcome", "")),
+            duration(float(line.get("seconds") or 0)) if (line.get("seconds") or 0) >= 1 else "", _facts_of(line),
+        ]
+        for line in found
+    ]  # fmt: skip
+    heads = [
+        show.Column("time (UTC)"), show.Column("act"), show.Column("outcome"), show.Column("took", "right"),
+        show.Column("what", flexible=True),
+    ]  # fmt: skip
+    with show.paged(len(rows)):
+        show.table(heads, rows)
+
+
+_SHOWN = (
+    "reason", "product", "source", "url", "found", "files", "tiles", "bytes", "saved", "failures", "picked",
+    "findings",
+)  # fmt: skip
+
+
+def _facts_of(line: Mapping[str, Any]) -> str:
+    """The most telling facts of an act, in words."""
+    from zoompick.files import human_bytes
+
+    words = []
+    for key in _SHOWN:
+        value = line.get(key)
+        if value in (None, "", [], 0):
+            continue
+        if key in ("bytes", "saved") and isinstance(value, int | float):
+            value = human_bytes(value)
+        elif isinstance(value, list):
+            value = len(value)
+        words.append(str(value).rstrip(".") if key in ("reason", "product") else f"{key} {value}")
+    return ", ".join(words)

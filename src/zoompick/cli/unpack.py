@@ -112,6 +112,5 @@ def _closing(done: Unpacked, folder: Path) -> None:
             f" Fetched {human_bytes(done.received)} of {human_bytes(done.size)} in {done.requests} requests: "
             f"{human_bytes(done.size - done.received)} saved."
         )
-    show.note(
-        f"{len(done.files)} files ({human_bytes(done.written)}) in {folder}, each as long as it should be.{saved}"
-    )
+    came = show.counted(len(done.files), "file")
+    show.note(f"{came} ({human_bytes(done.written)}) in {folder}, all whole.{saved}")

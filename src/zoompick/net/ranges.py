@@ -9,7 +9,7 @@ import bisect
 import re
 import tempfile
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
@@ -149,6 +149,8 @@ class RemoteFile:
             if self._size is None:
                 self._pieces.add(0, self._fetch(Span(0, max(self._head_bytes, length if offset == 0 else 0))))
             length = max(0, min(length, (self._size or 0) - offset))
+            if not length:
+                return b""
             found = self._pieces.get(offset, length)
             if found is None:
                 data = self._fetch(Span(offset, max(length, self._ahead_bytes)))
@@ -201,3 +203,39 @@ class RemoteFile:
         if self._size is not None and (size, etag) != (self._size, self._etag):
             raise SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
         self._size, self._etag = size, etag
+
+
+class RemoteParts:
+    """Several remote files, one after the other, as one byte source."""
+
+    def __init__(self, files: Sequence[RemoteFile]) -> None:
+        self._files = tuple(files)
+        self.cost = files[0].cost
+
+    @property
+    def address(self) -> str:
+        """The URL of the first."""
+        return self._files[0].address
+
+    @property
+    def size(self) -> int:
+        """Length of all together."""
+        return sum(file.size for file in self._files)
+
+    def _pieces(self, span: Span) -> Iterator[tuple[RemoteFile, Span]]:
+        start = 0
+        for file in self._files:
+            first, stop = max(span.start, start), min(span.stop, start + file.size)
+            if first < stop:
+                yield file, Span(first - start, stop - first)
+            start += file.size
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Exactly ``length`` bytes, fewer only at the end."""
+        return b"".join(file.read(part.start, part.length) for file, part in self._pieces(Span(offset, length)))
+
+    def fetch(self, spans: Iterable[Span], told: Callable[[int], None] = lambda count: None) -> None:
+        """Bring stretches here."""
+        for span in spans:
+            for file, part in self._pieces(span):
+                file.fetch([part], told)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 from starlette.exceptions import HTTPException
@@ -11,13 +12,16 @@ from starlette.requests import Request
 from starlette.responses import FileResponse
 
 from zoompick.standin.instrument import Instrument
-from zoompick.standin.store import Store
+from zoompick.standin.store import Published, Store
 
 _TYPES = {
     ".png": "image/png",
     ".tif": "image/tiff; application=geotiff; profile=cloud-optimized",
     ".h5": "application/x-hdf5",
     ".nc": "application/x-netcdf",
+    ".gz": "application/gzip",
+    ".pdf": "application/pdf",
+    ".bz2": "application/x-bzip2",
 }
 
 
@@ -36,13 +40,29 @@ def endpoint(store: Store, shelves: Mapping[str, Instrument]) -> Any:
         found = store.file(instrument, scene, name)
         if found is None:
             raise HTTPException(404, "no such file")
-        path, published = found
-        digest = base64.b64encode(bytes.fromhex(published.sha256)).decode()
-        headers = {
-            "Repr-Digest": f"sha-256=:{digest}:",
-            "ETag": f'"{published.sha256[:24]}-{published.size}"',
-            "Cache-Control": "public, max-age=86400",
-        }
-        return FileResponse(path, headers=headers, media_type=_TYPES.get(path.suffix, "application/octet-stream"))
+        return _sent(*found)
 
     return serve
+
+
+def deliveries(store: Store, shelves: Mapping[str, Instrument], cache: Path) -> Any:
+    """Route handler for ``/deliveries/{name}``: parts of archives that hold many scenes."""
+
+    def serve(request: Request) -> FileResponse:
+        for shelf in shelves.values():
+            found = shelf.blocks(cache, store).get(request.path_params["name"])
+            if found is not None:
+                return _sent(*found)
+        raise HTTPException(404, "no such delivery")
+
+    return serve
+
+
+def _sent(path: Path, published: Published) -> FileResponse:
+    digest = base64.b64encode(bytes.fromhex(published.sha256)).decode()
+    headers = {
+        "Repr-Digest": f"sha-256=:{digest}:",
+        "ETag": f'"{published.sha256[:24]}-{published.size}"',
+        "Cache-Control": "public, max-age=86400",
+    }
+    return FileResponse(path, headers=headers, media_type=_TYPES.get(path.suffix, "application/octet-stream"))

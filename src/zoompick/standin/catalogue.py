@@ -11,6 +11,7 @@ from zoompick.standin.dunlin import Dunlin
 from zoompick.standin.gannet import Gannet
 from zoompick.standin.instrument import Instrument
 from zoompick.standin.lapwing_shelf import Lapwing
+from zoompick.standin.maps import Maps
 from zoompick.standin.siskin import Siskin
 from zoompick.standin.stac import link
 from zoompick.standin.tern import Tern
@@ -32,7 +33,7 @@ CONFORMANCE = [
 @cache
 def instruments() -> Mapping[str, Instrument]:
     """The instruments of the invented archive by the id of their collection."""
-    return {entry.name: entry for entry in (Lapwing(), Siskin(), Curlew(), Tern(), Dunlin(), Gannet())}
+    return {entry.name: entry for entry in (Lapwing(), Siskin(), Curlew(), Tern(), Dunlin(), Gannet(), Maps())}
 
 
 def landing(base: str, shelves: Mapping[str, Instrument]) -> dict[str, Any]:

@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import tempfile
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import shapely
 
 from zoompick.area import sheets
 from zoompick.raster.grid import Grid
-from zoompick.standin import ground, stac
+from zoompick.standin import ground, package, stac
 from zoompick.standin.ground import Shot
 from zoompick.standin.passes import Pass
 from zoompick.standin.simple import Simple
-from zoompick.standin.store import Store
+from zoompick.standin.store import Published, Store
 
 _USES = ("proj", "raster", "eo", "file", "processing", "grid")
 _LEAST_LAND_PERCENT = 3.0
 _SIDE_M = 1000
+_FEN = shapely.box(-12.085, -38.635, -12.03, -38.595)
+_DELIVERED_M = 2.0
 _BRIGHTEST = {"red": 0.30, "green": 0.27, "blue": 0.24, "nir": 0.55}
 
 
@@ -49,9 +53,33 @@ class Curlew(Simple):
 
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
-        return stac.collection(
-            self.facts, base, self.scenes(), {"platform": ["curlew"], "gsd": [0.4]}, {"image": self._about()}
-        )
+        about = {"platform": ["curlew"], "gsd": [0.4]}
+        found = stac.collection(self.facts, base, self.scenes(), about, {"image": self._about()})
+        parts = {
+            f"part{n}": {
+                "href": f"{base}/deliveries/curlew-fen.tar.00{n}",
+                "type": "application/x-tar",
+                "roles": ["archive"],
+                "title": f"The fen's sheets at 2 m, part {n} of 2",
+            }
+            for n in (1, 2)
+        }
+        return found | {"assets": parts}
+
+    def blocks(self, cache: Path, store: Store) -> Mapping[str, tuple[Path, Published]]:
+        """Parts of the delivery of the newest flight over the fen at 2 m, made when first asked for."""
+        newest = max(scene.when for scene in self.scenes())
+        over = [s for s in self.scenes() if s.when == newest and s.footprint.intersects(_FEN)]
+
+        def write(folder: Path) -> None:
+            sheets = {}
+            with tempfile.TemporaryDirectory() as work:
+                for scene in over:
+                    self._write(scene, _grid(scene, _DELIVERED_M), Path(work), cache)
+                    sheets[scene.facts["sheet"]] = Path(work) / f"{scene.id}.tif", scene.footprint
+                package.tar_of_sheets(sheets, folder / "curlew-fen.tar")
+
+        return store.made("curlew-fen+delivery", write)
 
     def _about(self) -> dict[str, Any]:
         return {
@@ -85,7 +113,9 @@ class Curlew(Simple):
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """The sheet in four bands."""
-        grid = _grid(scene, self.facts["pixel_m"])
+        self._write(scene, _grid(scene, self.facts["pixel_m"]), folder, cache)
+
+    def _write(self, scene: Shot, grid: Grid, folder: Path, cache: Path) -> None:
         picture = ground.see(scene.seen, grid, cache)
         bands = [
             np.clip(255 * (picture.band(name) / brightest) ** 0.7, 1, 255).astype(np.uint8)

@@ -35,6 +35,7 @@ from zoompick.standin.store import Store
 PROCESS = "prepare"
 _EXECUTE = "http://www.opengis.net/def/rel/ogc/1.0/execute"
 _RESULTS = "http://www.opengis.net/def/rel/ogc/1.0/results"
+_KINDS = {".h5": "application/x-hdf5", ".pdf": "application/pdf"}
 _OPEN_STATES = ("accepted", "running")
 
 
@@ -196,7 +197,7 @@ class Desk:
             files.append(
                 {
                     "href": f"{_base(request)}/jobs/{job.id}/files/{path.name}", "rel": "item", "title": scene,
-                    "type": "application/x-hdf5" if path.suffix == ".h5" else stac.COG, **published,
+                    "type": _KINDS.get(path.suffix, stac.COG), **published,
                 }
             )  # fmt: skip
         return JSONResponse({"files": files})

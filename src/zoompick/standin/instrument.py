@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
     from zoompick.standin.search import Query
-    from zoompick.standin.store import Store
+    from zoompick.standin.store import Published, Store
 
 
 class Entry(Protocol):
@@ -83,6 +83,10 @@ class Instrument(ABC):
     def prepare(self, scene: Any, area: Any, folder: Path, cache: Path) -> None:
         """Write the file of an order into ``folder``: of a whole scene, or of the part inside an area (lon/lat)."""
         raise LookupError(f"nothing is prepared of {self.name}")
+
+    def blocks(self, cache: Path, store: Store) -> Mapping[str, tuple[Path, Published]]:
+        """Parts of deliveries that hold many scenes, by name."""
+        return {}
 
     def page(self, query: Query, base: str, store: Store) -> tuple[int, list[dict[str, Any]]] | None:
         """Number of matches and the items of one page, where an instrument finds them by itself."""

@@ -44,6 +44,7 @@ def application(cache: Path, faults: Faults | None = None, synthetic: int = 0) -
         Route("/collections/{collection}/items/{item}", archive.item),
         Route("/search", archive.search, methods=["GET", "POST"]),
         Route("/files/{scene}/{name}", assets.endpoint(archive.store, shelves)),
+        Route("/deliveries/{name}", assets.deliveries(archive.store, shelves, cache)),
         *tilehouse.routes(cache),
         *accounts.routes(),
         *orders.routes(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 from functools import cached_property
@@ -28,7 +29,7 @@ class Simple(Instrument):
         Pixel size of a quicklook that lies on a map grid; 0 for one that does not.
     """
 
-    groups = ("", "look")
+    groups: tuple[str, ...] = ("", "look")
     facts_name = ""
     look_title = ""
     look_m = 0.0
@@ -82,8 +83,28 @@ class Simple(Instrument):
         place = ground.placed(self.look_grid(scene)) if self.look_m else {}
         return asset | place | stac.published(known, name)
 
+    def group_of(self, name: str) -> str:
+        """Quicklooks, packages and data are made apart."""
+        if name.endswith("-quicklook.png"):
+            return "look"
+        return "package" if "package" in self.groups and name.endswith((".tar.gz", ".nc.bz2")) else ""
+
+    def package(self, name: str, base: str, scene: Shot, known: Mapping[str, Published], kind: str) -> dict[str, Any]:
+        """The asset of a scene's delivery in one archive."""
+        about = {"href": f"{base}/files/{scene.id}/{name}", "type": kind, "title": "All in one archive"}
+        return about | {"roles": ["archive"]} | stac.published(known, name)
+
+    def pack(self, scene: Shot, data: Path, folder: Path) -> None:
+        """Write the archive of what lies in ``data`` into ``folder``."""
+        raise LookupError(f"{self.name} has no packages")
+
     def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
-        """Write the quicklook alone, or the data."""
+        """Write the quicklook alone, the data, or their archive."""
+        if group == "package":
+            with tempfile.TemporaryDirectory() as data:
+                self.make_data(scene, Path(data), cache)
+                self.pack(scene, Path(data), folder)
+            return
         if not group:
             self.make_data(scene, folder, cache)
             return

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from zoompick.area import sheets
-from zoompick.standin import ground, lapwing, stac
+from zoompick.standin import ground, lapwing, package, stac
 from zoompick.standin.ground import Shot
 from zoompick.standin.passes import Pass
 from zoompick.standin.simple import Simple, sight
@@ -58,6 +58,7 @@ class Siskin(Simple):
     """One satellite with a long record."""
 
     name = "siskin-l2"
+    groups = ("", "look", "package")
     facts_name, look_title, look_m = "siskin", "Natural colour at 100 m", 100.0
 
     def shots(self) -> Sequence[Shot]:
@@ -95,7 +96,8 @@ class Siskin(Simple):
             name = f"{scene.id}-{key}.tif"
             place = {"href": f"{base}/files/{scene.id}/{name}"} | ground.placed(self._grid(scene))
             found[key] = self._about(key) | place | stac.published(known, name)
-        return found | {"quicklook": self.quicklook(scene, base, known)}
+        whole = self.package(f"{scene.id}.tar.gz", base, scene, known, "application/gzip")
+        return found | {"quicklook": self.quicklook(scene, base, known), "package": whole}
 
     def _about(self, key: str) -> dict[str, Any]:
         about: dict[str, Any] = {"type": stac.COG, "roles": ["data"], "gsd": 25, "nodata": 0}
@@ -112,6 +114,10 @@ class Siskin(Simple):
 
     def _grid(self, scene: Shot) -> Any:
         return ground.grid_around(scene.footprint, float(self.facts["pixel_m"]))
+
+    def pack(self, scene: Shot, data: Path, folder: Path) -> None:
+        """All files of a frame."""
+        package.tar_gz(data.iterdir(), folder / f"{scene.id}.tar.gz", scene.id)
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """Bands and classes."""

@@ -14,7 +14,7 @@ import numpy as np
 import shapely
 
 from zoompick.geo.crs import LONLAT, transform
-from zoompick.standin import ground, land, stac, world
+from zoompick.standin import ground, land, package, stac, world
 from zoompick.standin.container import Variable, write_container
 from zoompick.standin.ground import Shot
 from zoompick.standin.noise import fractal
@@ -88,6 +88,7 @@ class Tern(Simple):
     """A radiometer that sees the ocean twice a day."""
 
     name = "tern-ocean"
+    groups = ("", "look", "package")
     facts_name, look_title = "tern", "Sea surface temperature on the swath"
 
     def shots(self) -> Sequence[Shot]:
@@ -119,6 +120,7 @@ class Tern(Simple):
             | {"href": f"{base}/files/{scene.id}/{file}"}
             | stac.published(known, file),
             "quicklook": self.quicklook(scene, base, known),
+            "package": self.package(f"{file}.bz2", base, scene, known, "application/x-bzip2"),
         }
         properties = {
             "created": stac.moment(scene.until + timedelta(hours=3)),
@@ -133,8 +135,8 @@ class Tern(Simple):
 
     def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
         """The granule, or the quicklook alone, which lies on the swath too."""
-        if not group:
-            self.make_data(scene, folder, cache)
+        if group != "look":
+            super().make(scene, group, folder, cache)
             return
         cloudy, dry = _cloud(scene.seen.seed, scene.seen.cloud_percent), _land(scene)
         shade = np.clip((_temperature(scene) - 284) / 12, 0, 1) * 255
@@ -142,6 +144,10 @@ class Tern(Simple):
         small = np.dstack(layers)[::_EVERY, ::_EVERY].astype(np.uint8)
         path = folder / f"{scene.id}-quicklook.png"
         path.write_bytes(imagecodecs.png_encode(np.ascontiguousarray(small)))
+
+    def pack(self, scene: Shot, data: Path, folder: Path) -> None:
+        """The granule, smaller."""
+        package.compressed(data / f"{scene.id}.nc", folder / f"{scene.id}.nc.bz2")
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """The granule."""

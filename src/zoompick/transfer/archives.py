@@ -23,7 +23,7 @@ from typing import IO, Any
 from zoompick.bytesource import SourceStream
 from zoompick.errors import DataError, FormatError, UsageError
 from zoompick.files import human_bytes, safe_name
-from zoompick.net.ranges import RemoteFile, Span
+from zoompick.net.ranges import RemoteFile, RemoteParts, Span
 
 HEADER_BYTES = 768
 """What is read of a remote archive at a time: a tar header and the byte before it."""
@@ -110,7 +110,7 @@ class Archive:
         Name for messages; its endings tell the form.
     stream : binary stream
         Seekable.
-    remote : RemoteFile, optional
+    remote : RemoteFile or RemoteParts, optional
         The web file under the stream: members are fetched from it by ranges.
 
     Raises
@@ -119,7 +119,9 @@ class Archive:
         No archive of a form that is read.
     """
 
-    def __init__(self, label: str, stream: IO[bytes], size: int, remote: RemoteFile | None = None) -> None:
+    def __init__(
+        self, label: str, stream: IO[bytes], size: int, remote: RemoteFile | RemoteParts | None = None
+    ) -> None:
         self.label, self.size, self.remote = label, size, remote
         self._stream = stream
         self._form = _form_of(label, stream)
@@ -375,6 +377,6 @@ def open_archive(path: Path) -> Archive:
     return Archive(label, io.BufferedReader(PartsStream(parts), 1 << 20), size)
 
 
-def open_remote(remote: RemoteFile, label: str) -> Archive:
+def open_remote(remote: RemoteFile | RemoteParts, label: str) -> Archive:
     """An archive on a web server, of which only what is asked for is fetched."""
     return Archive(label, SourceStream(remote), remote.size, remote)  # type: ignore[arg-type]

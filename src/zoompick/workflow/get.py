@@ -225,6 +225,11 @@ def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | Non
     return None
 
 
+def failures(outcome: Outcome) -> list[tuple[str, str]]:
+    """Scene and reason of each file that did not come, for the journal."""
+    return [(entry.scene, f"{entry.band}: {error.what}") for entry, error in outcome.failed]
+
+
 def saved_words(ready: Ready) -> str:
     """What the windows saved, as a sentence; empty when there were none."""
     if not ready.survey.opened:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from zoompick import files
 from zoompick.area.model import Area
 from zoompick.catalog import sources
-from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.criteria import Criteria, cloud_limit
 from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.shapes import Shape, geojson_of
@@ -49,7 +49,7 @@ class StudyRun:
 
 def criteria_of(brief: Brief, area: Area) -> Criteria:
     """The brief's search."""
-    return Criteria(area.polygon, brief.collections, brief.periods, brief.cloud, **brief.filters)
+    return Criteria(area.polygon, brief.collections, brief.periods, cloud_limit(brief.cloud), **brief.filters)
 
 
 def _search_key(brief: Brief, area: Area) -> str:
@@ -114,7 +114,7 @@ def download_study(
     with act(study.journal_file, "download", source=brief.source, files=len(decided.fetch)) as doing:
         ready = get.prepare(decided, scenes, report)
         outcome = get.fetch(ready, scenes, folders, report)
-        doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failed=len(outcome.failed))
+        doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failures=get.failures(outcome))
         if words := get.saved_words(ready):
             report(Noted(words))
         problem = get.incomplete(decided, outcome)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fnmatch
+import re
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -17,7 +18,8 @@ from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import disk_errors, human_bytes
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
-from zoompick.net.ranges import RemoteFile
+from zoompick.net.ranges import Cost, RemoteFile, RemoteParts
+from zoompick.net.refusals import AnsweredError
 from zoompick.transfer import tileindex
 from zoompick.transfer.archives import HEADER_BYTES, Archive, Member, open_archive, open_remote, parts_of
 
@@ -88,14 +90,31 @@ def opened(where: str, report: Report = ignore) -> Iterator[Archive]:
     FormatError, UsageError, SourceError
     """
     if where.startswith(("http://", "https://")):
-        remote = RemoteFile(where, Client(report), head_bytes=HEADER_BYTES, ahead_bytes=HEADER_BYTES)
-        archive = open_remote(remote, PurePosixPath(urlsplit(where).path).name or "delivery")
+        name = PurePosixPath(urlsplit(where).path).name or "delivery"
+        archive = open_remote(_remote(where, Client(report)), re.sub(r"\.001$", "", name))
     else:
         archive = open_archive(Path(where))
     try:
         yield archive
     finally:
         archive.close()
+
+
+def _remote(url: str, client: Client) -> RemoteFile | RemoteParts:
+    """A remote archive; of one counted ``.001`` all parts that there are."""
+    files = [_ranged(url, client)]
+    while re.search(r"\.001$", urlsplit(url).path):
+        following = re.sub(r"\.001(?=$|\?)", f".{len(files) + 1:03d}", url)
+        try:
+            client.size(following)
+        except AnsweredError:
+            break
+        files.append(_ranged(following, client, files[0].cost))
+    return RemoteParts(files) if len(files) > 1 else files[0]
+
+
+def _ranged(url: str, client: Client, cost: Cost | None = None) -> RemoteFile:
+    return RemoteFile(url, client, cost, head_bytes=HEADER_BYTES, ahead_bytes=HEADER_BYTES)
 
 
 def choose(archive: Archive, choice: Choice) -> Chosen:

@@ -1,0 +1,181 @@
+"""How far a study is: each scene of its shortlist, bytes on disk, and what could be freed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zoompick.errors import DataError
+from zoompick.files import read_json
+from zoompick.study.folder import Study
+from zoompick.study.journal import acts
+from zoompick.study.scenelist import Entry
+from zoompick.study.shortlist import shortlist
+from zoompick.transfer.orders import Order, Queue
+from zoompick.workflow import get
+from zoompick.workflow.run import region_in
+
+_UNFINISHED = (".*.partial", ".*.partial.json", ".*.part")
+
+
+@dataclass(frozen=True)
+class SceneState:
+    """One scene of the shortlist.
+
+    Attributes
+    ----------
+    state : str
+        ``picked``, ``ordered``, ``partly here``, ``here``, ``verified`` or ``failed``.
+    note : str
+        Why it failed, or how its order is.
+    here, wanted : int
+        Files.
+    """
+
+    entry: Entry
+    state: str
+    note: str
+    here: int
+    wanted: int
+    disk_bytes: int
+
+    def to_json(self) -> dict[str, Any]:
+        """As the command prints it."""
+        return {
+            "scene": self.entry.scene.id, "date": self.entry.scene.day, "state": self.state, "note": self.note,
+            "here": self.here, "wanted": self.wanted, "bytes": self.disk_bytes,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class StudyState:
+    """The whole study.
+
+    Attributes
+    ----------
+    sizes : mapping
+        Bytes on disk by what they are: scenes, products, tiles.
+    can_free : mapping of Path to int
+        Bytes of scenes that are no longer picked, and of unfinished files.
+    """
+
+    scenes: tuple[SceneState, ...]
+    sizes: Mapping[str, int]
+    can_free: Mapping[Path, int]
+
+
+def state_of(study: Study) -> StudyState:
+    """Look at the study's records and folders; nothing is asked of a source."""
+    entries = shortlist(study)
+    queue = {scene: order for order in Queue(study.orders_file) for scene in order.scenes}
+    failures, verified = _failures(study), _verified(study)
+    states = tuple(_scene(study, entry, queue, failures, verified) for entry in entries)
+    folders = {study.scene_folder(entry.scene.source, entry.scene.id) for entry in entries}
+    places = {name: study.root / name for name in ("scenes", "products", "tiles")}
+    sizes = {name: _size(path) for name, path in places.items() if path.exists()}
+    return StudyState(states, sizes, _to_free(study, folders))
+
+
+def _scene(
+    study: Study,
+    entry: Entry,
+    queue: Mapping[str, Order],
+    failures: Mapping[str, str],
+    verified: Mapping[str, bool],
+) -> SceneState:
+    scene = entry.scene
+    folder = study.scene_folder(scene.source, scene.id)
+    plan = _plan(study, entry)
+    here, wanted = len(plan.here), len(plan.here) + len(plan.fetch) + len(plan.on_order)
+    state, note = "picked", ""
+    order = queue.get(scene.id)
+    if wanted and here == wanted:
+        label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
+        state = "verified" if verified.get(label) else "here"
+    elif order is not None and order.state not in ("failed", "dismissed", "lost", "fetched"):
+        state, note = "ordered", f"order {order.number} is {order.state}"
+    elif order is not None and order.state in ("failed", "lost"):
+        state, note = "failed", f"order {order.number}: {order.message or order.state}"
+    elif scene.id in failures:
+        state, note = "failed", failures[scene.id]
+    elif here or plan.under_way_bytes:
+        state = "partly here"
+    return SceneState(entry, state, note, here, wanted, _size(folder))
+
+
+def _plan(study: Study, entry: Entry) -> get.DownloadPlan:
+    """What the brief wants of one scene."""
+    brief, scene = study.brief(), entry.scene
+    area = study.area() if study.area_file.exists() else None
+    region = region_in(brief, area) if area is not None else None
+    bands = [name for name in get.with_classes(brief.bands, [scene]) if name in scene.bands]
+    polygon = area.polygon if area is not None else None
+    return get.plan_for([scene], bands, get.folders_in(study, [scene]), region, polygon)
+
+
+def _failures(study: Study) -> dict[str, str]:
+    """Scenes of which the last download could not fetch something, and why."""
+    last: dict[str, str] = {}
+    for line in acts(study.journal_file):
+        if line.get("act") == "download":
+            rows = line.get("failures")
+            last = {str(row[0]): str(row[1]) for row in rows if len(row) == 2} if isinstance(rows, list) else {}
+    return last
+
+
+def _verified(study: Study) -> dict[str, bool]:
+    """Subjects of the last verification, and whether all their findings were good."""
+    if not study.checks_file.exists():
+        return {}
+    try:
+        findings = read_json(study.checks_file)["findings"]
+        subjects = {str(finding["subject"]) for finding in findings}
+        bad = {str(finding["subject"]) for finding in findings if finding["outcome"] == "fail"}
+    except (DataError, KeyError, TypeError):
+        return {}
+    return {subject: subject not in bad for subject in subjects}
+
+
+def _to_free(study: Study, kept: set[Path]) -> dict[Path, int]:
+    root = study.root / "scenes"
+    found = {path: _size(path) for path in sorted(root.glob("*/*")) if path.is_dir() and path not in kept}
+    for pattern in _UNFINISHED:
+        for path in sorted(study.root.rglob(pattern)):
+            if not any(folder in path.parents for folder in found):
+                found[path] = path.stat().st_size
+    return found
+
+
+def _size(path: Path) -> int:
+    """Bytes of a file, or of all files below a folder."""
+    if path.is_file():
+        return path.stat().st_size
+    return sum(entry.stat().st_size for entry in path.rglob("*") if entry.is_file())
+
+
+def free(state: StudyState) -> int:
+    """Remove what can be freed; returns the bytes."""
+    import shutil
+
+    for path in state.can_free:
+        if path.is_dir():
+            shutil.rmtree(path)
+        else:
+            path.unlink(missing_ok=True)
+    return sum(state.can_free.values())
+
+
+def history(study: Study, act: str = "", last: int = 0) -> Sequence[dict[str, Any]]:
+    """Acts of the journal, oldest first.
+
+    Parameters
+    ----------
+    act : str
+        Only those whose name begins so.
+    last : int
+        At most so many, the newest; 0 for all.
+    """
+    found = [line for line in acts(study.journal_file) if str(line.get("act", "")).startswith(act)]
+    return found[-last:] if last else found
