@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "finding", "searching", "stack", "demo"]
+PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 
 
@@ -213,6 +213,48 @@ def searching(folder: Path, count: int, rounds: int) -> list[Row]:
     ]
 
 
+def getting(folder: Path, rounds: int) -> list[Row]:
+    """Whole files, windows, tiles and archives, against curl, bare sockets and the standard library."""
+    script = [sys.executable, str(HERE / "getting.py")]
+    run([*script, "make", str(folder)], True)
+    served = [*script, "serve", str(folder)]
+    with subprocess.Popen(served, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as server:
+        given = server.stdout.readline().strip()
+
+        def words(name: str) -> list[str]:
+            return [*script, name, str(folder), given]
+
+        try:
+            whole, curl = paired(words("whole"), [words("whole_curl")], rounds)
+            checked, curl_again, digest = paired(words("checked"), [words("whole_curl"), words("digest")], rounds)
+            window, raw = paired(words("window"), [words("window_raw")], rounds)
+            tiles, tiles_curl = paired(words("tiles"), [words("tiles_curl")], rounds)
+            joined, bare = paired(words("joined"), [words("joined_bare")], rounds)
+            unpacked, library = paired(words("unpacked"), [words("unpacked_bare")], rounds)
+            members = run(words("members"), True)
+        finally:
+            server.stdin.close()
+            server.wait(30)
+    slower = max((curl_again, digest), key=lambda runs: statistics.median(m.seconds for m in runs))
+    cpu = [statistics.median(m.facts["cpu"] for m in runs) for runs in (whole, curl)]
+    facts, part = window[0].facts, "getting"
+    tiles_s = statistics.median(m.seconds for m in tiles)
+    return [
+        Row(part, "500 MB without digest: time to curl", ratio(whole, curl), 1.1),
+        Row(part, "500 MB without digest: processor time to curl", cpu[0] / cpu[1], 1.1),
+        Row(part, "500 MB with digest: time to the slower of curl and SHA-256 alone", ratio(checked, slower), 1.2),
+        Row(part, "memory above the imports", max(m.facts["above_mb"] for m in checked), 80, "MB"),
+        Row(part, "window: bytes to touched blocks and 32 KB", facts["received"] / (facts["blocks"] + 32768), 1.02),
+        Row(part, "window: requests over rows of blocks", facts["requests"] - facts["rows"], 1, ""),
+        Row(part, "window: time to raw sockets with the same ranges", ratio(window, raw), 1.4),
+        Row(part, "1500 tiles: time to the ideal", tiles_s / tiles[0].facts["ideal"], 1.2),
+        Row(part, "1500 tiles: time to curl in parallel", ratio(tiles, tiles_curl), 1.3),
+        Row(part, "joining them: time to decode and encode alone", ratio(joined, bare), 1.2),
+        Row(part, "members of a remote tar: kB a header", members.facts["kb_a_header"], 1, " kB"),
+        Row(part, "tar.gz: time to the standard library", ratio(unpacked, library), 1.1),
+    ]
+
+
 def demo_split(folder: Path) -> list[str]:
     """Wall time of the demo by step, from its journal, as shares of the whole."""
     study = folder / "demo"
@@ -268,6 +310,8 @@ def main() -> None:
             rows += finding(folder, given.footprints, given.rounds)
         if "searching" in wanted:
             rows += searching(folder, given.items, given.rounds)
+        if "getting" in wanted:
+            rows += getting(folder, given.rounds)
         if "stack" in wanted:
             rows += stack(folder, given.side, given.rounds)
         lines = report(rows, given.side, given.rounds)

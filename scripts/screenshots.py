@@ -145,6 +145,48 @@ sys.stdout.buffer.write(np.rint(rgb).astype(np.uint8).tobytes())
 """
 
 
+def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
+    """Windows, orders, archives, tiles, and how far a study is."""
+    subprocess.run([PROGRAM, "download"], cwd=study, env=env, capture_output=True)
+    capture("status", echoed("zoompick status", "zoompick history --act download"), folder, study)
+    archive = "http://127.0.0.1:8638"
+    subprocess.run([PROGRAM, "source", "add", "pictures", f"{archive}/tiles/wmts"], cwd=study, env=env, check=True)
+    delivery = f"{archive}/deliveries/curlew-fen.tar.001"
+    subprocess.run([PROGRAM, "unpack", delivery, "--list"], cwd=study, env=env, check=True, capture_output=True)
+    tiles = (
+        "zoompick tiles plan --layer natural", "zoompick tiles plan --layer natural --pixel 8",
+        "zoompick tiles get --layer natural --pixel 8", "zoompick tiles join --on-grid",
+        f"zoompick unpack {delivery} --at '38.61S 12.05W'",
+    )  # fmt: skip
+    capture("tiles", echoed(*tiles), folder, study)
+    bought = [
+        "--box",
+        "-12.056",
+        "-38.611",
+        "-12.052",
+        "-38.608",
+        "--source",
+        "ostrell",
+        "--collection",
+        "gannet-vhr",
+    ]
+    subprocess.run([PROGRAM, "source", "add", "ostrell", archive], cwd=folder, env=env, check=True)
+    subprocess.run([PROGRAM, "new", "bought", *bought, "--dates", "2025-11/2026-01"], cwd=folder, env=env, check=True)
+    shop = folder / "bought"
+    for words, typed in (
+        (["search"], ""),
+        (["pick", "1-3"], ""),
+        (["source", "login", "ostrell", "--user", "visitor"], "ostrell\n"),
+    ):
+        subprocess.run([PROGRAM, *words], cwd=shop, env=env, input=typed, text=True, check=True, capture_output=True)
+    orders = (
+        "zoompick order ask | head -8",
+        "zoompick order ask --accept-terms $(zoompick order ask 2>/dev/null | grep digest | cut -d' ' -f2)",
+        "zoompick order plan", "zoompick order submit --accept-price 20", "zoompick order wait --every 1",
+    )  # fmt: skip
+    capture("order", echoed(*orders), folder, shop)
+
+
 def main() -> None:
     """Make all pictures."""
     OUT.mkdir(parents=True, exist_ok=True)
@@ -194,7 +236,8 @@ def main() -> None:
             [PROGRAM, "search", "--dates", "2026", "--cloud", "60"], cwd=study, env=env, capture_output=True
         )
         subprocess.run([PROGRAM, "pick", "1", "2", "3", "4"], cwd=study, env=env, check=True, capture_output=True)
-        capture("download", echoed("zoompick pick", "zoompick download"), folder, study, 14)
+        capture("download", echoed("zoompick pick", "zoompick download --whole"), folder, study, 14)
+        getting(folder, study, env)
     finally:
         if server:
             server.terminate()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from datetime import UTC, datetime
 
 import pytest
@@ -187,7 +188,11 @@ def test_criteria_are_checked_here_too():
     assert two.in_time(scene)
     assert two.span().interval == "2025-01-01T00:00:00Z/2025-12-31T23:59:59Z"
     assert not two.in_time(scenes(item(1, datetime="2025-06-01T00:00:00Z"))[0])
-    assert scene.when == datetime(2025, 12, 15, 11, 17, 24, tzinfo=UTC)
+    assert scene.when == scene.until == datetime(2025, 12, 15, 11, 17, 24, tzinfo=UTC)
+    ends = {"start_datetime": "2025-12-02T00:00:00Z", "end_datetime": "2025-12-16T00:00:00Z"}
+    [flight] = scenes(item(1, datetime=None, **ends))
+    within, after = (Criteria(AREA, periods=(Period.parse(day),)) for day in ("2025-12-10", "2025-12-17"))
+    assert within.in_time(flight) and not after.in_time(flight)
 
 
 def test_sources_are_layered_and_checked(tmp_path, monkeypatch):
@@ -213,3 +218,33 @@ def test_sources_are_layered_and_checked(tmp_path, monkeypatch):
     sources.sources_file(study).write_text('{"a": 5}')
     with pytest.raises(DataError, match="does not hold sources"):
         sources.known(study)
+
+
+def test_gathering_many_keeps_each_once_and_the_newest():
+    """Against a plain computation: duplicates, reprocessed twins, order."""
+    rng = random.Random(5)
+    made, expected = [], {}
+    for number in range(300):
+        day, version = rng.randrange(1, 29), rng.choice(["01", "02", "03"])
+        told = {"datetime": f"2025-12-{day:02d}T11:00:00Z", "processing:version": version, "platform": "p"}
+        scene = scenes(item(number % 120, **told))[0]
+        made.append(scene)
+    gathered = Gathering(lambda scene, cover: (scene.id, scene.when, scene.version))
+    for start in range(0, 300, 37):
+        part = made[start : start + 37]
+        gathered.add(part, [100.0] * len(part))
+    first = {}
+    for scene in made:
+        first.setdefault(scene.key, []).append(scene)
+    everything = gathered.sorted(newest_only=False, cover_min=0)
+    assert len(everything) == len(first) == 120
+    assert [entry[1] for entry in everything] == sorted(entry[1] for entry in everything)
+    kept = {
+        key: next(s for s in group if (s.id, s.when, s.version) in set(everything)) for key, group in first.items()
+    }
+    for scene in kept.values():
+        held = expected.get(scene.acquisition)
+        expected[scene.acquisition] = scene if held is None or scene.version > held.version else held
+    newest = gathered.sorted(newest_only=True, cover_min=0)
+    assert {entry[1:] for entry in newest} == {(scene.when, scene.version) for scene in expected.values()}
+    assert len(newest) == len(expected)

@@ -14,7 +14,7 @@ import pytest
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
 PAGES = [ROOT / "README.md", ROOT / "CHANGELOG.md", *sorted((ROOT / "docs").glob("*.md"))]
-GROUPS = {"area", "source", "pick", "standin"}
+GROUPS = {"area", "source", "pick", "standin", "order", "tiles"}
 
 
 @cache

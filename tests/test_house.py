@@ -70,7 +70,7 @@ def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]
 @pytest.mark.parametrize(
     ("line", "words"),
     [
-        ("zoompick s", ["standin", "source", "search", "scene", "stack"]),
+        ("zoompick s", ["status", "standin", "source", "search", "scene", "stack"]),
         ("zoompick standin ", ["serve"]),
         ("zoompick search --co", ["--collection", "--cover", "--counts"]),
         ("zoompick search --dates 2025 --so", ["--source"]),

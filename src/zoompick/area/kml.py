@@ -29,7 +29,7 @@ def read_kml(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     root = guard.xml_root(data, label)
     features = [feature for mark in _all(root, "Placemark") if (feature := _feature(mark, label))]
     links = sum(1 for _ in _all(root, "NetworkLink"))
-    notes = [f"{label} has {links} network links; they were not followed."] if links else []
+    notes = [f"{label} links to other places ({links}); they were not followed."] if links else []
     if not features:
         lines = any(True for _ in _all(root, "LineString")) or any(True for _ in _all(root, "Point"))
         hint = (

@@ -131,11 +131,16 @@ class Criteria:
         """True when a scene passes every filter but the cover and the cloud inside the area."""
         return all(test.passes(scene) for test in self._filters)
 
+    def _is_in_a_period(self, scene: Scene) -> bool:
+        return any(period.meets(scene.when, scene.until) for period in self.periods)
+
     def _of_time(self) -> list[Filter]:
         found = []
         if self.periods:
             words = "dates " + " and ".join(map(str, self.periods))
-            found.append(Filter("dates", words, lambda s: any(p.holds(s.when) for p in self.periods), _dates))
+            found.append(
+                Filter("dates", words, lambda s: any(p.meets(s.when, s.until) for p in self.periods), _dates)
+            )
         if self.season:
             found.append(
                 Filter(

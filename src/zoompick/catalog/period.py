@@ -59,6 +59,10 @@ class Period:
             )
         return period
 
+    def meets(self, begin: datetime, end: datetime) -> bool:
+        """True when a span, both ends included, has a moment in this period."""
+        return (self.end is None or begin <= self.end) and (self.start is None or end >= self.start)
+
     def holds(self, when: datetime) -> bool:
         """True when ``when`` lies in the period."""
         return (self.start is None or when >= self.start) and (self.end is None or when <= self.end)

@@ -121,6 +121,12 @@ class Scene:
         return self._told.text("currency")
 
     @property
+    def until(self) -> datetime:
+        """End of the acquisition; its moment for a scene that tells no span."""
+        end = None if _properties(self.item).get("datetime") else _properties(self.item).get("end_datetime")
+        return fields.as_moment(end) or self.when
+
+    @property
     def published(self) -> datetime | None:
         """When the scene was published, where it is told."""
         return fields.as_moment(self._told.value("published"))

@@ -263,7 +263,7 @@ def pick_tag(
         tags = [own for own in entry.tags if own != word.lstrip("-")]
         return replace(entry, tags=tuple(tags if word.startswith("-") else [*tags, word]))
 
-    show.note(f"{len(_mark(scenes or ['cover>=0'], 'tag', mark))} scenes tagged {word}.")
+    show.note(f"{show.counted(len(_mark(scenes or ['cover>=0'], 'tag', mark)), 'scene')} tagged {word}.")
 
 
 @pick.command("note")
@@ -274,7 +274,8 @@ def pick_note(
     """Write a note on scenes of the shortlist."""
     from zoompick.cli import show
 
-    show.note(f"{len(_mark(scenes or [], 'note', lambda entry: replace(entry, note=text)))} scenes noted.")
+    marked = _mark(scenes or [], "note", lambda entry: replace(entry, note=text))
+    show.note(f"{show.counted(len(marked), 'scene')} noted.")
 
 
 @pick.command("undo")
@@ -328,7 +329,7 @@ def pick_import(
     else:
         chosen = read_list(file)
     _change(study, "import", chosen, [])
-    show.note(f"{len(chosen)} scenes taken in from {file}.")
+    show.note(f"{show.counted(len(chosen), 'scene')} taken in from {file}.")
 
 
 @pick.command("list")

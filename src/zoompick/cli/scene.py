@@ -209,7 +209,8 @@ def _fetch(entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> S
 
     with show.progress() as report:
         found = pictures(entries, bands, area.polygon if area else None, report)
-    show.note(f"{len(entries)} pictures: {found.requests} requests, {human_bytes(found.received_bytes)}.")
+    asked = show.counted(found.requests, "request")
+    show.note(f"{show.counted(len(entries), 'picture')}: {asked}, {human_bytes(found.received_bytes)}.")
     for entry, picture in zip(entries, found.pictures, strict=True):
         if picture.note:
             show.note(f"{entry.scene.id}: {picture.note}")

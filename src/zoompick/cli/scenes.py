@@ -152,12 +152,12 @@ def _form_of(out: Path) -> str:
 
 
 def counts(entries: Sequence[Entry]) -> list[list[str]]:
-    """Scenes per satellite and month: a head line, then a row a satellite and a sum."""
+    """Scenes per month and satellite: a head line, then a row a month and a sum; there may be many months."""
     tally = Counter((entry.scene.platform or "?", entry.scene.day[:7]) for entry in entries)
     months = sorted({month for _, month in tally})
     platforms = sorted({platform for platform, _ in tally})
-    rows = [["satellite", *months, "all"]]
-    for name in [*platforms, "all"]:
-        per = [sum(n for (own, at), n in tally.items() if at == month and name in (own, "all")) for month in months]
+    rows = [["month", *platforms, "all"]]
+    for name in [*months, "all"]:
+        per = [sum(n for (own, at), n in tally.items() if own == one and name in (at, "all")) for one in platforms]
         rows.append([name, *(str(n) if n else "·" for n in per), str(sum(per))])
     return rows

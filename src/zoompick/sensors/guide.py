@@ -71,7 +71,7 @@ def _read(text: str) -> BandGuide:
         collections=tuple(table["collections"]),
         file_pattern=table.get("file_pattern", ""),
         class_band=table.get("class_band", ""),
-        bands=tuple(BandFacts(**entry) for entry in table["band"]),
+        bands=tuple(BandFacts(**entry) for entry in table.get("band", ())),
         scene_pattern=table.get("scene_pattern", ""),
         parts=table.get("parts", {}),
         classes=ClassTable(**{role: frozenset(codes) for role, codes in table.get("classes", {}).items()}),

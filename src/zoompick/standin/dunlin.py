@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -106,16 +106,6 @@ class Dunlin(Simple):
             "ost:access": "ask",
         }
         return stac.item(self.facts, scene, base, properties, assets, _USES)
-
-    @property
-    def order_limits(self) -> Mapping[str, float]:
-        """As the collection tells them."""
-        limits: Mapping[str, float] = self.facts["terms"]["limits"]
-        return limits
-
-    def prepare(self, scene: Shot, area: Any, folder: Path, cache: Path) -> None:
-        """The container, always whole."""
-        self.make_data(scene, folder, cache)
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """The container."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -45,12 +45,6 @@ class Maps(Simple):
         """Sheets are given on request only."""
         return "" if name.endswith(".png") else "this sheet is given on request: its terms must be accepted first"
 
-    @property
-    def order_limits(self) -> Mapping[str, float]:
-        """As the collection tells them."""
-        limits: Mapping[str, float] = self.facts["terms"]["limits"]
-        return limits
-
     def collection(self, base: str) -> dict[str, Any]:
         """The STAC Collection."""
         about = {"type": "application/pdf", "roles": ["overview"], "title": "Scanned sheet"}
@@ -70,10 +64,6 @@ class Maps(Simple):
         }
         assets = {"sheet": sheet, "quicklook": self.quicklook(scene, base, known)}
         return stac.item(self.facts, scene, base, properties, assets, ("file",))
-
-    def prepare(self, scene: Shot, area: Any, folder: Path, cache: Path) -> None:
-        """The sheet, always whole."""
-        self.make_data(scene, folder, cache)
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """Print it on old paper, and scan it."""

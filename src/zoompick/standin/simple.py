@@ -83,6 +83,16 @@ class Simple(Instrument):
         place = ground.placed(self.look_grid(scene)) if self.look_m else {}
         return asset | place | stac.published(known, name)
 
+    @property
+    def order_limits(self) -> Mapping[str, float]:
+        """As the collection tells them, when its scenes are not open."""
+        terms = self.facts["terms"]
+        return {} if terms["access"] == "open" else dict(terms["limits"])
+
+    def prepare(self, scene: Shot, area: Any, folder: Path, cache: Path) -> None:
+        """All data of a scene; overridden where an area's part can be had."""
+        self.make_data(scene, folder, cache)
+
     def group_of(self, name: str) -> str:
         """Quicklooks, packages and data are made apart."""
         if name.endswith("-quicklook.png"):

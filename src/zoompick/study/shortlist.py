@@ -31,12 +31,12 @@ def chosen_by(study: Study) -> str:
 def keep(study: Study, entries: Sequence[Entry], by: str) -> None:
     """Write the shortlist; what it was before is kept for :func:`undo`."""
     path = study.shortlist_file
-    if path.exists():
-        kept = _kept(study)
-        number = int(kept[-1].stem.rpartition("-")[2]) + 1 if kept else 1
-        files.write_json(study.undo_folder / f"shortlist-{number:06d}.json", files.read_json(path))
-        for old in kept[: max(0, len(kept) + 1 - _MOST_KEPT)]:
-            old.unlink(missing_ok=True)
+    kept = _kept(study)
+    number = int(kept[-1].stem.rpartition("-")[2]) + 1 if kept else 1
+    before = files.read_json(path) if path.exists() else to_collection([])
+    files.write_json(study.undo_folder / f"shortlist-{number:06d}.json", before)
+    for old in kept[: max(0, len(kept) + 1 - _MOST_KEPT)]:
+        old.unlink(missing_ok=True)
     files.write_json(path, to_collection(entries) | {_CHOSEN_BY: by})
 
 
