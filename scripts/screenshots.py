@@ -180,7 +180,7 @@ def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
     ):
         subprocess.run([PROGRAM, *words], cwd=shop, env=env, input=typed, text=True, check=True, capture_output=True)
     orders = (
-        "zoompick order ask | head -8",
+        "zoompick order ask",
         "zoompick order ask --accept-terms $(zoompick order ask 2>/dev/null | grep digest | cut -d' ' -f2)",
         "zoompick order plan", "zoompick order submit --accept-price 20", "zoompick order wait --every 1",
     )  # fmt: skip
@@ -236,7 +236,7 @@ def main() -> None:
             [PROGRAM, "search", "--dates", "2026", "--cloud", "60"], cwd=study, env=env, capture_output=True
         )
         subprocess.run([PROGRAM, "pick", "1", "2", "3", "4"], cwd=study, env=env, check=True, capture_output=True)
-        capture("download", echoed("zoompick pick", "zoompick download --whole"), folder, study, 14)
+        capture("download", echoed("zoompick pick", "zoompick download --whole --limit-rate 4MB"), folder, study, 9)
         getting(folder, study, env)
     finally:
         if server:

@@ -192,7 +192,7 @@ def _closing(ready: Ready, received: int, folder: Path) -> None:
         return
     here = f", {len(decided.here)} were here already" if decided.here else ""
     came = show.counted(len(decided.fetch), "file")
-    show.note(f"{came} fetched and checked ({human_bytes(received)}) into {folder}{here}.")
+    show.note(f"{came} fetched and checked ({human_bytes(received)}) into {show.place(folder)}{here}.")
     if words := get.saved_words(ready):
         show.note(words)
 

@@ -11,6 +11,7 @@ import textwrap
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from zoompick.errors import ZoomPickError
@@ -84,6 +85,14 @@ def error(problem: ZoomPickError) -> None:
         lines.append(_wrapped(problem.todo, " " * len(lead)))
     sys.stdout.flush()
     sys.stderr.write("\n".join(lines) + "\n")
+
+
+def place(path: Path) -> str:
+    """A path as a person standing here would write it: from this folder where it lies below."""
+    here = Path.cwd()
+    if path == here:
+        return "this folder"
+    return str(path.relative_to(here)) if path.is_absolute() and path.is_relative_to(here) else str(path)
 
 
 def counted(count: int, word: str) -> str:

@@ -119,7 +119,7 @@ def show_run(study: Study, done: StudyRun) -> None:
     passed = sum(finding.outcome == "pass" for finding in done.findings)
     show.note(
         f"{len(done.entries)} scenes, {fetched}, {new_products} of {len(done.made)} products made new, "
-        f"{passed} of {len(done.findings)} checks passed. All lies in {study.root}."
+        f"{passed} of {len(done.findings)} checks passed. All lies in {show.place(study.root)}."
     )
 
 

@@ -92,7 +92,7 @@ def tiles_plan(
         if as_json:
             show.as_json([{"zoom": name, "pixel_m": size, "tiles": count} for name, size, count in rows])
             return
-        cells = [[name, f"{size:.3g}", str(count) if count >= 0 else "very many"] for name, size, count in rows]
+        cells = [[name, _metres(size), str(count) if count >= 0 else "very many"] for name, size, count in rows]
         show.table(
             [show.Column("zoom", "right"), show.Column("pixel m", "right"), show.Column("tiles", "right")], cells
         )
@@ -104,6 +104,10 @@ def tiles_plan(
         _tell(prepared)
 
 
+def _metres(size: float) -> str:
+    return f"{size:.0f}" if size >= 100 else f"{size:.3g}"
+
+
 def _tell(prepared: Prepared) -> None:
     from zoompick.cli import show
     from zoompick.files import human_bytes
@@ -112,7 +116,7 @@ def _tell(prepared: Prepared) -> None:
     told, matrices = prepared.to_json(), prepared.layer.grid.matrices
     show.fact("layer", f"{prepared.layer.name}: {prepared.layer.title}")
     show.fact("level", f"{told['zoom']} of {matrices[0].name} to {matrices[-1].name}")
-    show.fact("pixel", f"{prepared.pixel_m:.3g} m on the ground at this latitude")
+    show.fact("pixel", f"{_metres(prepared.pixel_m)} m on the ground at this latitude")
     absent = f", {told['absent']} the service does not have" if told["absent"] else ""
     show.fact("tiles", f"{told['tiles']}: {told['fetch']} to fetch, {told['here']} here{absent}")
     about = "about " if not prepared.is_guess else "perhaps "
@@ -157,10 +161,8 @@ def tiles_get(
             doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
     plan = prepared.plan
     absent = f", {outcome.absent + plan.absent} the service does not have" if outcome.absent + plan.absent else ""
-    show.note(
-        f"{outcome.done} tiles of level {plan.matrix.name} fetched ({human_bytes(outcome.received)}) into {path}, "
-        f"{plan.here} were here{absent}."
-    )
+    came = f"{outcome.done} tiles of level {plan.matrix.name} fetched ({human_bytes(outcome.received)})"
+    show.note(f"{came} into {show.place(path)}, {plan.here} were here{absent}.")
     problem = failure_of(outcome, plan)
     if problem:
         show.error(problem)
@@ -207,7 +209,7 @@ def tiles_join(
         joined = workflow.join(held, zoom, ground, target, wish, grid, report, __version__)
     place, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
     show.note(
-        f"{target}: {place.width} x {place.height} px of {place.pixel_text} in {place.crs}, "
+        f"{show.place(target)}: {place.width} x {place.height} px of {place.pixel_text} in {place.crs}, "
         f"{human_bytes(joined.written.size)}, out of {joined.tiles} tiles{missing}."
     )
     if joined.attribution:

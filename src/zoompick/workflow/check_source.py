@@ -37,7 +37,8 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
     found = [
         _address(source, client) if source.is_web else Finding("answers", source.name, "pass", source.url, "yes", "")
     ]
-    names = ", ".join(str(entry.get("id")) for entry in collections[:6])
+    more = f" and {len(collections) - _MOST_COLLECTIONS} more" if len(collections) > _MOST_COLLECTIONS else ""
+    names = ", ".join(str(entry.get("id")) for entry in collections[:_MOST_COLLECTIONS]) + more
     found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
     if isinstance(reader, TileService):
         return found + [_tile(layer, client) for layer in reader.layers() if layer.addresses]

@@ -71,7 +71,8 @@ def state_of(study: Study) -> StudyState:
     entries = shortlist(study)
     queue = {scene: order for order in Queue(study.orders_file) for scene in order.scenes}
     failures, verified = _failures(study), _verified(study)
-    states = tuple(_scene(study, entry, queue, failures, verified) for entry in entries)
+    judged_at = study.checks_file.stat().st_mtime if verified else 0.0
+    states = tuple(_scene(study, entry, queue, failures, verified, judged_at) for entry in entries)
     folders = {study.scene_folder(entry.scene.source, entry.scene.id) for entry in entries}
     places = {name: study.root / name for name in ("scenes", "products", "tiles")}
     sizes = {name: _size(path) for name, path in places.items() if path.exists()}
@@ -84,6 +85,7 @@ def _scene(
     queue: Mapping[str, Order],
     failures: Mapping[str, str],
     verified: Mapping[str, bool],
+    verified_at: float,
 ) -> SceneState:
     scene = entry.scene
     folder = study.scene_folder(scene.source, scene.id)
@@ -93,7 +95,8 @@ def _scene(
     order = queue.get(scene.id)
     if wanted and here == wanted:
         label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
-        state = "verified" if verified.get(label) else "here"
+        is_judged = all(entry.path.stat().st_mtime <= verified_at for entry in plan.here)
+        state = "verified" if is_judged and verified.get(label) else "here"
     elif order is not None and order.state not in ("failed", "dismissed", "lost", "fetched"):
         state, note = "ordered", f"order {order.number} is {order.state}"
     elif order is not None and order.state in ("failed", "lost"):
