@@ -42,7 +42,7 @@ class Handler(http.server.BaseHTTPRequestHandler):
         self.keys.append((self.path, self.headers.get("Authorization", "")))
         count = sum(path == self.path for path, _ in self.seen)
         self.seen.append((self.path, asked))
-        etag = '"two"' if word in ("changed", "edited") and count else '"one"'
+        etag = '"two"' if word in ("changed", "edited", "stubborn") and count else '"one"'
         if word == "status":
             self.send(int(rest[0]), b'{"description": "no\\nway"}')
         elif word == "html":
@@ -73,16 +73,15 @@ class Handler(http.server.BaseHTTPRequestHandler):
         whole = self.files.get(self.path, BODY)
         start, stop = 0, len(whole)
         validator = MODIFIED if word == "dates" else etag
-        wants_part = (
-            asked and self.headers.get("If-Range", validator) == validator and word not in ("norange", "whole")
-        )
+        fits = word == "stubborn" or self.headers.get("If-Range", validator) == validator
+        wants_part = asked and fits and word not in ("norange", "whole")
         if wants_part:
             first, last = asked.removeprefix("bytes=").split("-")
             start, stop = int(first), min(int(last) + 1, len(whole)) if last else len(whole)
         if word == "otherrange" and start and count == 1:
             start -= 10
         part = whole[start:stop]
-        cuts = {"cut": 1, "norange": 1, "changed": 1, "otherrange": 1, "dates": 1, "tworounds": 5}
+        cuts = {"cut": 1, "norange": 1, "changed": 1, "otherrange": 1, "dates": 1, "tworounds": 5, "stubborn": 1}
         sent = len(part) // 2 if count < cuts.get(word, 0) else len(part)
         headers = {"Last-Modified": MODIFIED} if word == "dates" else {"ETag": etag}
         self.send(

@@ -97,7 +97,8 @@ WHOLE, HALF = len(BODY), len(BODY) // 2
     ("word", "requests", "received"),
     [
         ("good", 1, WHOLE), ("cut", 2, WHOLE), ("norange", 2, HALF + WHOLE), ("changed", 2, HALF + WHOLE),
-        ("flaky", 3, WHOLE), ("otherrange", 3, HALF + WHOLE), ("dates", 2, WHOLE), ("tworounds", 6, WHOLE),
+        ("flaky", 3, WHOLE), ("otherrange", 3, HALF + WHOLE), ("stubborn", 3, HALF + WHOLE), ("dates", 2, WHOLE),
+        ("tworounds", 6, WHOLE),
     ],
 )  # fmt: skip
 def test_a_file_arrives_whole_whatever_happens(bad_server, tmp_path, word, requests, received):

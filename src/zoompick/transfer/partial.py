@@ -10,7 +10,7 @@ import queue
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import BinaryIO
 from urllib.parse import urlsplit
@@ -57,6 +57,11 @@ class Note:
             int(size) if size.isdigit() else None,
             sha256_of_digest(answer.headers.get("Repr-Digest")),
         )
+
+    def is_continued_by(self, other: Note) -> bool:
+        """True when another answer is of the same version: some servers send a part whatever ``If-Range`` says."""
+        same_size = None in (self.size, other.size) or self.size == other.size
+        return same_size and (not other.validator or self.validator == other.validator)
 
 
 def place_of(url: str) -> str:
@@ -162,12 +167,14 @@ class Partial:
         """
         if kinds.is_page(answer.headers.get("Content-Type", ""), self.path.name):
             raise kinds.another_thing(self.path.name, "a web page")
+        told = Note.of(self.url, answer)
         if answer.status != 206:
             self.restart()
-        elif _range_start(answer) != self.size:
+        elif _range_start(answer) != self.size or not self.note.is_continued_by(told):
             self.restart()
             raise TransientError(f"{self.path.name} came with another range than was asked for.", "Try again.")
-        self._keep_note(Note.of(self.url, answer))
+        # An answer with the rest may leave out what the first one told.
+        self._keep_note(replace(told, size=told.size or self.note.size, sha256=told.sha256 or self.note.sha256))
         assert self._out is not None
         for chunk in answer.chunks():
             if self.stop.is_set():
