@@ -216,3 +216,17 @@ def test_a_failed_scene_says_why(study, program, url):
     [scene] = program("status", "--json", cwd=study).json["scenes"]
     assert scene["state"] == "failed" and "answered 404" in scene["note"]
     assert next(line for line in acts(study / "journal.jsonl") if line["act"] == "download")["failures"]
+
+
+def test_without_a_terminal_progress_is_a_plain_log(capsys, monkeypatch):
+    from zoompick.cli import show
+    from zoompick.events import Advanced, Finished, Noted, Started
+
+    monkeypatch.setattr(show, "_BETWEEN_LINES_S", 0)
+    with show.progress() as report:
+        for event in (Started("download", 1000, "B"), Advanced("download", 250), Advanced("files", 1),
+                      Noted("a note"), Finished("download")):  # fmt: skip
+            report(event)
+    said = capsys.readouterr().err.splitlines()
+    assert re.fullmatch(r"download: 250 B of 1.0 kB, .*/s, \d+ s left", said[0])
+    assert said[1:] == ["a note"]

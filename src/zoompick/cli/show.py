@@ -8,6 +8,8 @@ import pydoc
 import shutil
 import sys
 import textwrap
+import threading
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
@@ -22,6 +24,7 @@ if TYPE_CHECKING:
     from rich.progress import Progress
 
 _WIDEST = 100
+_BETWEEN_LINES_S = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,17 +150,44 @@ _STYLES = {"pass": "green", "warn": "yellow", "fail": "bold red"}
 def progress() -> Iterator[Report]:
     """A hook that draws events as bars on a terminal, and as plain lines elsewhere, on standard error."""
     if not sys.stderr.isatty():
-        yield _plain
+        yield _Log()
         return
     with _bars() as bars:
         yield _Drawn(bars)
 
 
-def _plain(event: Event) -> None:
-    if isinstance(event, Noted):
-        note(event.text)
-    elif isinstance(event, Retrying):
-        note(_retry_text(event))
+class _Log:
+    """Events as plain lines: notes as they come, and of long work in bytes a line now and then."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._totals: dict[str, float] = {}
+        self._done: dict[str, float] = {}
+        self._began: dict[str, float] = {}
+        self._told: dict[str, float] = {}
+
+    def __call__(self, event: Event) -> None:
+        if isinstance(event, Noted):
+            note(event.text)
+        elif isinstance(event, Retrying):
+            note(_retry_text(event))
+        elif isinstance(event, Started) and event.unit == "B" and event.total:
+            now = time.monotonic()
+            self._totals[event.task], self._done[event.task] = event.total, 0.0
+            self._began[event.task] = self._told[event.task] = now
+        elif isinstance(event, Advanced) and event.task in self._totals:
+            self._advance(event)
+
+    def _advance(self, event: Advanced) -> None:
+        with self._lock:
+            self._done[event.task] += event.amount
+            now, done, total = time.monotonic(), self._done[event.task], self._totals[event.task]
+            if now - self._told[event.task] < _BETWEEN_LINES_S:
+                return
+            self._told[event.task] = now
+        rate = done / (now - self._began[event.task])
+        left = f", {max(0.0, total - done) / rate:.0f} s left" if rate > 0 else ""
+        note(f"{event.task}: {_amount(done, total, rate, 'B')}{left}")
 
 
 def _retry_text(event: Retrying) -> str:
