@@ -236,7 +236,7 @@ def getting(folder: Path, rounds: int) -> list[Row]:
             server.stdin.close()
             server.wait(30)
     slower = max((curl_again, digest), key=lambda runs: statistics.median(m.seconds for m in runs))
-    cpu = [statistics.median(m.facts["cpu"] for m in runs) for runs in (whole, curl)]
+    cpu = [statistics.median(m.facts["cpu"] - m.facts.get("imports_cpu", 0) for m in runs) for runs in (whole, curl)]
     facts, part = window[0].facts, "getting"
     tiles_s = statistics.median(m.seconds for m in tiles)
     return [

@@ -27,6 +27,8 @@ from zoompick.net.ranges import RemoteFile, RemoteParts, Span
 
 HEADER_BYTES = 768
 """What is read of a remote archive at a time: a tar header and the byte before it."""
+_COPY_BYTES = 64 << 10
+"""Larger pieces come from fresh pages each time, which costs more than the copying."""
 _MOST_MEMBERS = 200_000
 _BOMB_BYTES, _BOMB_RATIO = 2 << 30, 200
 _BROKEN = (
@@ -194,7 +196,7 @@ class Archive:
         came = 0
         try:
             with opened() as source:
-                while chunk := source.read(1 << 20):
+                while chunk := source.read(_COPY_BYTES):
                     target.write(chunk)
                     came += len(chunk)
                     told(len(chunk))

@@ -156,8 +156,9 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
     task = f"{entry.scene}/{entry.path.name}"
     report(Started(task, opened.size, "B"))
     opened.source.fetch(opened.spans, lambda count: report(Advanced(task, count)))
-    is_class = entry.band == CLASS_BAND
-    written = write_geotiff(Part(opened.tiff, opened.window), entry.path, WriteOptions(is_class=is_class, workers=1))
+    # Small effort: these files are read again soon, and nobody should wait for them longer than for the network.
+    options = WriteOptions(is_class=entry.band == CLASS_BAND, effort=1)
+    written = write_geotiff(Part(opened.tiff, opened.window), entry.path, options)
     sha256 = files.sha256_of_multihash(files.multihash_of(entry.path, files.SHA256)) or ""
     assert entry.region is not None
     record.add(
