@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 _WIDEST = 100
 _BETWEEN_LINES_S = 10.0
+_LONGEST_TASK = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,13 +200,18 @@ def _bars() -> Progress:
 
     return Progress(
         TextColumn("{task.description}"),
-        BarColumn(bar_width=30),
+        BarColumn(bar_width=18),
         TaskProgressColumn(),
         TextColumn("{task.fields[amount]}"),
         TimeRemainingColumn(compact=True),
         console=_console(to_stderr=True),
         transient=True,
     )
+
+
+def _shortened(task: str) -> str:
+    """The end of a long name, where names of files differ: the bar beside it needs its room."""
+    return task if len(task) <= _LONGEST_TASK else "…" + task[1 - _LONGEST_TASK :]
 
 
 class _Drawn:
@@ -219,7 +225,9 @@ class _Drawn:
     def __call__(self, event: Event) -> None:
         if isinstance(event, Started):
             self._units[event.task] = event.unit
-            self._tasks[event.task] = self._bars.add_task(event.task, total=event.total or None, amount="")
+            self._tasks[event.task] = self._bars.add_task(
+                _shortened(event.task), total=event.total or None, amount=""
+            )
         elif isinstance(event, Advanced):
             self._advance(event)
         elif isinstance(event, Finished):
