@@ -273,10 +273,9 @@ def tiles(folder: Path, given: dict[str, str]) -> None:
         outcome = fetch_tiles(
             plan, lambda key: f"{given['tiles']}/t-{key.row}-{key.col}", "image/jpeg", store, Client(), PARALLEL
         )
-        size = matrix.tile_width * matrix.pixel
         told_of = (matrix.pixel, matrix.west, matrix.north, 256, 256, matrix.cols, matrix.rows)
         store.describe({"name": "t", "zoompick:crs": "EPSG:3857", "zoompick:level:14": ",".join(map(repr, told_of))})
-    if outcome.done != TILES or not size:
+    if outcome.done != TILES:
         raise SystemExit(f"{outcome.done} of {TILES} tiles came")
     told(time.perf_counter() - began, ideal=TILES * TILE_S / PARALLEL)
 

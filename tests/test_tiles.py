@@ -267,7 +267,11 @@ def test_a_picture_in_every_codec_reads_back_also_elsewhere(tmp_path, compressio
         write_geotiff(Memory(noise((1, 64, 64)), grid(64, 64)), path, WriteOptions(compression="jpeg"))
 
 
-def test_tiles_as_a_user_does(program, archive, tmp_path):
+def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_CONFIG", str(tmp_path / "config"))
+    nothing = program("tiles", "plan", "--box", 1, 1, 2, 2)
+    assert nothing.code == 2 and "No service of picture tiles" in nothing.err
+    assert "No tiles are stored" in program("tiles", "join", "--box", 1, 1, 2, 2).err
     program("source", "add", "pictures", f"{archive}/tiles/wmts")
     box = ("--box", -12.06, -38.62, -12.03, -38.60)
     levels = program("tiles", "plan", "--source", "pictures", "--layer", "natural", *box, "--json").json

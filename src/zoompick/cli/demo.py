@@ -114,3 +114,4 @@ def _tell(study: Study, folder: Path, url: str) -> None:
     show.line("  zoompick pick --cover")
     show.line("  zoompick composite --recipe shortwave")
     show.line("  zoompick verify")
+    show.line("  zoompick status")

@@ -40,11 +40,17 @@ def _ground(area: str, box: options.Edges | None) -> Shape:
 def _source(name: str) -> Source:
     """The source called ``name``; the only tile service when the name is empty."""
     from zoompick.catalog import sources
+    from zoompick.errors import UsageError
     from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     known = sources.known(study.root if study else None)
     services = {key: entry for key, entry in known.items() if entry.kind == "tiles"}
+    if not name and not services:
+        raise UsageError(
+            "No service of picture tiles is known yet.",
+            "Add one: 'zoompick source add NAME URL', with its capabilities, TileJSON, or {z}/{x}/{y} in it.",
+        )
     return sources.named(name, known if name else services)
 
 
@@ -218,15 +224,18 @@ def tiles_join(
 
 def _only_store(source: str, layer: str) -> Path:
     """The store of a layer, or the only one there is."""
+    from zoompick.cli import show
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     folder = study.root / "tiles" if study else Path()
     found = [path for path in sorted(folder.glob("*.mbtiles")) if source in path.stem and layer in path.stem]
+    if not found:
+        raise UsageError("No tiles are stored here yet.", "Fetch them: 'zoompick tiles get', or give --store FILE.")
     if len(found) != 1:
-        names = ", ".join(path.name for path in found) or "none"
-        raise UsageError(f"Which tiles are meant is not clear: in {folder} there is {names}.", "Give --store FILE.")
+        names = ", ".join(show.place(path) for path in found)
+        raise UsageError(f"Which tiles are meant is not clear: there is {names}.", "Say which with --store FILE.")
     return found[0]
 
 
