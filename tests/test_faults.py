@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import re
@@ -10,13 +11,19 @@ import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from badserver import BODY, Handler, serving
+from helpers import item_of
+from zoompick.files import sha256_of_multihash
+from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
+from zoompick.net.ranges import RemoteFile
 from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.grid import Window
+from zoompick.standin.serve import archive as standin
 from zoompick.study.journal import acts
-from zoompick.transfer import record
 
 SECRET = "hush-hush-4711"
 
@@ -155,23 +162,82 @@ def test_it_is_watched_until_all_is_here(tmp_path, url):
     assert "Trying again in 0.01 min" in process.stderr.read()
 
 
-def test_troubles_of_the_archive_do_not_spoil_a_study(study, program, troubled):
-    """A tenth of the requests fail, some are refused for a while, transfers are cut: windows and files are right."""
-    assert program("source", "add", "ostrell", troubled, "--here", cwd=study).code == 0
-    assert program("search", "--dates", "2025-12-15", cwd=study).code == 0
-    assert program("pick", "1", cwd=study).code == 0
-    for words in (("--window",), ("--whole",)):
-        for _ in range(4):
-            done = program("download", "--bands", "red,nir,classes", *words, cwd=study)
+# Troubles of the archive
+
+BANDS = ("red", "nir", "classes")
+
+
+@pytest.fixture(scope="module")
+def scene(shared_cache) -> dict:
+    """An item whose pixels have been made, as the healthy archive tells it."""
+    with standin(shared_cache) as address:
+        client, item = Client(), item_of(address)
+        for band in BANDS:
+            client.size(item["assets"][band]["href"])
+        return json.loads(json.dumps(item_of(address)).replace(address, "http://archive"))
+
+
+def true_digests(item: dict) -> dict[str, str]:
+    return {band: sha256_of_multihash(item["assets"][band]["file:checksum"]) for band in BANDS}
+
+
+@pytest.mark.parametrize(
+    "faults",
+    [("cut:0.6",), ("error:0.3", "busy:0.1"), ("length:0.4",), ("checksum:0.4",), ("login:0.4",), ("elsewhere:1",),
+     ("whole:0.7", "cut:0.5"), ("edited:1", "cut:0.4"), ("trickle:0.5",)],
+)  # fmt: skip
+def test_after_any_trouble_the_same_command_ends_right(scene, program, tmp_path, shared_cache, faults):
+    """Whole files: however the run before ended, no file that has its name is ever wrong."""
+    truth = true_digests(scene)
+    env = {"ZOOMPICK_READ_TIMEOUT_S": "0.5", "ZOOMPICK_RETRY_WAIT_MAX_S": "1"}
+    with standin(shared_cache, faults=faults) as address:
+        piped = json.dumps({"type": "FeatureCollection", "features": [scene]}).replace("http://archive", address)
+        Keyring().put(address, Login("bearer", token=SECRET))
+        for _ in range(8):
+            done = program("download", "-", "--to", "here", "--bands", ",".join(BANDS), stdin=piped, env=env)
+            assert done.code in (0, 5), done.err
+            assert SECRET not in done.out + done.err
+            for path in tmp_path.glob("here/*/*.tif"):
+                assert hashlib.sha256(path.read_bytes()).hexdigest() == truth[path.stem.rpartition("-")[2]]
+            if done.code == 0:
+                break
+        Keyring().drop(address)
+    assert done.code == 0, done.err
+    assert {path.stem.rpartition("-")[2] for path in tmp_path.glob("here/*/*.tif")} == set(BANDS)
+    assert not list(tmp_path.glob("here/*/.*.partial*"))
+    assert secrets_in(tmp_path) == []
+
+
+@pytest.mark.parametrize("faults", [("cut:0.3",), ("error:0.2", "length:0.2"), ("elsewhere:1", "edited:0.1")])
+def test_a_window_is_right_after_any_trouble(scene, program, tmp_path, archive, fen_file, shared_cache, faults):
+    """Each window holds the pixels of the whole file, or is not there."""
+    with standin(shared_cache, faults=faults) as address:
+        piped = json.dumps({"type": "FeatureCollection", "features": [scene]}).replace("http://archive", address)
+        for _ in range(8):
+            words = ("--bands", ",".join(BANDS), "--window", "--area", fen_file)
+            done = program("download", "-", "--to", "here", *words, stdin=piped)
             if done.code == 0:
                 break
         assert done.code == 0, done.err
-        files = list(study.glob("scenes/*/*/*.tif"))
-        assert len(files) == 3
-        for path in files:
-            tiff = GeoTiff(path)
-            assert tiff.read(tiff.grid.window).any()
-            assert bool(record.read(path.parent)[path.name].region) == (words == ("--window",))
+    for band in BANDS:
+        [path] = tmp_path.glob(f"here/*/*-{band}.tif")
+        part, whole = (
+            GeoTiff(path),
+            GeoTiff(RemoteFile(scene["assets"][band]["href"].replace("http://archive", archive), Client())),
+        )
+        col = round((part.grid.west - whole.grid.west) / part.grid.pixel_x)
+        row = round((whole.grid.north - part.grid.north) / part.grid.pixel_y)
+        window = Window(col, row, part.grid.width, part.grid.height)
+        assert part.grid.width < whole.grid.width or part.grid.height < whole.grid.height
+        assert np.array_equal(part.read(part.grid.window), whole.read(window))
+
+
+def test_a_log_in_page_is_named(scene, program, tmp_path, shared_cache):
+    with standin(shared_cache, faults=("login:1",)) as address:
+        piped = json.dumps({"type": "FeatureCollection", "features": [scene]}).replace("http://archive", address)
+        done = program("download", "-", "--to", "here", "--bands", "red", stdin=piped)
+    assert done.code == 5 and "a web page" in done.err and "source login" in done.err
+    assert [path.name for path in tmp_path.rglob("*") if path.suffix in (".tif", ".partial")] == []
 
 
 # Status and history

@@ -16,6 +16,7 @@ from typing import Any
 
 from zoompick.errors import SourceError
 from zoompick.net.client import Client
+from zoompick.net.refusals import TransientError
 
 HEAD_BYTES = 16 << 10
 _AHEAD_BYTES = 8 << 10
@@ -194,6 +195,12 @@ class RemoteFile:
                 self._refuse_change(int(match[3]), answer.headers.get("ETag"))
                 data = b"".join(answer.chunks())
                 self.cost.add(len(data))
+                expected = min(last + 1, int(match[3])) - span.start
+                if len(data) != expected:
+                    raise TransientError(
+                        f"{self.url} sent {len(data)} bytes of a stretch of {expected}.",
+                        "Give the same command again.",
+                    )
                 return data
 
         return bytes(self._client.again(self.url, once))

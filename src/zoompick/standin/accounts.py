@@ -11,7 +11,7 @@ from urllib.parse import parse_qs
 
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
-from starlette.responses import JSONResponse, PlainTextResponse
+from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse
 from starlette.routing import Route
 
 USER, PASSWORD = "visitor", "ostrell"
@@ -64,7 +64,11 @@ class Accounts:
 
     def routes(self) -> list[Route]:
         """Where tokens are had."""
-        return [Route("/account", _about), Route("/account/token", self.token, methods=["POST"])]
+        return [
+            Route("/account", _about),
+            Route("/account/form", _form),
+            Route("/account/token", self.token, methods=["POST"]),
+        ]
 
 
 async def _about(request: Request) -> PlainTextResponse:
@@ -73,3 +77,8 @@ async def _about(request: Request) -> PlainTextResponse:
         f"User {USER}, password {PASSWORD}. OAuth 2.0: client {CLIENT_ID}, secret {CLIENT_SECRET}, "
         f"tokens from {str(request.base_url).rstrip('/')}/account/token.\n"
     )
+
+
+async def _form(request: Request) -> HTMLResponse:
+    """The page that people are led to who ask for a file without an account."""
+    return HTMLResponse("<!DOCTYPE html><title>Log in</title><h1>Please log in</h1><p><a href='/account'>Account</a>")
