@@ -32,7 +32,9 @@ class Result:
 
 @pytest.fixture(scope="session")
 def shared_cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """World and scenes are made once for all tests."""
+    """World and scenes are made once for all tests, also when several processes share them."""
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        return tmp_path_factory.getbasetemp().parent / "cache"
     return tmp_path_factory.mktemp("cache")
 
 

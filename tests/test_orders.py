@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 from dataclasses import dataclass, replace
@@ -10,13 +11,20 @@ from datetime import UTC, datetime, timedelta
 import pytest
 import shapely
 
-from zoompick.errors import DataError, SourceError, UsageError
+from zoompick.errors import DataError, SourceError
+from zoompick.geo.cuts import equal_pieces
+from zoompick.geo.shapes import from_text, project
 from zoompick.geo.sizes import area_km2
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import TransientError
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.masks import PolygonMask
+from zoompick.standin.gannet import Gannet
+from zoompick.standin.serve import archive as standin
 from zoompick.transfer import orders
-from zoompick.transfer.orders import Order, Queue, Quota, next_to_submit, split
+from zoompick.transfer.orders import Order, Queue
+from zoompick.transfer.quotas import Quota, next_to_submit, split
 from zoompick.workflow.orders import Desk, expected_end
 
 
@@ -25,6 +33,7 @@ class Wanted:
     id: str
     footprint: shapely.Geometry
     collection: str = "c"
+    tile: str = ""
     source: str = "s"
     price_km2: float | None = None
     currency: str = "crowns"
@@ -67,9 +76,53 @@ def test_collections_and_prices_are_kept_apart():
     assert inside[0].price == pytest.approx(first.price / 2, abs=0.02)
 
 
-def test_an_area_too_large_for_an_order_is_refused():
-    with pytest.raises(UsageError, match=r"at most 1 km2"):
-        split(strips(5), {"c": Quota(largest_area_km2=1)}, None)
+def sheets(*cells: str) -> list[Wanted]:
+    return [Wanted(f"s{n}", shapely.box(0, 0, 0.01, 0.01), tile=cell) for n, cell in enumerate(cells)]
+
+
+@pytest.mark.parametrize(
+    ("cells", "limits", "expected"),
+    [
+        ("abab", {"grid_cells_an_order": 1}, [["s0", "s2"], ["s1", "s3"]]),
+        ("abcabc", {"grid_cells_an_order": 2}, [["s0", "s3", "s1", "s4"], ["s2", "s5"]]),
+        ("aaab", {"grid_cells_an_order": 1, "scenes_an_order": 2}, [["s0", "s1"], ["s2"], ["s3"]]),
+        ("abc", {"grid_cells_an_order": 3}, [["s0", "s1", "s2"]]),
+    ],
+)
+def test_a_bound_on_grid_cells_keeps_those_of_a_cell_together(cells, limits, expected):
+    found = split(sheets(*cells), {"c": Quota(**limits)}, None)
+    assert [list(order.scenes) for order in found] == expected
+
+
+@pytest.mark.parametrize("count", [1, 2, 3, 5, 8])
+def test_an_area_is_cut_into_equal_pieces(count):
+    bay = shapely.Polygon([(0, 0), (0.3, 0), (0.3, 0.1), (0.2, 0.02), (0.1, 0.1), (0, 0.1)])
+    pieces = equal_pieces(bay, count)
+    assert len(pieces) == count
+    assert [area_km2(piece) for piece in pieces] == pytest.approx([area_km2(bay) / count] * count, rel=1e-4)
+    assert shapely.union_all(pieces).symmetric_difference(bay).area < 1e-8
+    assert all(one.intersection(two).area < 1e-10 for one, two in itertools.pairwise(pieces))
+
+
+@pytest.mark.parametrize("name", ["largest_area_km2", "km2_an_order"])
+def test_an_area_too_large_for_an_order_is_cut(name):
+    """Two dates over the same ground: as few pieces as will do, each of both where both may lie in it."""
+    wide, other = (
+        Wanted("a", shapely.box(0, 0, 0.05, 0.01), price_km2=2.0),
+        Wanted("b", shapely.box(0, 0, 0.05, 0.01)),
+    )
+    small = Wanted("c", shapely.box(0, 0, 0.01, 0.01))
+    limit = 2.6 * sizes(1)[0]
+    found = split([wide, other, small], {"c": Quota(**{name: limit})}, None)
+    parts = [(order.scenes, order.part, order.parts) for order in found]
+    if name == "largest_area_km2":
+        assert parts == [(("a", "b"), 1, 2), (("a", "b"), 2, 2), (("c",), 0, 0)]
+    else:
+        assert sorted(parts) == [
+            (("a",), 1, 2), (("a",), 2, 2), (("b",), 1, 2), (("b",), 2, 2), (("c",), 0, 0)]  # fmt: skip
+    pieces = {order.piece for order in found if order.parts}
+    assert shapely.union_all([from_text(piece) for piece in pieces]).symmetric_difference(wide.footprint).area < 1e-9
+    assert sum(order.price for order in found) == pytest.approx(10 * sizes(1)[0], abs=0.03)
 
 
 def order(number: int, state: str = "planned", collection: str = "c", **more) -> Order:
@@ -233,3 +286,49 @@ def test_a_source_without_orders(archive):
         orders.OrderDesk("http://h", [], Client())
     lost = orders.status(replace(order(1, "running"), job=f"{archive}/nothing"), Client())
     assert lost.state == "lost"
+
+
+@pytest.fixture
+def small_lots(monkeypatch, shared_cache):
+    """The archive, whose vendor sells less than the area at once."""
+    limits = {"largest_area_km2": 0.006, "scenes_an_order": 10, "pending_orders": 1}
+    monkeypatch.setattr(Gannet, "order_limits", limits)
+    told = Gannet.collection
+    monkeypatch.setattr(Gannet, "collection", lambda self, base: told(self, base) | {"ost:limits": limits})
+    with standin(shared_cache, faults=("queue:0",)) as address:
+        yield address
+
+
+def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
+    folder = tmp_path / "lots"
+    program("new", folder, *AREA, "--source", "ostrell", "--collection", "gannet-vhr", "--dates", "2025-11/2025-12",
+            "--cloud", 100)  # fmt: skip
+    program("source", "add", "ostrell", small_lots, "--here", cwd=folder)
+    assert program("search", cwd=folder).code == 0 and program("pick", "1", cwd=folder).code == 0
+    Keyring().put(small_lots, Login("basic", "visitor", "ostrell"))
+    try:
+        plan = program("order", "plan", cwd=folder)
+        assert re.search(r"\(part 3\s+of\s+3\)", plan.out), plan.out
+        digest = re.search(r"--accept-terms (\w+)", program("order", "ask", cwd=folder).err)[1]
+        program("order", "ask", "--accept-terms", digest, cwd=folder)
+        price = sum(row["price"] for row in program("order", "plan", "--json", cwd=folder).json)
+        first = program("order", "submit", "--accept-price", price + 0.01, "--json", cwd=folder).json
+        assert [row["state"] for row in first] == ["accepted", "planned", "planned"] or first[0]["state"] == "running"
+        cancelled = program("order", "cancel", 2, cwd=folder)
+        assert cancelled.code == 0
+        [again] = program("order", "plan", "--json", cwd=folder).json
+        assert (again["number"], again["part"], again["parts"]) == (4, 2, 3)
+        assert program("order", "submit", "--accept-price", price, cwd=folder).code == 0
+        done = program("order", "wait", "--every", 0.2, cwd=folder)
+        assert "3 pieces of" in done.err, done.err
+    finally:
+        Keyring().drop(small_lots)
+    [path] = folder.glob("scenes/ostrell/*/*.tif")
+    assert not (path.parent / "pieces").exists()
+    assert program("order", "plan", cwd=folder).code == 3
+    joined = GeoTiff(path)
+    assert [band.name for band in joined.bands] == ["blue", "green", "red", "nir"]
+    pixels = joined.read(joined.grid.window)
+    area = project(shapely.box(*AREA[1:]), joined.grid.crs)
+    inside = PolygonMask(area, joined.grid).read(joined.grid.window)
+    assert (pixels[0][inside] > 0).mean() > 0.995

@@ -214,7 +214,8 @@ def _table(queue: Sequence[Order]) -> None:
         cost = _cost([entry])
         soon = "" if end is None else f"in {duration(end)}"
         more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
-        what = entry.message or f"{entry.scenes[0]}{more}"
+        part = f" (part {entry.part} of {entry.parts})" if entry.parts else ""
+        what = entry.message or f"{entry.scenes[0]}{more}{part}"
         rows.append([str(entry.number), entry.collection, state, f"{entry.km2:.2f}", cost, soon, what])
     heads = [
         show.Column("number", "right"), show.Column("collection"), show.Column("state"), show.Column("km2", "right"),

@@ -191,6 +191,16 @@ def intersection(first: Shape, second: Shape) -> Shape:
     return shapely.intersection(first, second)
 
 
+def as_text(polygon: Shape) -> str:
+    """Well-known text, rounded to seven decimals of a degree: about a centimetre."""
+    return str(shapely.to_wkt(polygon, rounding_precision=7))
+
+
+def from_text(text: str) -> Shape:
+    """Read what :func:`as_text` wrote."""
+    return shapely.from_wkt(text)
+
+
 def rings_of(polygon: Shape) -> list[Floats]:
     """All rings, holes included, as arrays of shape (n, 2), each closed."""
     rings: list[Floats] = []

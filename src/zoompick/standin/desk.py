@@ -113,6 +113,8 @@ class Desk:
             raise HTTPException(400, "an item is not known")
         if len(scenes) > limits.get("scenes_an_order", 99):
             raise HTTPException(400, f"at most {limits['scenes_an_order']} scenes an order")
+        if len({scene.facts.get("sheet", scene.id) for scene in scenes}) > limits.get("grid_cells_an_order", 99):
+            raise HTTPException(400, f"at most {limits['grid_cells_an_order']} sheets an order")
         if inputs.get("terms") != terms_digest(shelf.name):
             raise HTTPException(
                 403, "the terms have not been accepted: send the SHA-256 of their document as 'terms'"
@@ -255,14 +257,16 @@ def _base(request: Request) -> str:
 
 def _price(scenes: Sequence[Any], area: Any, limits: Mapping[str, Any]) -> float:
     """Price of the area's part of each scene."""
-    total = 0.0
+    total, all_km2 = 0.0, 0.0
     for scene in scenes:
         km2 = area_km2(scene.footprint if area is None else intersection(area, scene.footprint))
         if km2 > limits.get("largest_area_km2", float("inf")):
             raise HTTPException(400, f"{km2:.1f} km2 are more than {limits['largest_area_km2']} an order")
         if km2 <= 0 or shapely.is_empty(scene.footprint):
             raise HTTPException(400, f"{scene.id} does not touch the area")
-        total += km2 * scene.facts.get("price_km2", 0.0)
+        total, all_km2 = total + km2 * scene.facts.get("price_km2", 0.0), all_km2 + km2
+    if all_km2 > limits.get("km2_an_order", float("inf")):
+        raise HTTPException(400, f"{all_km2:.1f} km2 are more than {limits['km2_an_order']} for all scenes together")
     return total
 
 

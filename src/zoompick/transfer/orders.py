@@ -1,4 +1,4 @@
-"""Orders: how a shortlist is split under a source's quotas, and the jobs that carry the parts out.
+"""Orders: the queue of a study, and the jobs at a source that carry them out.
 
 Source: OGC 18-062r2 (OGC API - Processes, part 1: core), sections 7.11 (execute), 7.12 (status), 7.13 (results),
 7.14 (dismiss).
@@ -6,70 +6,19 @@ Source: OGC 18-062r2 (OGC API - Processes, part 1: core), sections 7.11 (execute
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, fields, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
-from zoompick.errors import DataError, SourceError, UsageError
+from zoompick.errors import DataError, SourceError
 from zoompick.files import read_json, sha256_of_multihash, write_json
-from zoompick.geo.shapes import Shape, geojson_of, intersection
-from zoompick.geo.sizes import area_km2
+from zoompick.geo.shapes import Shape, from_text, geojson_of
 from zoompick.net.client import Client
 
 PLANNED, UNSURE, READY, FETCHED, LOST = "planned", "unsure", "successful", "fetched", "lost"
 PENDING = ("accepted", "running")
 _EXECUTE, _RESULTS = "/rel/ogc/1.0/execute", "/rel/ogc/1.0/results"
-_UNBOUNDED = float("inf")
-
-
-class Orderable(Protocol):
-    """A scene that has to be ordered."""
-
-    @property
-    def id(self) -> str:
-        """Its id."""
-
-    @property
-    def source(self) -> str:
-        """Its source."""
-
-    @property
-    def collection(self) -> str:
-        """Its collection."""
-
-    @property
-    def price_km2(self) -> float | None:
-        """Price of a square kilometre, where it is told."""
-
-    @property
-    def footprint(self) -> Shape:
-        """Ground polygon in longitude/latitude."""
-
-
-@dataclass(frozen=True, slots=True)
-class Quota:
-    """What a collection allows; a limit that it does not tell is none.
-
-    Attributes
-    ----------
-    scenes_an_order, pending_orders : float
-    largest_area_km2 : float
-        Of the area's part of one scene.
-    km2_an_order : float
-        Of all its scenes together.
-    """
-
-    scenes_an_order: float = _UNBOUNDED
-    pending_orders: float = _UNBOUNDED
-    largest_area_km2: float = _UNBOUNDED
-    km2_an_order: float = _UNBOUNDED
-
-    @classmethod
-    def of(cls, limits: Mapping[str, float]) -> Quota:
-        """Take what is known here out of a collection's limits."""
-        known = {entry.name for entry in fields(cls)}
-        return cls(**{name: value for name, value in limits.items() if name in known})
 
 
 @dataclass(frozen=True)
@@ -90,6 +39,10 @@ class Order:
         Address of the job.
     submitted, ended : str
         Times, ISO 8601.
+    piece : str
+        For a part of an area that was too large the part, longitude/latitude as well-known text.
+    part, parts : int
+        Which of how many; 0 for the whole area.
     """
 
     number: int
@@ -105,11 +58,27 @@ class Order:
     message: str = ""
     submitted: str = ""
     ended: str = ""
+    piece: str = ""
+    part: int = 0
+    parts: int = 0
 
     @property
     def is_pending(self) -> bool:
         """True while the source works on it."""
         return self.state in PENDING
+
+    @property
+    def has_failed(self) -> bool:
+        """True when nothing will come of it."""
+        return self.state in ("failed", "dismissed", LOST)
+
+    def ground(self, area: Shape | None) -> Shape | None:
+        """What it is for: its piece, else the whole area."""
+        return from_text(self.piece) if self.piece else area
+
+    def once_more(self, number: int) -> Order:
+        """The same order, to be handed in anew under another number."""
+        return replace(self, number=number, state=PLANNED, job="", progress=0, message="", submitted="", ended="")
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,75 +89,6 @@ class Result:
     url: str
     size: int | None
     sha256: str | None
-
-
-def split(
-    scenes: Sequence[Orderable], quotas: Mapping[str, Quota], area: Shape | None, first: int = 1
-) -> list[Order]:
-    """Split scenes into the fewest orders that the quotas allow, collection by collection, in the order given.
-
-    With bounds on number and on area together the largest scenes go first, each into the first order with room
-    (first fit decreasing: at most 11/9 of the fewest; Johnson, Near-optimal bin packing algorithms, 1973). With a
-    bound on the number alone the count is the fewest there can be.
-
-    Raises
-    ------
-    UsageError
-        A scene whose part of the area is larger than an order may be; split the area first.
-    """
-    found: list[Order] = []
-    groups: dict[tuple[str, str], list[tuple[Orderable, float]]] = {}
-    for scene in scenes:
-        km2 = area_km2(scene.footprint if area is None else intersection(area, scene.footprint))
-        groups.setdefault((scene.source, scene.collection), []).append((scene, km2))
-    for (source, collection), sized in groups.items():
-        for bin_ in _packed(sized, quotas.get(collection, Quota())):
-            price = sum((scene.price_km2 or 0.0) * km2 for scene, km2 in bin_)
-            names = tuple(scene.id for scene, _ in bin_)
-            currency = str(getattr(bin_[0][0], "currency", ""))
-            km2 = sum(size for _, size in bin_)
-            found.append(
-                Order(first + len(found), source, collection, names, round(km2, 4), round(price, 2), currency)
-            )
-    return found
-
-
-def _packed(sized: Sequence[tuple[Orderable, float]], quota: Quota) -> list[list[tuple[Orderable, float]]]:
-    most_km2 = min(quota.largest_area_km2, quota.km2_an_order)
-    for scene, km2 in sized:
-        if km2 > most_km2:
-            raise UsageError(
-                f"{scene.id} would be ordered for {km2:.1f} km2, an order takes at most {most_km2:g} km2.",
-                "Cut the area in pieces ('zoompick area change'), one study each.",
-            )
-    bins: list[list[tuple[Orderable, float]]] = []
-    whole_first = sized if quota.km2_an_order == _UNBOUNDED else sorted(sized, key=lambda entry: -entry[1])
-    for scene, km2 in whole_first:
-        for bin_ in bins:
-            filled = sum(size for _, size in bin_)
-            if len(bin_) < quota.scenes_an_order and filled + km2 <= quota.km2_an_order:
-                bin_.append((scene, km2))
-                break
-        else:
-            bins.append([(scene, km2)])
-    return bins
-
-
-def next_to_submit(orders: Iterable[Order], quotas: Mapping[str, Quota]) -> list[Order]:
-    """Planned orders for which there are slots now, in the order of the queue: a pure decision."""
-    orders = list(orders)
-    pending: dict[str, int] = {}
-    for order in orders:
-        if order.is_pending:
-            pending[order.collection] = pending.get(order.collection, 0) + 1
-    chosen = []
-    for order in orders:
-        if order.state == PLANNED:
-            count = pending.get(order.collection, 0)
-            if count < quotas.get(order.collection, Quota()).pending_orders:
-                pending[order.collection] = count + 1
-                chosen.append(order)
-    return chosen
 
 
 class Queue:
@@ -246,8 +146,9 @@ class OrderDesk:
             Refused; the message holds why. It is never handed in twice: after a broken connection nobody knows.
         """
         inputs: dict[str, Any] = {"collection": order.collection, "items": list(order.scenes), "price_max": price_max}
-        if area is not None:
-            inputs["area"] = geojson_of(area)
+        ground = order.ground(area)
+        if ground is not None:
+            inputs["area"] = geojson_of(ground)
         if terms:
             inputs["terms"] = terms
         answer = self._client.post_once(self._address(), {"inputs": inputs, "response": "document"})

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.files import read_json, write_json
-from zoompick.geo.shapes import Shape
+from zoompick.geo.shapes import from_text
 from zoompick.transfer.plan import Fetch
 
 RECORD = "downloads.json"
@@ -75,18 +75,9 @@ def is_here(entry: Fetch) -> bool:
 def _holds(recorded: Fetched, entry: Fetch) -> bool:
     if not recorded.region:
         return entry.sha256 is None or entry.sha256 == recorded.sha256
-    import shapely
-
     if entry.region is None:
         return False
-    return bool(shapely.from_wkt(recorded.region).buffer(_SLACK_DEG).covers(entry.region))
-
-
-def as_text(region: Shape) -> str:
-    """A region as the record writes it: well-known text, rounded to a centimetre."""
-    import shapely
-
-    return str(shapely.to_wkt(region, rounding_precision=7))
+    return bool(from_text(recorded.region).buffer(_SLACK_DEG).covers(entry.region))
 
 
 def write_item(folder: Path, item: Mapping[str, Any]) -> None:

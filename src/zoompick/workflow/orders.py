@@ -6,25 +6,23 @@ import hashlib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from pathlib import PurePosixPath
 from typing import Any
-from urllib.parse import urlsplit
 
 from zoompick.catalog import offer
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source, named
 from zoompick.errors import NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.files import read_json, safe_name, write_json
+from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.net.refusals import TransientError
 from zoompick.study.folder import Study
-from zoompick.transfer import orders, record
-from zoompick.transfer.orders import Order, Quota
-from zoompick.transfer.plan import Fetch, local_names
-from zoompick.transfer.whole import Tools, fetch_whole
-from zoompick.workflow.get import link_of, opens
+from zoompick.transfer import orders
+from zoompick.transfer.orders import Order
+from zoompick.transfer.quotas import Quota, next_to_submit, split
+from zoompick.workflow.get import link_of
+from zoompick.workflow.ordered import fetch_order
 
 
 @dataclass(frozen=True)
@@ -126,25 +124,36 @@ class Desk:
         ------
         NothingFoundError
             No scene has to be ordered.
-        UsageError
-            The area is too large for an order.
         """
-        known, wanted = list(self.queue), self._unordered(scenes)
-        if not wanted:
+        wanted, pieces = self._unordered(scenes), self._pieces_again(scenes)
+        if not wanted and not pieces:
             raise NothingFoundError(
                 "No scene of the shortlist has still to be ordered.", "'zoompick order status' shows the queue."
             )
-        first = max((order.number for order in known), default=0) + 1
-        return orders.split(wanted, self.quotas(wanted), self.area, first)
+        first = max((order.number for order in self.queue), default=0) + 1
+        again = [order.once_more(first + place) for place, order in enumerate(pieces)]
+        return again + split(wanted, self.quotas(wanted), self.area, first + len(again))
 
     def has_new(self, scenes: Sequence[Scene]) -> bool:
-        """True when a scene has still to be ordered."""
-        return bool(self._unordered(scenes))
+        """True when a scene, or a piece of one, has still to be ordered."""
+        return bool(self._unordered(scenes) or self._pieces_again(scenes))
 
     def _unordered(self, scenes: Sequence[Scene]) -> list[Scene]:
-        alive = [order for order in self.queue if order.state not in ("failed", "dismissed", orders.LOST)]
-        settled = {scene for order in alive for scene in order.scenes}
+        settled = {scene for order in self.queue if not order.has_failed for scene in order.scenes}
         return [scene for scene in to_order(scenes) if scene.id not in settled]
+
+    def _pieces_again(self, scenes: Sequence[Scene]) -> list[Order]:
+        """Orders of pieces that failed, of scenes whose other pieces are here or under way."""
+        missing: dict[tuple[tuple[str, ...], int], Order] = {}
+        wanted = {scene.id for scene in to_order(scenes)}
+        begun = {scene for order in self.queue if not order.has_failed for scene in order.scenes}
+        for order in self.queue:
+            key = order.scenes, order.part
+            if not order.has_failed:
+                missing.pop(key, None)
+            elif order.parts and wanted & begun & set(order.scenes):
+                missing[key] = order
+        return list(missing.values())
 
     def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], price_max: float) -> list[Order]:
         """Take planned orders into the queue and hand in as many as there are slots for.
@@ -176,7 +185,7 @@ class Desk:
         for order in list(self.queue):
             if order.is_pending:
                 self._keep(orders.status(order, self.client))
-        for order in orders.next_to_submit(self.queue, quotas):
+        for order in next_to_submit(self.queue, quotas):
             self._hand_in(order)
         return list(self.queue)
 
@@ -202,7 +211,7 @@ class Desk:
         return orders.OrderDesk(url, [link for link in links if isinstance(link, dict)], self.client)
 
     def _keep(self, order: Order) -> None:
-        has_ended = order.state in ("failed", "dismissed", orders.LOST, orders.READY, orders.FETCHED)
+        has_ended = order.has_failed or order.state in (orders.READY, orders.FETCHED)
         self.queue.replace(replace(order, ended=order.ended or _now()) if has_ended else order)
 
     def cancel(self, numbers: Iterable[int]) -> list[Order]:
@@ -231,38 +240,11 @@ class Desk:
         known, count = {scene.id: scene for scene in scenes}, 0
         for order in list(self.queue):
             if order.state == orders.READY:
-                count += self._fetch(order, known, report)
+                count += fetch_order(order, self.study, known, self.area, self.client, report)
+                self._keep(replace(order, state=orders.FETCHED))
+                what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
+                report(Noted(f"Order {order.number} is here: {what}."))
         return count
-
-    def _fetch(self, order: Order, known: Mapping[str, Scene], report: Report) -> int:
-        count = 0
-        for result in orders.results(order, self.client):
-            scene = known.get(result.scene)
-            folder = self.study.scene_folder(order.source, result.scene or f"order-{order.number}")
-            path = folder / _name_of(scene, result.url)
-            entry = Fetch(
-                result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
-                self.area,
-            )  # fmt: skip
-            if not record.is_here(entry):
-                fetch_whole(entry, self.client, Tools(opens=opens), report)
-                count += 1
-            if scene is not None:
-                record.write_item(folder, scene.item)
-        self._keep(replace(order, state=orders.FETCHED))
-        what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
-        report(Noted(f"Order {order.number} is here: {what}."))
-        return count
-
-
-def _name_of(scene: Scene | None, url: str) -> str:
-    """Local name of an ordered file: the one that its scene's file of the same kind would have."""
-    plain = safe_name(PurePosixPath(urlsplit(url).path).name)
-    if scene is None:
-        return plain
-    names = local_names(scene)
-    data = (names[band.href] for band in scene.bands.values())
-    return next((name for name in data if PurePosixPath(name).suffix == PurePosixPath(plain).suffix), plain)
 
 
 def to_order(scenes: Iterable[Scene]) -> list[Scene]:

@@ -13,7 +13,7 @@ from zoompick.study.folder import Study
 from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import shortlist
-from zoompick.transfer.orders import Order, Queue
+from zoompick.transfer.orders import FETCHED, Order, Queue
 from zoompick.workflow import get
 from zoompick.workflow.run import region_in
 
@@ -69,7 +69,7 @@ class StudyState:
 def state_of(study: Study) -> StudyState:
     """Look at the study's records and folders; nothing is asked of a source."""
     entries = shortlist(study)
-    queue = {scene: order for order in Queue(study.orders_file) for scene in order.scenes}
+    queue = _orders_of_scenes(study)
     failures, verified = _failures(study), _verified(study)
     judged_at = study.checks_file.stat().st_mtime if verified else 0.0
     states = tuple(_scene(study, entry, queue, failures, verified, judged_at) for entry in entries)
@@ -97,7 +97,7 @@ def _scene(
         label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
         is_judged = all(entry.path.stat().st_mtime <= verified_at for entry in plan.here)
         state = "verified" if is_judged and verified.get(label) else "here"
-    elif order is not None and order.state not in ("failed", "dismissed", "lost", "fetched"):
+    elif order is not None and not order.has_failed and order.state != FETCHED:
         state, note = "ordered", f"order {order.number} is {order.state}"
     elif order is not None and order.state in ("failed", "lost"):
         state, note = "failed", f"order {order.number}: {order.message or order.state}"
@@ -106,6 +106,17 @@ def _scene(
     elif here or plan.under_way_bytes:
         state = "partly here"
     return SceneState(entry, state, note, here, wanted, _size(folder))
+
+
+def _orders_of_scenes(study: Study) -> dict[str, Order]:
+    """The order that tells most of each scene: a piece that is still to come, else the newest."""
+    found: dict[str, Order] = {}
+    for order in Queue(study.orders_file):
+        for scene in order.scenes:
+            before = found.get(scene)
+            if before is None or not before.parts or before.has_failed or before.state == FETCHED:
+                found[scene] = order
+    return found
 
 
 def _plan(study: Study, entry: Entry) -> get.DownloadPlan:

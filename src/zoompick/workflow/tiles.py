@@ -9,15 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import shapely
-
 from zoompick.catalog.sources import Source
 from zoompick.catalog.tileservice import TileLayer, TileService
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Report, ignore
 from zoompick.files import multihash_of
 from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.geo.shapes import Shape, as_text, bounds_of
 from zoompick.geo.tilegrid import Matrix, TileGrid, TileKey, web_mercator
 from zoompick.imagery.clip import Clip
 from zoompick.imagery.sidecar import Origin, write_sidecar
@@ -296,7 +294,7 @@ def join(
     credit = store.facts.get("attribution", "")
     told = {
         "level": matrix.name, "store": store.facts.get("name", ""), "attribution": credit,
-        "compression": options.compression, "area": shapely.to_wkt(area, rounding_precision=7),
+        "compression": options.compression, "area": as_text(area),
     }  # fmt: skip
     write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), (), version)
     return Joined(written, raster, len(held), len(wanted) - len(held), credit)

@@ -15,7 +15,7 @@ from zoompick.errors import FormatError, NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT
-from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.geo.shapes import Shape, as_text, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
 from zoompick.raster.geotiff import GeoTiff
@@ -169,7 +169,7 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
             size=written.size,
             sha256=sha256,
             checked_by="",
-            region=record.as_text(entry.region),
+            region=as_text(entry.region),
             whole_size=opened.source.size,
         ),
     )

@@ -1,0 +1,173 @@
+"""How a shortlist is split into orders under a source's quotas: pure decisions."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, fields
+from typing import Protocol
+
+from zoompick.geo.cuts import equal_pieces
+from zoompick.geo.shapes import Shape, as_text, intersection
+from zoompick.geo.sizes import area_km2
+from zoompick.transfer.orders import PLANNED, Order
+
+_UNBOUNDED = float("inf")
+_SLACK = 0.995
+"""Pieces stay this far below a limit: sources measure areas in ways of their own."""
+
+
+class Orderable(Protocol):
+    """A scene that has to be ordered."""
+
+    @property
+    def id(self) -> str:
+        """Its id."""
+
+    @property
+    def source(self) -> str:
+        """Its source."""
+
+    @property
+    def collection(self) -> str:
+        """Its collection."""
+
+    @property
+    def tile(self) -> str:
+        """Its cell of the collection's grid; empty where there is none."""
+
+    @property
+    def price_km2(self) -> float | None:
+        """Price of a square kilometre, where it is told."""
+
+    @property
+    def footprint(self) -> Shape:
+        """Ground polygon in longitude/latitude."""
+
+
+@dataclass(frozen=True, slots=True)
+class Quota:
+    """What a collection allows; a limit that it does not tell is none.
+
+    Attributes
+    ----------
+    scenes_an_order, pending_orders : float
+    largest_area_km2 : float
+        Of the area's part of one scene.
+    km2_an_order : float
+        Of all its scenes together.
+    grid_cells_an_order : float
+        Different tiles, sheets or frames.
+    """
+
+    scenes_an_order: float = _UNBOUNDED
+    pending_orders: float = _UNBOUNDED
+    largest_area_km2: float = _UNBOUNDED
+    km2_an_order: float = _UNBOUNDED
+    grid_cells_an_order: float = _UNBOUNDED
+
+    @classmethod
+    def of(cls, limits: Mapping[str, float]) -> Quota:
+        """Take what is known here out of a collection's limits."""
+        known = {entry.name for entry in fields(cls)}
+        return cls(**{name: value for name, value in limits.items() if name in known})
+
+
+@dataclass(frozen=True, slots=True)
+class _Wish:
+    """A scene, or a piece of it, with its size and its cell of the grid."""
+
+    scene: Orderable
+    km2: float
+    piece: str = ""
+    part: int = 0
+    parts: int = 0
+
+    @property
+    def cell(self) -> str:
+        return self.scene.tile or self.scene.id
+
+
+def split(
+    scenes: Sequence[Orderable], quotas: Mapping[str, Quota], area: Shape | None, first: int = 1
+) -> list[Order]:
+    """Split scenes, and the area where it is too large for one order, into few orders that the quotas allow.
+
+    With a bound on the number of scenes, or of grid cells, alone the count is the fewest there can be, and the order
+    given is kept where it may be. With a bound on the area of all together the largest go first, each into the first
+    order with room (first fit decreasing: at most 11/9 of the fewest; Johnson, Near-optimal bin packing algorithms,
+    1973). A scene whose part of the area is larger than an order may be is cut into as few pieces of equal size as
+    will do; an order holds one piece, of as many scenes as have the same.
+    """
+    found: list[Order] = []
+    groups: dict[tuple[str, str], list[_Wish]] = {}
+    for scene in scenes:
+        quota = quotas.get(scene.collection, Quota())
+        groups.setdefault((scene.source, scene.collection), []).extend(_wishes(scene, area, quota))
+    for (source, collection), wishes in groups.items():
+        for bin_ in _packed(wishes, quotas.get(collection, Quota())):
+            price = sum((wish.scene.price_km2 or 0.0) * wish.km2 for wish in bin_)
+            one = bin_[0]
+            found.append(
+                Order(
+                    number=first + len(found), source=source, collection=collection,
+                    scenes=tuple(wish.scene.id for wish in bin_), km2=round(sum(wish.km2 for wish in bin_), 4),
+                    price=round(price, 2), currency=str(getattr(one.scene, "currency", "")), piece=one.piece,
+                    part=one.part, parts=one.parts,
+                )
+            )  # fmt: skip
+    return found
+
+
+def _wishes(scene: Orderable, area: Shape | None, quota: Quota) -> list[_Wish]:
+    """A scene as it is, or the pieces of its part of the area."""
+    ground = scene.footprint if area is None else intersection(area, scene.footprint)
+    km2, most = area_km2(ground), min(quota.largest_area_km2, quota.km2_an_order)
+    if km2 <= most:
+        return [_Wish(scene, km2)]
+    pieces = equal_pieces(ground, math.ceil(km2 / (_SLACK * most)))
+    return [
+        _Wish(scene, area_km2(piece), as_text(piece), place, len(pieces)) for place, piece in enumerate(pieces, 1)
+    ]
+
+
+def _packed(wishes: Sequence[_Wish], quota: Quota) -> list[list[_Wish]]:
+    bins: list[list[_Wish]] = []
+    if quota.km2_an_order != _UNBOUNDED:
+        wishes = sorted(wishes, key=lambda wish: -wish.km2)
+    elif quota.grid_cells_an_order != _UNBOUNDED:
+        cells = list(dict.fromkeys(wish.cell for wish in wishes))
+        wishes = sorted(wishes, key=lambda wish: cells.index(wish.cell))
+    for wish in wishes:
+        fitting = next((bin_ for bin_ in bins if _fits(wish, bin_, quota)), None)
+        if fitting is None:
+            bins.append([wish])
+        else:
+            fitting.append(wish)
+    return bins
+
+
+def _fits(wish: _Wish, bin_: Sequence[_Wish], quota: Quota) -> bool:
+    return (
+        bin_[0].piece == wish.piece
+        and len(bin_) < quota.scenes_an_order
+        and sum(other.km2 for other in bin_) + wish.km2 <= quota.km2_an_order
+        and len({wish.cell, *(other.cell for other in bin_)}) <= quota.grid_cells_an_order
+    )
+
+
+def next_to_submit(orders: Iterable[Order], quotas: Mapping[str, Quota]) -> list[Order]:
+    """Planned orders for which there are slots now, in the order of the queue."""
+    orders = list(orders)
+    pending: dict[str, int] = {}
+    for order in orders:
+        if order.is_pending:
+            pending[order.collection] = pending.get(order.collection, 0) + 1
+    chosen = []
+    for order in orders:
+        if order.state == PLANNED:
+            count = pending.get(order.collection, 0)
+            if count < quotas.get(order.collection, Quota()).pending_orders:
+                pending[order.collection] = count + 1
+                chosen.append(order)
+    return chosen

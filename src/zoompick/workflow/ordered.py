@@ -1,0 +1,94 @@
+"""The files of an order that is ready: they get the names of their scenes' own files, and pieces become one again."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
+from urllib.parse import urlsplit
+
+from zoompick import files
+from zoompick.catalog.scene import Scene
+from zoompick.events import Noted, Report
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.shapes import Shape, as_text
+from zoompick.imagery.deliveries import OneBand
+from zoompick.imagery.stack import Stack
+from zoompick.net.client import Client
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.write import WriteOptions, write_geotiff
+from zoompick.study.folder import Study
+from zoompick.transfer import orders, record
+from zoompick.transfer.orders import Order, Result
+from zoompick.transfer.plan import Fetch, local_names
+from zoompick.transfer.whole import Tools, fetch_whole
+from zoompick.workflow.get import opens
+
+_PIECES = "pieces"
+"""Folder below a scene's, where they wait for each other."""
+
+
+def fetch_order(
+    order: Order, study: Study, known: Mapping[str, Scene], area: Shape | None, client: Client, report: Report
+) -> int:
+    """Fetch what an order gave; returns how many files came. Joins the pieces of a scene once all are here."""
+    count = 0
+    for result in orders.results(order, client):
+        scene = known.get(result.scene)
+        folder = study.scene_folder(order.source, result.scene or f"order-{order.number}")
+        path = folder / _name_of(scene, result.url)
+        count += _fetch(order, result, _piece_of(path, order) if order.parts else path, area, client, report)
+        if order.parts:
+            _join(path, order, area, report)
+        if scene is not None:
+            record.write_item(folder, scene.item)
+    return count
+
+
+def _fetch(order: Order, result: Result, path: Path, area: Shape | None, client: Client, report: Report) -> int:
+    entry = Fetch(
+        result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
+        order.ground(area),
+    )  # fmt: skip
+    if record.is_here(entry):
+        return 0
+    fetch_whole(entry, client, Tools(opens=opens), report)
+    return 1
+
+
+def _name_of(scene: Scene | None, url: str) -> str:
+    """Local name of an ordered file: the one that its scene's file of the same kind would have."""
+    plain = files.safe_name(PurePosixPath(urlsplit(url).path).name)
+    if scene is None:
+        return plain
+    names = local_names(scene)
+    data = (names[band.href] for band in scene.bands.values())
+    return next((name for name in data if PurePosixPath(name).suffix == PurePosixPath(plain).suffix), plain)
+
+
+def _piece_of(path: Path, order: Order) -> Path:
+    return path.parent / _PIECES / f"{path.stem}-{order.part}-of-{order.parts}{path.suffix}"
+
+
+def _join(path: Path, order: Order, area: Shape | None, report: Report) -> None:
+    """Make one raster of all pieces; files that are no rasters stay as they came."""
+    pieces = [_piece_of(path, replace(order, part=part)) for part in range(1, order.parts + 1)]
+    if path.suffix not in (".tif", ".tiff") or not all(piece.exists() for piece in pieces):
+        return
+    tiffs = [GeoTiff(piece) for piece in pieces]
+    first, boxes = tiffs[0], [tiff.grid.bounds for tiff in tiffs]
+    around = Bounds(
+        min(box.west for box in boxes), min(box.south for box in boxes), max(box.east for box in boxes),
+        max(box.north for box in boxes),
+    )  # fmt: skip
+    grid = first.grid.part(first.grid.window_of(around))
+    bands = [[OnGrid(OneBand(tiff, index, band), grid) for tiff in tiffs] for index, band in enumerate(first.bands)]
+    written = write_geotiff(Stack(grid, bands), path, WriteOptions())
+    sha256 = files.sha256_of_multihash(files.multihash_of(path, files.SHA256)) or ""
+    told = next(iter(record.read(pieces[0].parent).values()))
+    whole = "" if area is None else as_text(area)
+    record.add(path, replace(told, size=written.size, sha256=sha256, checked_by="", region=whole))
+    shutil.rmtree(pieces[0].parent)
+    report(Noted(f"{len(pieces)} pieces of {path.name} are one file again."))
