@@ -10,6 +10,7 @@ import shapely
 
 from helpers import UTM
 from zoompick.catalog import sources
+from zoompick.catalog.bands import format_called
 from zoompick.catalog.criteria import Criteria, percent
 from zoompick.catalog.explain import nothing_found
 from zoompick.catalog.gather import Gathering
@@ -248,3 +249,18 @@ def test_gathering_many_keeps_each_once_and_the_newest():
     newest = gathered.sorted(newest_only=True, cover_min=0)
     assert {entry[1:] for entry in newest} == {(scene.when, scene.version) for scene in expected.values()}
     assert len(newest) == len(expected)
+
+
+@pytest.mark.parametrize(
+    ("word", "form"),
+    [
+        ("tif", "geotiff"),
+        ("GeoTIFF", "geotiff"),
+        (".h5", "hdf5"),
+        ("jp2", "jpeg2000"),
+        ("nc", "netcdf"),
+        ("paper", ""),
+    ],
+)
+def test_formats_as_people_call_them(word, form):
+    assert format_called(word) == form

@@ -92,6 +92,24 @@ def test_siskin_cloud_is_told_for_the_frame_and_for_its_land(shared_cache):
     assert ((red > 0) == seen).all()
 
 
+def test_a_format_is_chosen_where_bands_come_in_several(program, archive, tmp_path):
+    """The same values by either way; what no scene comes in is refused before anything is asked."""
+    day = {"collections": ["siskin-l2"], "datetime": "2024-11-05T00:00:00Z/2024-11-06T00:00:00Z", "limit": 1}
+    [item] = Client().json(f"{archive}/search", day)["features"]
+    assert list(bands_of(item, "hdf5")) == list(bands_of(item)) and not bands_of(item, "netcdf")
+    piped = json.dumps({"type": "FeatureCollection", "features": [item]})
+    for words in (("--format", "H5", "--bands", "red,classes"), ("--bands", "red,classes")):
+        assert program("download", "-", "--to", "here", *words, stdin=piped).code == 0
+    container, *rasters = sorted((tmp_path / "here").glob("*/siskin*"), key=lambda path: path.suffix)
+    assert [container.suffix, *(path.suffix for path in rasters)] == [".h5", ".tif", ".tif"]
+    with h5py.File(container) as file:
+        for path in rasters:
+            assert np.array_equal(file[path.stem.rpartition("-")[2]], tifffile.imread(path))
+    refused = program("download", "-", "--to", "there", "--format", "jp2", stdin=piped)
+    assert refused.code == 2 and "No scene here is offered as 'jp2'" in refused.err
+    assert "They come as geotiff and hdf5" in refused.err and not (tmp_path / "there").exists()
+
+
 def test_a_limit_on_cloud_over_land_is_another_one(archive):
     every = find.search(Source("o", archive), Criteria(AREA, ("siskin-l2",)))
     clear = find.search(Source("o", archive), Criteria(AREA, ("siskin-l2",), cloud_land_max=10))

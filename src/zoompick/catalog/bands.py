@@ -12,6 +12,11 @@ from zoompick.files import sha256_of_multihash
 
 CLASS_BAND = "classes"
 _RASTER, _CONTAINERS = "tiff", ("hdf", "netcdf")
+_FORMATS = {
+    "geotiff": ("tiff", "tif"), "hdf5": ("hdf", "h5"), "netcdf": ("netcdf", "nc"), "jpeg2000": ("jp2", "j2k"),
+    "grib": ("grib", "grb"), "zarr": ("zarr",),
+}  # fmt: skip
+"""Formats of bands, by words of which a media type has one; the words are also what people call them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,23 +59,47 @@ class BandFile:
     key: str = ""
 
 
-def bands_of(item: Mapping[str, Any]) -> dict[str, BandFile]:
-    """Band files by common name; the first of a name counts. What is no data, or of an unknown kind, is left out."""
+def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
+    """Band files by common name; the first of a name counts. What is no data is left out.
+
+    Parameters
+    ----------
+    form : str
+        Only files of this format (see :func:`format_called`); by default rasters and containers.
+    """
     base = self_address(item)
     found: dict[str, BandFile] = {}
     for key, asset in _assets(item):
         kind = str(asset.get("type", ""))
         is_container = any(word in kind for word in _CONTAINERS)
-        if "data" not in (asset.get("roles") or ()) or not (_RASTER in kind or is_container):
+        is_wanted = _format_of(asset) == form if form else _RASTER in kind or is_container
+        if "data" not in (asset.get("roles") or ()) or not is_wanted:
             continue
         for band in _of_asset(key, asset, base, is_container):
             found.setdefault(band.name, band)
     return found
 
 
-def files_of(item: Mapping[str, Any]) -> dict[str, BandFile]:
-    """All files of a scene: those of its bands by band, the others by the key of their asset."""
-    found = bands_of(item)
+def formats_of(item: Mapping[str, Any]) -> list[str]:
+    """Formats that a scene's bands are offered in, each once."""
+    data = (asset for _, asset in _assets(item) if "data" in (asset.get("roles") or ()))
+    return [form for form in dict.fromkeys(map(_format_of, data)) if form]
+
+
+def format_called(word: str) -> str:
+    """The name here of a format that people call ``word``: ``tif``, ``GeoTIFF``, ``h5``; empty for none."""
+    small = word.strip().lower().removeprefix(".")
+    return next((name for name, words in _FORMATS.items() if small == name or small in words), "")
+
+
+def _format_of(asset: Mapping[str, Any]) -> str:
+    kind = str(asset.get("type", "")).lower()
+    return next((name for name, words in _FORMATS.items() if any(word in kind for word in words)), "")
+
+
+def files_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
+    """All files of a scene: those of its bands (in one format) by band, the others by the key of their asset."""
+    found = bands_of(item, form)
     known = {band.href for band in found.values()}
     for key, asset in _assets(item):
         file = next(_of_asset(key, asset, self_address(item), False))

@@ -22,7 +22,8 @@ class Scene:
     """One STAC Item, with what Zoom Pick asks of it; ``item`` holds all the rest.
 
     Wrong types count as missing. Most properties are read when they are first asked for: of a hundred thousand
-    scenes few are asked for everything.
+    scenes few are asked for everything. ``form`` is the format its bands are wanted in; empty for the first that can
+    be read.
     """
 
     id: str
@@ -30,6 +31,7 @@ class Scene:
     source: str
     when: datetime
     item: Mapping[str, Any] = field(repr=False, compare=False)
+    form: str = ""
 
     @classmethod
     def from_item(cls, item: Mapping[str, Any], source: str = "") -> Scene:
@@ -145,12 +147,12 @@ class Scene:
     @cached_property
     def bands(self) -> Mapping[str, BandFile]:
         """Its band files by common name; all assets with the role ``data`` that this program can name bands of."""
-        return bands_of(self.item)
+        return bands_of(self.item, self.form)
 
     @cached_property
     def files(self) -> Mapping[str, BandFile]:
         """All its files: those of bands by common name, the others by the key of their asset."""
-        return files_of(self.item)
+        return files_of(self.item, self.form)
 
     @property
     def address(self) -> str:

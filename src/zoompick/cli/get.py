@@ -34,6 +34,10 @@ def download(
         bool | None,
         typer.Option("--window/--whole", help="Only the area's part of each raster, or whole files; the brief says."),
     ] = None,
+    form: Annotated[
+        str,
+        typer.Option("--format", metavar="FORMAT", help="Where bands come in several: geotiff, hdf5, netcdf, jp2."),
+    ] = "",
     area: options.AreaText = "",
     box: options.Box = None,
     to: Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")] = Path(
@@ -58,7 +62,9 @@ def download(
     pace = Pace.parse(limit_rate)
     command = _split(when_done)
     study = Study.find(Path.cwd())
-    job = _job(study, scenes or [], options.names(bands), window, options.area_given(area, box), to)
+    job = _job(
+        study, _chosen(study, scenes or [], form), options.names(bands), window, options.area_given(area, box), to
+    )
     if dry_run:
         _dry_run(job, pace, as_json)
         return
@@ -107,12 +113,10 @@ class _Job:
             yield
 
 
-def _job(
-    study: Study | None, words: list[str], bands: tuple[str, ...], window: bool | None, area: object, to: Path
-) -> _Job:
-    from zoompick.errors import StudyError, UsageError
+def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
+    """Scenes from the shortlist, or from standard input, in the format that was asked for."""
+    from zoompick.errors import StudyError
     from zoompick.workflow import get
-    from zoompick.workflow.run import region_in
 
     piped = words == ["-"]
     if study is None and not piped:
@@ -121,6 +125,16 @@ def _job(
             "Pipe scenes in: 'zoompick search … --json | zoompick download - --to FOLDER'.",
         )
     wanted = _piped() if piped else _picked(study, words)
+    return get.in_format(wanted, form) if form else wanted
+
+
+def _job(
+    study: Study | None, wanted: list[Scene], bands: tuple[str, ...], window: bool | None, area: object, to: Path
+) -> _Job:
+    from zoompick.errors import UsageError
+    from zoompick.workflow import get
+    from zoompick.workflow.run import region_in
+
     given = getattr(area, "polygon", None)
     if study is None:
         if window and given is None:

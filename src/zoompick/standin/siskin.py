@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -12,10 +12,11 @@ import numpy as np
 
 from zoompick.area import sheets
 from zoompick.standin import ground, lapwing, package, stac
+from zoompick.standin.container import Variable, write_container
 from zoompick.standin.ground import Shot
 from zoompick.standin.passes import Pass
 from zoompick.standin.simple import Simple, sight
-from zoompick.standin.store import Store
+from zoompick.standin.store import Published, Store
 
 _USES = ("proj", "raster", "eo", "view", "file", "processing", "grid", "classification", "sat")
 _FIRST_SUMMER, _SUMMERS, _PASSES_A_SUMMER, _DAYS_BETWEEN = 2018, 8, 7, 16
@@ -58,7 +59,7 @@ class Siskin(Simple):
     """One satellite with a long record."""
 
     name = "siskin-l2"
-    groups = ("", "look", "package")
+    groups = ("", "look", "package", "container")
     facts_name, look_title, look_m = "siskin", "Natural colour at 100 m", 100.0
 
     def shots(self) -> Sequence[Shot]:
@@ -97,7 +98,35 @@ class Siskin(Simple):
             place = {"href": f"{base}/files/{scene.id}/{name}"} | ground.placed(self._grid(scene))
             found[key] = self._about(key) | place | stac.published(known, name)
         whole = self.package(f"{scene.id}.tar.gz", base, scene, known, "application/gzip")
-        return found | {"quicklook": self.quicklook(scene, base, known), "package": whole}
+        return found | {
+            "container": self._container(scene, base, known),
+            "quicklook": self.quicklook(scene, base, known),
+            "package": whole,
+        }
+
+    def _container(self, scene: Shot, base: str, known: Mapping[str, Published]) -> dict[str, Any]:
+        """The same bands in one HDF5 file."""
+        name = f"{scene.id}.h5"
+        about = {"href": f"{base}/files/{scene.id}/{name}", "type": "application/x-hdf5", "title": "All in one HDF5"}
+        scaled = {"raster:scale": _SCALE, "raster:offset": _OFFSET}
+        told = stac.class_layer(lapwing.CLASSES)
+        classes = {"name": "classes", "classification:classes": told["classification:classes"]}
+        bands = [*(stac.band(entry) | scaled for entry in self.facts["band"]), classes]
+        return about | {"roles": ["data"], "bands": bands} | stac.published(known, name)
+
+    def group_of(self, name: str) -> str:
+        """Containers are made apart."""
+        return "container" if name.endswith(".h5") else super().group_of(name)
+
+    def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
+        """Write a group of files."""
+        if group != "container":
+            super().make(scene, group, folder, cache)
+            return
+        grid = self._grid(scene)
+        place = {"epsg": grid.crs.epsg, "west": grid.west, "north": grid.north, "pixel_m": grid.pixel_x}
+        stored = {name: Variable(values, ("y", "x"), place) for name, values in self._stored(scene, cache)}
+        write_container(folder / f"{scene.id}.h5", stored, {"title": scene.id, "level": "L2"})
 
     def _about(self, key: str) -> dict[str, Any]:
         about: dict[str, Any] = {"type": stac.COG, "roles": ["data"], "gsd": 25, "nodata": 0}
@@ -121,11 +150,15 @@ class Siskin(Simple):
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """Bands and classes."""
+        for name, values in self._stored(scene, cache):
+            path = folder / f"{scene.id}-{name}.tif"
+            ground.write_tiff(values[np.newaxis], self._grid(scene), [name], path, is_class=name == "classes")
+
+    def _stored(self, scene: Shot, cache: Path) -> Iterator[tuple[str, Any]]:
+        """Names and stored values of the bands, then of the classes; 0 beyond the frame."""
         grid = self._grid(scene)
         picture, seen = ground.see(scene.seen, grid, cache), ground.inside(scene.footprint, grid)
         for entry in self.facts["band"]:
             stored = np.clip(np.rint((picture.band(entry["name"]) - _OFFSET) / _SCALE), 1, 65535).astype(np.uint16)
-            path = folder / f"{scene.id}-{entry['name']}.tif"
-            ground.write_tiff((stored * seen)[np.newaxis].astype(np.uint16), grid, [entry["name"]], path)
-        classes = (picture.classes * seen)[np.newaxis].astype(np.uint8)
-        ground.write_tiff(classes, grid, ["classes"], folder / f"{scene.id}-classes.tif", is_class=True)
+            yield entry["name"], (stored * seen).astype(np.uint16)
+        yield "classes", (picture.classes * seen).astype(np.uint8)

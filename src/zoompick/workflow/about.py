@@ -10,6 +10,7 @@ from itertools import pairwise
 from statistics import median
 
 from zoompick.area.model import Area
+from zoompick.catalog.bands import formats_of
 from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.files import human_bytes
@@ -46,7 +47,13 @@ def facts(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[F
     found += _where(scene, area)
     found += [("cloud", _cloud(scene, cloud_inside)), ("view", _view(scene))]
     found += _rights(scene, area)
-    found += [("pixels", _pixels(scene)), ("size", human_bytes(scene.size) if scene.size is not None else "")]
+    formats = formats_of(scene.item)
+    more = f"{', '.join(formats)}; choose with 'zoompick download --format'" if len(formats) > 1 else ""
+    found += [
+        ("formats", more),
+        ("pixels", _pixels(scene)),
+        ("size", human_bytes(scene.size) if scene.size is not None else ""),
+    ]
     found += [("address", scene.address)]
     return [(label, text) for label, text in found if text]
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zoompick import settings
 from zoompick.catalog import offer
+from zoompick.catalog.bands import format_called, formats_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import IncompleteError, NothingFoundError, SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
@@ -68,6 +69,23 @@ def plan_for(
         if name not in known_bands(offered) and not any(file_of(scene, name) for scene in scenes):
             raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
     return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way, area)
+
+
+def in_format(scenes: Sequence[Scene], word: str) -> list[Scene]:
+    """The scenes, of which the bands are wanted in one of the formats they are offered in.
+
+    Raises
+    ------
+    UnknownNameError
+        No scene is offered in it.
+    """
+    offered = list(dict.fromkeys(form for scene in scenes for form in formats_of(scene.item)))
+    form = format_called(word)
+    if form not in offered:
+        raise UnknownNameError(
+            f"No scene here is offered as '{word}'.", f"They come as {' and '.join(offered) or 'no known format'}."
+        )
+    return [replace(scene, form=form) for scene in scenes]
 
 
 def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
@@ -190,7 +208,7 @@ def _renewing(scenes: Sequence[Scene], client: Client) -> Callable[[Fetch], str 
         if scene is None or not scene.address.startswith(("http://", "https://")):
             return None
         try:
-            fresh = Scene.from_item(client.json(scene.address), scene.source)
+            fresh = replace(Scene.from_item(client.json(scene.address), scene.source), form=scene.form)
         except (SourceError, AttributeError):
             return None
         file = file_of(fresh, entry.band)

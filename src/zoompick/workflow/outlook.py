@@ -66,7 +66,8 @@ class Outlook:
     def words(self) -> str:
         """One or two sentences."""
         unknown = f" and {self.unknown} of unknown size" if self.unknown else ""
-        parts = [f"To fetch: {self.files} files, {human_bytes(self.total_bytes)}{unknown}"]
+        count = "1 file" if self.files == 1 else f"{self.files} files"
+        parts = [f"To fetch: {count}, {human_bytes(self.total_bytes)}{unknown}"]
         if self.saved_bytes:
             parts.append(f"{human_bytes(self.saved_bytes)} stay at the source")
         if self.under_way_bytes:
