@@ -1,7 +1,7 @@
 """Measured parts of downloads, windows, tiles and archives, each a process of its own: ``getting.py NAME FOLDER``.
 
 ``make FOLDER`` writes the files that are fetched; ``serve FOLDER`` is the server they lie on (nginx where it is
-installed, else uvicorn): once as it is, once 50 ms and once 20 ms away.
+installed, else uvicorn), and again 50 ms and 20 ms away.
 """
 
 from __future__ import annotations
@@ -23,6 +23,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
+
+sys.path.insert(0, str(Path(__file__).parent))
+from farserver import far_server
 
 LARGE_MB, SIDE_PX, WINDOW_PX = 500, 10_980, 1000
 TILES, PARALLEL = 1500, 6
@@ -80,10 +83,8 @@ def _tile(rng: Any) -> bytes:
 def serve(folder: Path) -> None:
     """Three addresses, printed as JSON, until standard input ends."""
     with contextlib.ExitStack() as stack:
-        plain = (
-            stack.enter_context(_nginx(folder)) if shutil.which("nginx") else stack.enter_context(_app(folder, 0.0))
-        )
-        far, tiles = (stack.enter_context(_app(folder, delay)) for delay in (WINDOW_S, TILE_S))
+        plain = stack.enter_context(_nginx(folder)) if shutil.which("nginx") else stack.enter_context(_app(folder))
+        far, tiles = (stack.enter_context(far_server(folder, delay)) for delay in (WINDOW_S, TILE_S))
         print(json.dumps({"plain": plain, "far": far, "tiles": tiles}), flush=True)
         sys.stdin.read()
 
@@ -110,8 +111,7 @@ def _nginx(folder: Path) -> Iterator[str]:
 
 
 @contextlib.contextmanager
-def _app(folder: Path, delay: float) -> Iterator[str]:
-    import asyncio
+def _app(folder: Path) -> Iterator[str]:
     import threading
 
     import uvicorn
@@ -120,10 +120,7 @@ def _app(folder: Path, delay: float) -> Iterator[str]:
     from starlette.routing import Route
 
     async def file(request: Any) -> Any:
-        if delay:
-            await asyncio.sleep(delay)
-        name = request.path_params["name"]
-        return FileResponse(folder / ("tile.jpg" if name.startswith("t-") else name))
+        return FileResponse(folder / request.path_params["name"])
 
     listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listener.bind(("127.0.0.1", 0))

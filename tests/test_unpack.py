@@ -76,6 +76,8 @@ def test_every_form_gives_the_same_files(tmp_path, name):
     [
         ("s.tif.gz", gzip.compress(b"one")), ("s.tif.bz2", bz2.compress(b"one")),
         ("s.tif.xz", lzma.compress(b"one")), ("s.tif.zst", imagecodecs.zstd_encode(b"one")),
+        # Two frames, one after the other (RFC 8878, section 3.1).
+        ("s.tif.zst", imagecodecs.zstd_encode(b"on") + imagecodecs.zstd_encode(b"e")),
     ],
 )  # fmt: skip
 def test_a_single_file_loses_its_compression(tmp_path, name, data):
@@ -145,6 +147,8 @@ def zip_with_link() -> bytes:
         ("x.tar", with_link(tarfile.CHRTYPE), "a link or a device"),
         ("x.zip", zip_with_link(), "a link or a device"),
         ("x.tar.gz", gzip.compress(tar_bytes())[:-50], "damaged or cut short"),
+        ("x.tar.zst", imagecodecs.zstd_encode(tar_bytes())[:-50], "damaged or cut short"),
+        ("x.tif.zst", b"\x28\xb5\x2f\xfd" + bytes(200), "damaged or cut short"),
         ("x.tar", tar_bytes()[:9000], "damaged or cut short"),
         ("x.zip", zip_bytes()[:-40], "damaged or cut short"),
         ("x.zip", zip_bytes(how=zipfile.ZIP_STORED).replace(b"redred", b"redRED", 1), "damaged or cut short"),

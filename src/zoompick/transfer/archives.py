@@ -1,6 +1,6 @@
 """Deliveries as archives: their members by name and place, whether they lie here, in parts, or on a web server.
 
-zip, tar, compressed tar, and single files in gzip, bzip2 or Zstandard. Everything in an archive is hostile until it
+zip, tar, compressed tar, and single files in gzip, bzip2, xz or Zstandard. Everything in an archive is hostile until it
 was held against what is allowed: names that leave the folder, links, devices, bombs.
 Sources: APPNOTE 4.3 (zip); POSIX.1-2017, pax (tar); RFC 1952 (gzip); RFC 8878 (Zstandard).
 """
@@ -12,6 +12,7 @@ import gzip
 import io
 import lzma
 import re
+import sys
 import tarfile
 import zipfile
 import zlib
@@ -25,6 +26,11 @@ from zoompick.errors import DataError, FormatError, UsageError
 from zoompick.files import human_bytes, safe_name
 from zoompick.net.ranges import RemoteFile, RemoteParts, Span
 
+if sys.version_info >= (3, 14):
+    from compression import zstd
+else:
+    from backports import zstd
+
 HEADER_BYTES = 768
 """What is read of a remote archive at a time: a tar header and the byte before it."""
 _COPY_BYTES = 64 << 10
@@ -33,7 +39,7 @@ _MOST_MEMBERS = 200_000
 _BOMB_BYTES, _BOMB_RATIO = 2 << 30, 200
 _BROKEN = (
     tarfile.TarError, zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, lzma.LZMAError, zlib.error,
-    NotImplementedError, RuntimeError, ValueError,
+    zstd.ZstdError, NotImplementedError, RuntimeError, ValueError,
 )  # fmt: skip
 
 
@@ -315,21 +321,8 @@ def _form_of(label: str, stream: IO[bytes]) -> str:
 def _opener_of(form: str) -> Callable[[IO[bytes]], IO[bytes]]:
     """What takes the compression off a stream."""
     packed = form.removeprefix("tar.")
-    if packed == "zst":
-        return _zst
-    openers: dict[str, Any] = {"gz": gzip.GzipFile, "bz2": bz2.BZ2File, "xz": lzma.LZMAFile}
+    openers: dict[str, Any] = {"gz": gzip.GzipFile, "bz2": bz2.BZ2File, "xz": lzma.LZMAFile, "zst": zstd.ZstdFile}
     return lambda stream: openers[packed](fileobj=stream) if packed == "gz" else openers[packed](stream)
-
-
-def _zst(stream: IO[bytes]) -> IO[bytes]:
-    import imagecodecs
-
-    # Frames without a size cannot be streamed by this codec: the whole is decoded, within the bound for bombs.
-    data = stream.read()
-    try:
-        return io.BytesIO(imagecodecs.zstd_decode(data))
-    except RuntimeError as error:
-        raise DataError(f"Zstandard data cannot be decoded: {error}.", "Download it again.") from error
 
 
 def parts_of(path: Path) -> list[Path]:
