@@ -96,7 +96,7 @@ def _nginx(folder: Path) -> Iterator[str]:
         port = free.getsockname()[1]
     work = tempfile.mkdtemp()
     text = (
-        f"daemon off; pid {work}/pid; error_log {work}/err; worker_processes 1; events {{}} http {{ access_log off; "
+        f"daemon off; user root; pid {work}/pid; error_log {work}/err; worker_processes 1; events {{}} http {{ access_log off; "
         f"sendfile on; client_body_temp_path {work}; server {{ listen 127.0.0.1:{port}; root {folder}; }} }}"
     )
     (Path(work) / "conf").write_text(text)
@@ -155,7 +155,7 @@ def whole_curl(folder: Path, given: dict[str, str]) -> None:
     """The floor."""
     target = folder / "curl.bin"
     began = time.perf_counter()
-    subprocess.run(["curl", "-s", "-o", target, f"{given['plain']}/large.bin"], check=True)
+    subprocess.run(["curl", "-sf", "-o", target, f"{given['plain']}/large.bin"], check=True)
     seconds = time.perf_counter() - began
     usage = resource.getrusage(resource.RUSAGE_CHILDREN)
     print(json.dumps({"seconds": seconds, "cpu": usage.ru_utime + usage.ru_stime}), flush=True)
@@ -283,7 +283,7 @@ def tiles_curl(folder: Path, given: dict[str, str]) -> None:
     lines = [f'url = "{given["tiles"]}/t-{n}-0"\noutput = "{work}/{n}"' for n in range(TILES)]
     (folder / "curl.txt").write_text("\n".join(lines))
     began = time.perf_counter()
-    command = ["curl", "-s", "--parallel", "--parallel-max", str(PARALLEL), "-K", str(folder / "curl.txt")]
+    command = ["curl", "-sf", "--parallel", "--parallel-max", str(PARALLEL), "-K", str(folder / "curl.txt")]
     subprocess.run(command, check=True)
     told(time.perf_counter() - began)
     shutil.rmtree(work)

@@ -71,7 +71,7 @@ def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]
     ("line", "words"),
     [
         ("zoompick s", ["status", "standin", "source", "search", "scene", "stack"]),
-        ("zoompick standin ", ["serve"]),
+        ("zoompick standin ", ["serve", "troubles"]),
         ("zoompick search --co", ["--collection", "--cover", "--counts"]),
         ("zoompick search --dates 2025 --so", ["--source"]),
         ("zoompick source add --h", ["--here", "--help"]),

@@ -31,7 +31,7 @@ def serve(
         typer.Option(
             "--fault",
             metavar="NAME:AMOUNT",
-            help="Trouble for tests: latency, cut, busy, error; may be given again.",
+            help="Trouble for tests: cut:0.3, busy:0.1; may be given again. 'zoompick standin troubles' lists all.",
         ),
     ] = None,
     synthetic: Annotated[
@@ -53,6 +53,15 @@ def serve(
         show.note("Scenes are made when they are first asked for. Ctrl-C ends it.")
         sys.stdout.flush()
         threading.Event().wait()
+
+
+@standin.command("troubles")
+def troubles() -> None:
+    """List the troubles that the archive can make, for 'standin serve --fault'."""
+    from zoompick.cli import show
+    from zoompick.standin.faults import NAMES
+
+    show.table([show.Column("trouble"), show.Column("what", flexible=True)], [list(row) for row in NAMES.items()])
 
 
 def demo(

@@ -41,8 +41,10 @@ def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic:
     try:
         troubles = Faults.parse(faults)
     except ValueError as error:
-        known = "; ".join(f"{name}: {text}" for name, text in NAMES.items())
-        raise UsageError(f"A trouble cannot be read: {error}.", f"There is {known}.") from error
+        raise UsageError(
+            f"A trouble cannot be read: {error}.",
+            f"There is {', '.join(NAMES)}; 'zoompick standin troubles' explains them.",
+        ) from error
     listener = _listen(port)
     config = uvicorn.Config(
         application(cache, troubles, synthetic), log_level="critical", access_log=False, lifespan="off"

@@ -1,7 +1,7 @@
 """Deliveries as archives: their members by name and place, whether they lie here, in parts, or on a web server.
 
-zip, tar, compressed tar, and single files in gzip, bzip2, xz or Zstandard. Everything in an archive is hostile until it
-was held against what is allowed: names that leave the folder, links, devices, bombs.
+zip, tar, compressed tar, and single files in gzip, bzip2, xz or Zstandard. Everything in an archive is hostile until
+it was held against what is allowed: names that leave the folder, links, devices, bombs.
 Sources: APPNOTE 4.3 (zip); POSIX.1-2017, pax (tar); RFC 1952 (gzip); RFC 8878 (Zstandard).
 """
 
