@@ -14,7 +14,7 @@ from urllib.parse import urlencode, urljoin, urlsplit
 
 import urllib3
 
-from zoompick import settings
+from zoompick import pages, settings
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.net.login import Keyring
@@ -108,6 +108,7 @@ class Client:
     def __init__(
         self, report: Report = ignore, stop: threading.Event | None = None, pace: Pace | None = None
     ) -> None:
+        pages.keep_freed()
         self.pace = pace or Pace()
         self.keys = Keyring()
         self.policy = RetryPolicy(settings.whole("retries"), 0.5, settings.number("retry_wait_max_s"))

@@ -10,6 +10,7 @@ from typing import Any
 import imagecodecs
 import numpy as np
 
+from zoompick.raster import kernels
 from zoompick.raster.raster import Pixels
 
 _HORIZONTAL, _FLOATING = 2, 3
@@ -48,7 +49,7 @@ class Encoder:
         if self.separate or pixels.shape[0] == 1:
             images = [band[:, :, np.newaxis] for band in pixels]
         else:
-            images = [np.ascontiguousarray(np.moveaxis(pixels, 0, 2))]
+            images = [kernels.together(pixels)]
         for image in images:
             yield self._one(image)
 

@@ -9,8 +9,7 @@ from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from typing import TypeVar
 
-from zoompick import settings
-from zoompick.raster import pages
+from zoompick import pages, settings
 
 Job = TypeVar("Job")
 Result = TypeVar("Result")

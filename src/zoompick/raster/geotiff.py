@@ -20,7 +20,7 @@ import imagecodecs
 import numpy as np
 
 from zoompick.errors import DataError, FormatError
-from zoompick.raster import blockcache, geokeys, tiffmeta
+from zoompick.raster import blockcache, geokeys, kernels, tiffmeta
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Pixels, fill_value
 from zoompick.raster.source import ByteSource, LocalFile, SourceStream
@@ -158,6 +158,11 @@ class GeoTiff:
         return out
 
     @property
+    def is_zstd(self) -> bool:
+        """True when blocks are compressed with Zstandard."""
+        return self._images[0].compression == _ZSTD
+
+    @property
     def is_tiled(self) -> bool:
         """True when windows can be read without whole rows."""
         return self._images[0].is_tiled
@@ -247,7 +252,7 @@ def _unpack(image: _Image, data: bytes, shape: tuple[int, int, int]) -> Pixels:
             pixels = imagecodecs.delta_decode(pixels, axis=-2, out=pixels)
     if shape[2] == 1:
         return np.asarray(pixels).reshape(1, shape[0], shape[1])
-    return np.ascontiguousarray(np.moveaxis(pixels, 2, 0))
+    return kernels.apart(np.asarray(pixels))
 
 
 def _decompress(compression: int, data: bytes, out: Pixels) -> None:
@@ -268,7 +273,7 @@ def _decompress(compression: int, data: bytes, out: Pixels) -> None:
         raise ValueError(f"{len(got)} bytes where {out.size} are expected")
 
 
-_PLAIN = 1
+_PLAIN, _ZSTD = 1, 50000
 _PICTURES: dict[int, Any] = {
     7: functools.partial(imagecodecs.jpeg8_decode, outcolorspace="RGB"),
     50001: functools.partial(imagecodecs.webp_decode, hasalpha=False),
@@ -279,7 +284,7 @@ _CODECS: dict[int, Any] = {
     8: imagecodecs.deflate_decode,
     32946: imagecodecs.deflate_decode,
     32773: imagecodecs.packbits_decode,
-    50000: imagecodecs.zstd_decode,
+    _ZSTD: imagecodecs.zstd_decode,
 }
 
 

@@ -31,6 +31,30 @@ def are_fast(dtype: np.dtype[Any]) -> bool:
     return dtype.kind == "u" and dtype.itemsize <= 2
 
 
+_MOST_CHANNELS = 512
+
+
+def _can_mix(dtype: np.dtype[Any], count: int) -> bool:
+    plain = (dtype.kind in "ui" and dtype.itemsize <= 4) or (dtype.kind == "f" and dtype.itemsize >= 4)
+    return plain and dtype.isnative and 1 < count <= _MOST_CHANNELS
+
+
+def together(pixels: Pixels) -> Pixels:
+    """Bands, shape (bands, rows, cols), laid pixel by pixel: shape (rows, cols, bands), contiguous."""
+    if not _can_mix(pixels.dtype, len(pixels)):
+        return np.ascontiguousarray(np.moveaxis(pixels, 0, 2))
+    return np.asarray(_cv2().merge([np.ascontiguousarray(band) for band in pixels]))
+
+
+def apart(picture: Pixels) -> Pixels:
+    """The bands of pixels that lie together, shape (rows, cols, bands): shape (bands, rows, cols), contiguous."""
+    if not _can_mix(picture.dtype, picture.shape[2]):
+        return np.ascontiguousarray(np.moveaxis(picture, 2, 0))
+    out = np.empty((picture.shape[2], *picture.shape[:2]), picture.dtype)
+    _cv2().split(np.ascontiguousarray(picture), list(out))
+    return out
+
+
 def sums(values: Pixels) -> tuple[int, int]:
     """Exact sum and sum of squares of flat, contiguous values."""
     cv2 = _cv2()

@@ -10,7 +10,7 @@ import imagecodecs
 import numpy as np
 
 from zoompick.errors import DataError
-from zoompick.raster import blockcache
+from zoompick.raster import blockcache, kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Pixels
 
@@ -123,8 +123,9 @@ class TilePicture:
                 f"A tile has {picture.shape[1]} x {picture.shape[0]} px, its grid tells {cols} x {rows}.",
                 "The service does not keep to its own grid.",
             )
-        colours = picture[:, :, :3] if picture.shape[2] >= 3 else np.repeat(picture[:, :, :1], 3, axis=2)
-        planes = np.maximum(np.moveaxis(colours, 2, 0), 1)
-        if picture.shape[2] in (2, 4):
-            planes[:, picture[:, :, -1] < _OPAQUE] = 0
-        return np.ascontiguousarray(planes)
+        planes = kernels.apart(picture)
+        colours = planes[:3] if len(planes) >= 3 else np.repeat(planes[:1], 3, axis=0)
+        np.maximum(colours, 1, out=colours)
+        if len(planes) in (2, 4):
+            colours[:, planes[-1] < _OPAQUE] = 0
+        return colours

@@ -248,7 +248,7 @@ class Archive:
     def _of_tar(self) -> Iterator[tuple[Member, Callable[[], IO[bytes]]]]:
         mode = "r:" if self.can_skip else "r|"
         source: Any = self._stream if self.can_skip else _opener_of(self._form)(self._stream)
-        with tarfile.open(fileobj=source, mode=mode) as archive:  # type: ignore[call-overload]
+        with tarfile.open(fileobj=source, mode=mode, bufsize=_COPY_BYTES) as archive:  # type: ignore[call-overload]
             for info in archive:
                 if info.isdir():
                     continue

@@ -9,7 +9,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from zoompick.files import read_json, write_json
+from zoompick.files import multihash, read_json, write_json
 from zoompick.geo.shapes import from_text
 from zoompick.transfer.plan import Fetch
 
@@ -28,6 +28,8 @@ class Fetched:
     ----------
     url : str
         Address without its query, which may hold a signature.
+    multihash : str
+        Of the file here.
     checked_by : str
         What its digest was held against: ``item``, ``header`` or nothing.
     region : str
@@ -39,7 +41,7 @@ class Fetched:
     band: str
     url: str
     size: int
-    sha256: str
+    multihash: str
     checked_by: str
     region: str = ""
     whole_size: int | None = None
@@ -74,7 +76,7 @@ def is_here(entry: Fetch) -> bool:
 
 def _holds(recorded: Fetched, entry: Fetch) -> bool:
     if not recorded.region:
-        return entry.sha256 is None or entry.sha256 == recorded.sha256
+        return entry.sha256 is None or multihash(entry.sha256) == recorded.multihash
     if entry.region is None:
         return False
     return bool(from_text(recorded.region).buffer(_SLACK_DEG).covers(entry.region))

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zoompick.errors import ChecksumError, FormatError, SourceError
 from zoompick.events import Finished, Report, Started, ignore
+from zoompick.files import multihash
 from zoompick.geo.shapes import as_text
 from zoompick.net.client import Client
 from zoompick.net.refusals import FORBIDDEN, GONE, RANGE_PAST_END, WANTS_LOGIN, AnsweredError, TransientError
@@ -70,7 +71,9 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
         partial.finish()
     report(Finished(task))
     region = "" if entry.region is None else as_text(entry.region)
-    fetched = record.Fetched(entry.band, place_of(partial.url), partial.size, partial.digest(), checked_by, region)
+    fetched = record.Fetched(
+        entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region
+    )
     record.add(entry.path, fetched)
     return partial.received
 

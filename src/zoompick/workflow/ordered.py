@@ -86,9 +86,8 @@ def _join(path: Path, order: Order, area: Shape | None, report: Report) -> None:
     grid = first.grid.part(first.grid.window_of(around))
     bands = [[OnGrid(OneBand(tiff, index, band), grid) for tiff in tiffs] for index, band in enumerate(first.bands)]
     written = write_geotiff(Stack(grid, bands), path, WriteOptions())
-    sha256 = files.sha256_of_multihash(files.multihash_of(path, files.SHA256)) or ""
     told = next(iter(record.read(pieces[0].parent).values()))
     whole = "" if area is None else as_text(area)
-    record.add(path, replace(told, size=written.size, sha256=sha256, checked_by="", region=whole))
+    record.add(path, replace(told, size=written.size, multihash=written.multihash, checked_by="", region=whole))
     shutil.rmtree(pieces[0].parent)
     report(Noted(f"{len(pieces)} pieces of {path.name} are one file again."))

@@ -12,7 +12,7 @@ from zoompick import settings
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.errors import StudyError
 from zoompick.events import Report, ignore
-from zoompick.files import multihash, multihash_of
+from zoompick.files import multihash_of
 from zoompick.geo.shapes import Shape, geojson_of, project
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
@@ -214,7 +214,7 @@ def digest_of(path: Path) -> str:
     """Multihash of an input: of a checked download from its record, else computed."""
     fetched = record.read(path.parent).get(path.name)
     if fetched is not None and path.is_file() and path.stat().st_size == fetched.size:
-        return multihash(fetched.sha256)
+        return fetched.multihash
     GeoTiff(path)
     return multihash_of(path)
 

@@ -94,7 +94,7 @@ def _digests(path: Path, scene: Scene) -> list[Finding]:
     published = next((band.sha256 for band in scene.bands.values() if names[band.href] == path.name), None)
     found = []
     if fetched is not None:
-        found.append(files.checksum_matches(path, multihash(fetched.sha256), scene.id, "download record"))
+        found.append(files.checksum_matches(path, fetched.multihash, scene.id, "download record"))
     if published is not None and not (fetched and fetched.region):
         found.append(files.checksum_matches(path, multihash(published), scene.id, "catalogue entry"))
     if not found:
@@ -136,7 +136,7 @@ def _product(path: Path, label: str) -> list[Finding]:
     if recorded is not None:
         found.append(files.checksum_matches(path, recorded.multihash, label, "sidecar"))
     if fetched is not None:
-        found.append(files.checksum_matches(path, multihash(fetched.sha256), label, "download record"))
+        found.append(files.checksum_matches(path, fetched.multihash, label, "download record"))
     if known is not None and known.sha256 and not (fetched and fetched.region):
         found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
     return found

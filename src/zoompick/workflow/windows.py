@@ -9,7 +9,6 @@ from pathlib import Path
 
 import shapely
 
-from zoompick import files
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.errors import FormatError, NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
@@ -157,9 +156,9 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
     report(Started(task, opened.size, "B"))
     opened.source.fetch(opened.spans, lambda count: report(Advanced(task, count)))
     # Small effort: these files are read again soon, and nobody should wait for them longer than for the network.
-    options = WriteOptions(is_class=entry.band == CLASS_BAND, effort=1)
+    compression = "zstd" if opened.tiff.is_zstd else "deflate"
+    options = WriteOptions(compression=compression, is_class=entry.band == CLASS_BAND, effort=1)
     written = write_geotiff(Part(opened.tiff, opened.window), entry.path, options)
-    sha256 = files.sha256_of_multihash(files.multihash_of(entry.path, files.SHA256)) or ""
     assert entry.region is not None
     record.add(
         entry.path,
@@ -167,7 +166,7 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
             band=entry.band,
             url=place_of(entry.url),
             size=written.size,
-            sha256=sha256,
+            multihash=written.multihash,
             checked_by="",
             region=as_text(entry.region),
             whole_size=opened.source.size,

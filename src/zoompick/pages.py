@@ -1,4 +1,4 @@
-"""Keep the memory of freed blocks for the next ones.
+"""Keep the memory of freed blocks and pieces of files for the next ones.
 
 The C library gives large pieces back to the system as soon as they are freed, and the system clears every page
 before it hands it out again: for blocks that come and go by the thousand that costs a twentieth of the codec's own
