@@ -9,6 +9,7 @@ at most 5 %). A server of its own cuts a tenth of the transfers, and answers a t
 from __future__ import annotations
 
 import argparse
+import asyncio
 import hashlib
 import json
 import os
@@ -23,7 +24,9 @@ import time
 from pathlib import Path
 from typing import Any
 
-FILE_BYTES, TOGETHER = 3_000_000, 50
+FILE_BYTES, TOGETHER = 8_000_000, 50
+PIECE_BYTES, PIECE_S = 65536, 0.004
+"""A connection carries 16 MB/s: the way is the bottleneck, as it is outside of a laboratory."""
 
 
 class Server:
@@ -63,11 +66,12 @@ class Server:
         self.again += max(0, self.sent.get(name, 0) - start)
         place = start
         while place < stop:
-            piece = body[place : min(stop, place + 65536)]
+            piece = body[place : min(stop, place + PIECE_BYTES)]
             await send({"type": "http.response.body", "body": piece, "more_body": True})
             place += len(piece)
             self.sent[name] = max(self.sent.get(name, 0), place)
             self.total += len(piece)
+            await asyncio.sleep(PIECE_S)
         if stop < len(body):
             raise ConnectionResetError("cut on purpose")
         await send({"type": "http.response.body"})
@@ -114,7 +118,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         for number in range(rounds):
             piped, target = items(url, number * TOGETHER), Path(folder) / str(number)
-            words = [sys.executable, "-m", "zoompick", "download", "-", "--to", str(target), "--limit-rate", "60MB"]
+            words = [sys.executable, "-m", "zoompick", "download", "-", "--to", str(target)]
             left = round(given.kills * (number + 1) / rounds) - kills
             while True:
                 process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL,
@@ -149,9 +153,19 @@ def _killed(process: subprocess.Popen[bytes], after_s: float) -> bool:
     return True
 
 
+_right: set[tuple[Path, int]] = set()
+
+
 def _wrong(target: Path) -> int:
-    """Files with their final name that are not what they should be."""
-    return sum(path.read_bytes() != Server.data(path.name) for path in target.rglob("*.bin") if path.name[0] != ".")
+    """Files with their final name that are not what they should be; one that was right is read again if it changed."""
+    count = 0
+    for path in target.rglob("*.bin"):
+        key = path, path.stat().st_mtime_ns
+        if path.name[0] != "." and key not in _right:
+            is_right = path.read_bytes() == Server.data(path.name)
+            count += not is_right
+            _right.update([key] if is_right else [])
+    return count
 
 
 if __name__ == "__main__":
