@@ -157,7 +157,7 @@ _right: set[tuple[Path, int]] = set()
 
 
 def _wrong(target: Path) -> int:
-    """Files with their final name that are not what they should be; one that was right is read again if it changed."""
+    """Files with their final name that are not what they should be; what was right is read again when it changed."""
     count = 0
     for path in target.rglob("*.bin"):
         key = path, path.stat().st_mtime_ns

@@ -111,7 +111,7 @@ def look(study: Path, env: dict[str, str]) -> None:
         ["search", *whole],
         ["calendar", "--picture", OUT / "calendar.png"],
         ["look", "date>=2025-11-20", "--most", "15", "--out", sheet],
-        ["look", "date>=2025-11-20", "--map", lines],
+        ["look", "date>=2025-11-20", "--map", "--out", lines],
         ["search"],
     ):
         subprocess.run([PROGRAM, *map(str, words)], cwd=study, env=env, check=True, capture_output=True)

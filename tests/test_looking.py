@@ -46,7 +46,7 @@ def test_contact_sheets_maps_and_the_terminal(searched, program):
     assert program("look", few, "--out", "a.png", cwd=searched).code == 0
     bands = program("look", few, "--bands", "nir,red,green", "--out", "b.png", cwd=searched)
     assert bands.code == 0 and "requests" in bands.err
-    assert program("look", few, "--map", "c.png", cwd=searched).code == 0
+    assert program("look", few, "--map", "--out", "c.png", cwd=searched).code == 0
     for name in ("a.png", "b.png", "c.png"):
         pixels = imagecodecs.png_decode((searched / name).read_bytes())
         assert np.unique(pixels.reshape(-1, pixels.shape[2]), axis=0).shape[0] > 500

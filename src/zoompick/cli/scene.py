@@ -164,12 +164,13 @@ def look(
     area: options.AreaText = "",
     box: options.Box = None,
     around: options.Around = "",
-    out: Annotated[Path, typer.Option("--out", metavar="FILE", help="Contact sheet to write (PNG).")] = Path(
-        "look.png"
-    ),
-    footprints: Annotated[
-        Path | None, typer.Option("--map", metavar="FILE", help="Draw the footprints over the area instead (PNG).")
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE", help="Picture to write (PNG); look.png or map.png by default."),
     ] = None,
+    footprints: Annotated[
+        bool, typer.Option("--map", help="Draw the footprints over the area in place of a contact sheet.")
+    ] = False,
     terminal: Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")] = False,
     most: Annotated[int, typer.Option("--most", metavar="SCENES", help="So many pictures at most.")] = 60,
 ) -> None:
@@ -189,15 +190,15 @@ def look(
     if named and given is None:
         raise UsageError("--bands shows the area, and there is none.", "Give --area AREA, or work in a study.")
     shown = entries[: max(1, most)]
-    if footprints is not None:
-        _draw_map(shown, given, footprints)
+    if footprints:
+        _draw_map(shown, given, out or Path("map.png"))
         return
     pictures = _fetch(shown, named, given)
     if terminal:
         for number, (entry, picture) in enumerate(zip(shown, pictures, strict=True), 1):
             _in_terminal(number, entry, picture)
     else:
-        _draw_sheet(shown, pictures, named, given, out)
+        _draw_sheet(shown, pictures, named, given, out or Path("look.png"))
     if len(entries) > len(shown):
         show.note(f"{len(entries) - len(shown)} more scenes were left out; --most shows more.")
 
