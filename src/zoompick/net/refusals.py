@@ -10,11 +10,11 @@ from urllib.parse import urlsplit
 from zoompick.errors import SourceError
 from zoompick.net.retry import TRANSIENT
 
-WANTS_LOGIN, FORBIDDEN, GONE, RANGE_PAST_END = 401, 403, 410, 416
+WANTS_LOGIN, FORBIDDEN, NOT_FOUND, GONE, RANGE_PAST_END = 401, 403, 404, 410, 416
 _HINTS = {
     WANTS_LOGIN: "The source wants a log-in: 'zoompick source login NAME'.",
     FORBIDDEN: "The source does not allow this: a log-in or an order may.",
-    404: "Check the address.",
+    NOT_FOUND: "Check the address.",
     GONE: "The source was closed or has moved: look for its new address.",
 }
 

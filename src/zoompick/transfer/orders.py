@@ -15,6 +15,7 @@ from zoompick.errors import DataError, SourceError
 from zoompick.files import read_json, sha256_of_multihash, write_json
 from zoompick.geo.shapes import Shape, from_text, geojson_of
 from zoompick.net.client import Client
+from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError
 
 PLANNED, UNSURE, READY, FETCHED, LOST = "planned", "unsure", "successful", "fetched", "lost"
 PENDING = ("accepted", "running")
@@ -168,12 +169,10 @@ class OrderDesk:
 
 def status(order: Order, client: Client) -> Order:
     """An order as its source sees it now; ``lost`` when it knows it no more."""
-    from zoompick.net.refusals import AnsweredError
-
     try:
         return _told(order, client.json(order.job))
     except AnsweredError as error:
-        if error.status in (404, 410):
+        if error.status in (NOT_FOUND, GONE):
             return replace(order, state=LOST, message="the source knows this order no more")
         raise
 

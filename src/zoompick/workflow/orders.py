@@ -16,7 +16,7 @@ from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
-from zoompick.net.refusals import TransientError
+from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, TransientError
 from zoompick.study.folder import Study
 from zoompick.transfer import orders
 from zoompick.transfer.orders import Order
@@ -240,7 +240,14 @@ class Desk:
         known, count = {scene.id: scene for scene in scenes}, 0
         for order in list(self.queue):
             if order.state == orders.READY:
-                count += fetch_order(order, self.study, known, self.area, self.client, report)
+                try:
+                    count += fetch_order(order, self.study, known, self.area, self.client, report)
+                except AnsweredError as error:
+                    if error.status not in (NOT_FOUND, GONE):
+                        raise
+                    self._keep(replace(order, state=orders.LOST, message="its files are no longer kept: order again"))
+                    report(Noted(f"Order {order.number}: {error.what}"))
+                    continue
                 self._keep(replace(order, state=orders.FETCHED))
                 what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
                 report(Noted(f"Order {order.number} is here: {what}."))

@@ -1,0 +1,172 @@
+"""The order desk under troubles, asked in this process: jobs that fail, results that expire, tokens that end."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+import shapely
+
+from zoompick.catalog.scene import Scene
+from zoompick.catalog.sources import Source
+from zoompick.errors import NothingFoundError, SourceError, UsageError
+from zoompick.events import Noted
+from zoompick.net.client import Client
+from zoompick.net.login import Keyring, Login
+from zoompick.standin.desk import terms_digest
+from zoompick.standin.serve import archive as standin
+from zoompick.study.folder import Study
+from zoompick.transfer import orders
+from zoompick.transfer.quotas import Quota
+from zoompick.workflow.orders import Desk
+
+AREA = shapely.box(-12.0560, -38.6110, -12.0545, -38.6100)
+
+
+class Shop:
+    """A study with strips to order, at an archive with troubles."""
+
+    def __init__(self, folder: Path, url: str, count: int = 1) -> None:
+        self.url, self.client = url, Client()
+        body = {"collections": ["gannet-vhr"], "bbox": list(AREA.bounds), "limit": count}
+        found = self.client.json(f"{url}/search", body)["features"]
+        self.scenes = [Scene.from_item(item, "ostrell") for item in found]
+        study = Study.create(folder / "shop", "")
+        self.desk = Desk(study, {"ostrell": Source("ostrell", url)}, AREA, self.client)
+
+    def accept(self) -> None:
+        self.desk.accept(self.scenes, terms_digest("gannet-vhr"))
+
+    def ordered(self) -> list[orders.Order]:
+        self.accept()
+        planned = self.desk.plan(self.scenes)
+        return self.desk.submit(self.scenes, planned, sum(order.price for order in planned) + 0.01)
+
+    def settled(self, *states: str) -> list[orders.Order]:
+        """The queue once nothing is pending any more."""
+        until = time.monotonic() + 60
+        while time.monotonic() < until:
+            queue = self.desk.advance(self.scenes)
+            if all(order.state in states for order in queue):
+                return queue
+            time.sleep(0.1)
+        raise AssertionError([order.state for order in self.desk.queue])
+
+
+@pytest.fixture
+def shop(shared_cache, tmp_path, request):
+    """Its troubles are the parameter."""
+    with standin(shared_cache, faults=("queue:0", *request.param)) as url:
+        Keyring().put(url, Login("basic", "visitor", "ostrell"))
+        yield Shop(tmp_path, url)
+        Keyring().drop(url)
+
+
+@pytest.mark.parametrize("shop", [("jobs:1",)], indirect=True)
+def test_what_failed_can_be_ordered_again(shop):
+    [order] = shop.ordered()
+    [failed] = shop.settled("failed")
+    assert failed.message == "the detector's calibration is missing" and failed.ended and failed.job == order.job
+    assert shop.desk.fetch_ready(shop.scenes) == 0
+    [again] = shop.desk.plan(shop.scenes)
+    assert (again.number, again.state, again.scenes, again.job) == (2, "planned", order.scenes, "")
+
+
+@pytest.mark.parametrize("shop", [("expire:0",)], indirect=True)
+def test_results_that_are_kept_no_longer_are_told(shop):
+    shop.ordered()
+    shop.settled("successful")
+    said = []
+    assert shop.desk.fetch_ready(shop.scenes, said.append) == 0
+    assert any("no longer kept" in event.text for event in said if isinstance(event, Noted))
+    assert [order.state for order in shop.desk.queue] == ["lost"]
+    assert not list(shop.desk.study.root.rglob("*.tif"))
+    assert [order.number for order in shop.desk.plan(shop.scenes)] == [2]
+
+
+@pytest.mark.parametrize("shop", [()], indirect=True)
+def test_an_order_that_the_source_forgot_is_lost_and_ordered_again(shop):
+    [order] = shop.ordered()
+    shop.desk.queue.replace(replace(order, job=f"{shop.url}/jobs/0123456789ab"))
+    [lost] = shop.settled("lost")
+    assert "knows this order no more" in lost.message
+    assert [entry.number for entry in shop.desk.plan(shop.scenes)] == [2]
+
+
+@pytest.mark.parametrize("shop", [("token:1",)], indirect=True)
+def test_a_token_that_ends_while_waiting_is_renewed(shop):
+    """A client's tokens end after a second; the files come nevertheless, and no password is asked for."""
+    url = f"{shop.url}/account/token"
+    login = Login("client", token_url=url, client_id="visitor-tool", client_secret="ostrell-tool")
+    Keyring().put(shop.url, login)
+    shop.client.keys = Keyring()
+    shop.ordered()
+    time.sleep(1.2)
+    shop.settled("successful")
+    time.sleep(1.2)
+    said = []
+    assert shop.desk.fetch_ready(shop.scenes, said.append) == 1
+    assert [event.text for event in said if isinstance(event, Noted)] == ["Order 1 is here: one scene."]
+    assert [order.state for order in shop.desk.queue] == ["fetched"]
+    [path] = shop.desk.study.root.rglob("*.tif")
+    assert shop.desk.fetch_ready(shop.scenes) == 0 and path.stat().st_size > 0
+    with pytest.raises(NothingFoundError, match="still to be ordered"):
+        shop.desk.plan(shop.scenes)
+
+
+@pytest.mark.parametrize("shop", [()], indirect=True)
+def test_nothing_is_bought_or_accepted_silently(shop):
+    planned = shop.desk.plan(shop.scenes)
+    with pytest.raises(UsageError, match="have not been accepted"):
+        shop.desk.submit(shop.scenes, planned, 1e9)
+    with pytest.raises(UsageError, match="No terms here have the digest"):
+        shop.desk.accept(shop.scenes, "0" * 64)
+    with pytest.raises(UsageError, match="No terms here have the digest"):
+        shop.desk.accept(shop.scenes, terms_digest("gannet-vhr")[:4])
+    shop.accept()
+    with pytest.raises(UsageError, match="Nothing was ordered"):
+        shop.desk.submit(shop.scenes, planned, planned[0].price - 0.01)
+    assert list(shop.desk.queue) == []
+    [terms] = shop.desk.terms(shop.scenes)
+    assert terms.accepted and terms.sha256 == terms_digest("gannet-vhr")
+
+
+@pytest.mark.parametrize("shop", [()], indirect=True)
+def test_the_source_keeps_to_its_own_limits(shop):
+    """What a client may never send is refused with the source's own words."""
+    [scene] = shop.scenes
+    place = orders.OrderDesk(shop.url, shop.client.json(shop.url)["links"], shop.client)
+    plain = orders.Order(1, "ostrell", scene.collection, (scene.id,), 0.01, 0.2)
+    terms = terms_digest("gannet-vhr")
+    wide = shapely.box(-12.12, -38.66, -12.02, -38.56)
+    for order, area, digest, most, said in (
+        (plain, AREA, "", 9, "terms have not been accepted"),
+        (plain, AREA, terms, 0, "this costs"),
+        (plain, wide, terms, 1e9, "km2 are more than 25"),
+        (replace(plain, scenes=("nothing",)), AREA, terms, 9, "an item is not known"),
+        (replace(plain, collection="lapwing-l2"), AREA, terms, 9, "nothing is prepared"),
+        (replace(plain, scenes=(scene.id,) * 11), AREA, terms, 99, "at most 10 scenes"),
+        (plain, shapely.box(0, 0, 0.001, 0.001), terms, 9, "does not touch the area"),
+    ):
+        with pytest.raises(SourceError, match=said):
+            place.submit(order, area, digest, most)
+
+
+@pytest.mark.parametrize("shop", [("queue:30",)], indirect=True)
+def test_slots_are_not_overrun_and_free_up_by_cancelling(shop, monkeypatch):
+    monkeypatch.setattr(
+        Desk, "quotas", lambda self, scenes: {"gannet-vhr": Quota(scenes_an_order=1, pending_orders=1)}
+    )
+    body = {"collections": ["gannet-vhr"], "bbox": list(AREA.bounds), "limit": 3}
+    found = shop.client.json(f"{shop.url}/search", body)["features"]
+    shop.scenes = [Scene.from_item(item, "ostrell") for item in found]
+    assert [order.state for order in shop.ordered()] == ["accepted", "planned", "planned"]
+    shop.desk.cancel([1, 3])
+    assert [order.state for order in shop.desk.advance(shop.scenes)] == ["dismissed", "accepted", "dismissed"]
+    with pytest.raises(UsageError, match="no order 9"):
+        shop.desk.cancel([9])
+    replanned = shop.desk.plan(shop.scenes)
+    assert [order.number for order in replanned] == [4, 5]
+    assert {scene for order in replanned for scene in order.scenes} == {shop.scenes[0].id, shop.scenes[2].id}
