@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 import os
+import random
 import signal
 import subprocess
 import sys
@@ -18,14 +20,15 @@ import pytest
 
 from badserver import BODY, Handler, serving
 from helpers import FEN, foreign_tiff, grid, item_of, noise
+from zoompick.bytesource import SourceStream
 from zoompick.catalog.bands import files_of
-from zoompick.errors import ChecksumError, DataError, FormatError, SourceError, UsageError
+from zoompick.errors import CancelledError, ChecksumError, DataError, FormatError, SourceError, UsageError
 from zoompick.events import Advanced
 from zoompick.geo.shapes import bounds_of, polygon_of, project
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login, origin_of, variable_of
 from zoompick.net.pace import Pace
-from zoompick.net.ranges import RemoteFile, Span, merged
+from zoompick.net.ranges import Cost, RemoteFile, RemoteParts, Span, merged
 from zoompick.net.refusals import TransientError, without_secrets
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.transfer import kinds, record
@@ -77,6 +80,32 @@ def test_what_an_earlier_run_left_is_taken_up(server, tmp_path, data, validator,
     assert [asked for _, asked in Handler.seen] == ranges
     assert record.read(tmp_path)["a.tif"].url == url
     assert sorted(p.name for p in tmp_path.iterdir()) == ["a.tif", "downloads.json"]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_download_that_is_stopped_anywhere_goes_on_there(server, tmp_path, seed):
+    """Stopped at random places until it is here: right at the end, and hardly a byte came twice."""
+    rng, path, received = random.Random(seed), tmp_path / "a.tif", 0
+    for _ in range(40):
+        client, before = Client(), size_under_way(path)
+        left = before + rng.randrange(50_000, 600_000)
+
+        def count(event, client=client):
+            nonlocal left
+            if isinstance(event, Advanced):
+                left -= event.amount
+                if left <= 0:
+                    client.stop.set()
+
+        try:
+            fetch_whole(Fetch("s", "b", f"{server}/good/a.tif", path, len(BODY), SHA256), client, report=count)
+            received += len(BODY) - before
+            break
+        except CancelledError:
+            assert not path.exists() and size_under_way(path) >= before
+            received += size_under_way(path) - before
+    assert path.read_bytes() == BODY and received == len(BODY)
+    assert [entry.name for entry in tmp_path.iterdir() if entry.name.endswith(".partial")] == []
 
 
 def test_bytes_of_another_file_are_not_taken_up(server, tmp_path):
@@ -269,6 +298,44 @@ def test_origins_and_addresses_without_secrets():
 )
 def test_spans_that_touch_become_one(spans, gap, expected):
     assert merged([Span(*span) for span in spans], gap) == [Span(*span) for span in expected]
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_merged_spans_hold_the_same_bytes_and_never_touch(seed):
+    """Against sets of byte positions."""
+    rng = random.Random(seed)
+    spans = [Span(rng.randrange(400), rng.randrange(40)) for _ in range(rng.randrange(30))]
+    gap = rng.randrange(12)
+    found = merged(spans, gap)
+    wanted = {place for span in spans for place in range(span.start, span.stop)}
+    held = [place for span in found for place in range(span.start, span.stop)]
+    assert wanted <= set(held) and len(held) == len(set(held)) and held == sorted(held)
+    assert all(second.start - first.stop > gap for first, second in itertools.pairwise(found))
+    # Nothing is fetched that lies beyond a gap that is too wide.
+    for place in set(held) - wanted:
+        left = max(other for other in wanted if other < place)
+        right = min(other for other in wanted if other > place)
+        assert right - left - 1 <= gap
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_any_reads_of_parts_of_a_remote_file_are_those_of_the_file(server, seed):
+    rng, names = random.Random(seed), ("only/a.tif", "only/b.tif", "only/c.tif")
+    bodies = [rng.randbytes(size) for size in (5000, 1, 70_000)]
+    Handler.files.update({f"/{name}": body for name, body in zip(names, bodies, strict=True)})
+    client, cost = Client(), Cost()
+    parts = RemoteParts([RemoteFile(f"{server}/{n}", client, cost, head_bytes=300, ahead_bytes=200) for n in names])
+    whole = b"".join(bodies)
+    assert parts.size == len(whole)
+    parts.fetch([Span(4000, 3000), Span(30_000, 500)])
+    asked = cost.requests
+    assert parts.read(4500, 2000) == whole[4500:6500] and cost.requests == asked
+    for _ in range(60):
+        start, length = rng.randrange(len(whole)), rng.randrange(2000)
+        assert parts.read(start, length) == whole[start : start + length]
+    stream = SourceStream(parts)
+    stream.seek(-40, 2)
+    assert stream.read() == whole[-40:]
 
 
 def test_a_remote_file_gives_every_byte_right(server, monkeypatch):

@@ -194,7 +194,8 @@ def test_from_terms_to_files(shop, program):
     assert "invented collection gannet-vhr" in asked.out and digest in asked.out
     assert program("order", "ask", "--accept-terms", "1234567890", cwd=shop).code == 2
     assert program("order", "ask", "--accept-terms", digest, cwd=shop).code == 0
-    assert "Accepted on" in program("order", "ask", cwd=shop).err
+    followed = program("order", "ask", cwd=shop)
+    assert "Accepted on" in followed.err and followed.out.count("not ordered yet") == 2
     dear = program("order", "submit", "--accept-price", price / 2, cwd=shop)
     assert dear.code == 2 and "Nothing was ordered" in dear.err
     assert not (shop / "orders.json").exists()
@@ -204,6 +205,7 @@ def test_from_terms_to_files(shop, program):
     assert len(list(shop.glob("scenes/ostrell/*/*.tif"))) == 2
     queue = program("order", "status", "--json", cwd=shop).json
     assert {row["state"] for row in queue} == {"fetched"}
+    assert program("order", "ask", cwd=shop).out.count("order 1 is fetched") == 2
     got = program("download", "--bands", "red", cwd=shop)
     assert got.code == 0 and "here and checked" in got.err
     verified = program("verify", *shop.glob("scenes/ostrell/*/*.tif"), cwd=shop)

@@ -69,6 +69,19 @@ def test_fast_kernels_agree_with_whole_number_arithmetic(dtype, low):
     np.testing.assert_array_equal(kernels.double(source)[:, 0::2, 0::2], (corner + 8) >> 4)
 
 
+@pytest.mark.parametrize("dtype", ["uint8", "int16", "uint16", "int32", "uint32", "float32", "float64", "int64"])
+@pytest.mark.parametrize("count", [1, 2, 3, 4, 7])
+def test_bands_are_laid_together_and_taken_apart(dtype, count):
+    """Against moving the axes, also where the bands are views of something larger."""
+    pixels = np.arange(count * 30 * 22).reshape(count, 30, 22).astype(dtype)[:, ::2, 1:]
+    mixed = kernels.together(pixels)
+    assert mixed.dtype == pixels.dtype and mixed.flags.c_contiguous
+    np.testing.assert_array_equal(mixed, np.moveaxis(pixels, 0, 2))
+    back = kernels.apart(mixed[:, ::-1])
+    assert back.dtype == pixels.dtype and back.flags.c_contiguous
+    np.testing.assert_array_equal(back, pixels[:, :, ::-1])
+
+
 def test_bilinear_never_mixes_in_a_missing_pixel():
     source = np.full((1, 10, 10), 1000, "uint16")
     source[0, 4, 5] = 0

@@ -45,7 +45,7 @@ def order_ask(
         str, typer.Option("--accept-terms", metavar="DIGEST", help="Accept the terms with this digest.")
     ] = "",
 ) -> None:
-    """Show the terms of the scenes that are not open, and accept them."""
+    """Show the terms of the scenes that are not open, accept them, and tell how the requests stand."""
     from zoompick.cli import show
     from zoompick.errors import NothingFoundError
     from zoompick.study.journal import act
@@ -67,8 +67,30 @@ def order_ask(
         show.line()
         if terms.accepted:
             show.note(f"Accepted on {terms.accepted[:10]}.")
+            _follow(study, desk, scenes, terms.collection)
         else:
             show.note(f"To accept: zoompick order ask --accept-terms {terms.sha256[:16]}")
+
+
+def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
+    """How the requests for scenes of a collection stand now."""
+    from zoompick.cli import show
+    from zoompick.workflow.orders import to_order
+
+    if list(desk.queue):
+        with study.locked():
+            desk.advance(scenes)
+    wanted = [scene.id for scene in to_order(scenes) if scene.collection == collection]
+    newest = {scene: entry for entry in desk.queue for scene in entry.scenes}
+    for name in wanted:
+        entry = newest.get(name)
+        show.line(f"{name}: {f'order {entry.number} is {_state(entry)}' if entry else 'not ordered yet'}")
+    if any(name not in newest for name in wanted):
+        show.note("To go on: zoompick order plan")
+
+
+def _state(entry: Order) -> str:
+    return f"{entry.state} {entry.progress} %" if entry.state == "running" else entry.state
 
 
 @order.command("plan")
@@ -210,13 +232,12 @@ def _table(queue: Sequence[Order]) -> None:
     now, rows = datetime.now(UTC), []
     for entry in queue:
         end = expected_end(entry, queue, now)
-        state = f"{entry.state} {entry.progress} %" if entry.state == "running" else entry.state
         cost = _cost([entry])
         soon = "" if end is None else f"in {duration(end)}"
         more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
         part = f" (part {entry.part} of {entry.parts})" if entry.parts else ""
         what = entry.message or f"{entry.scenes[0]}{more}{part}"
-        rows.append([str(entry.number), entry.collection, state, f"{entry.km2:.2f}", cost, soon, what])
+        rows.append([str(entry.number), entry.collection, _state(entry), f"{entry.km2:.2f}", cost, soon, what])
     heads = [
         show.Column("number", "right"), show.Column("collection"), show.Column("state"), show.Column("km2", "right"),
         show.Column("cost", "right"), show.Column("ready"), show.Column("scenes", flexible=True),

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -44,7 +45,7 @@ class Pyramid:
     grid: Grid
     side: int
 
-    @property
+    @cached_property
     def levels(self) -> tuple[Grid, ...]:
         """Grids of all levels."""
         grids = [self.grid]
