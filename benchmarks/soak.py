@@ -64,17 +64,25 @@ class Server:
             return
         stop = len(body) if self.rng.random() > 0.1 else self.rng.randrange(start, len(body))
         self.again += max(0, self.sent.get(name, 0) - start)
-        place = start
-        while place < stop:
+        place, gone = start, asyncio.create_task(_disconnected(receive))
+        while place < stop and not gone.done():
             piece = body[place : min(stop, place + PIECE_BYTES)]
             await send({"type": "http.response.body", "body": piece, "more_body": True})
             place += len(piece)
             self.sent[name] = max(self.sent.get(name, 0), place)
             self.total += len(piece)
             await asyncio.sleep(PIECE_S)
-        if stop < len(body):
+        is_gone = gone.done()
+        gone.cancel()
+        if stop < len(body) or is_gone:
             raise ConnectionResetError("cut on purpose")
         await send({"type": "http.response.body"})
+
+
+async def _disconnected(receive: Any) -> None:
+    """End when the client has gone: what is written then goes nowhere, and is not counted."""
+    while (await receive())["type"] != "http.disconnect":
+        pass
 
 
 def served(server: Server) -> str:
