@@ -33,7 +33,7 @@ else:
 
 HEADER_BYTES = 768
 """What is read of a remote archive at a time: a tar header and the byte before it."""
-_COPY_BYTES = 64 << 10
+_COPY_BYTES, _TAR_BYTES = 64 << 10, 32 << 10
 """Larger pieces come from fresh pages each time, which costs more than the copying."""
 _MOST_MEMBERS = 200_000
 _BOMB_BYTES, _BOMB_RATIO = 2 << 30, 200
@@ -248,7 +248,7 @@ class Archive:
     def _of_tar(self) -> Iterator[tuple[Member, Callable[[], IO[bytes]]]]:
         mode = "r:" if self.can_skip else "r|"
         source: Any = self._stream if self.can_skip else _opener_of(self._form)(self._stream)
-        with tarfile.open(fileobj=source, mode=mode, bufsize=_COPY_BYTES) as archive:  # type: ignore[call-overload]
+        with tarfile.open(fileobj=source, mode=mode, bufsize=_TAR_BYTES) as archive:  # type: ignore[call-overload]
             for info in archive:
                 if info.isdir():
                     continue
