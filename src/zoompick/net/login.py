@@ -226,12 +226,14 @@ def _from_environment(url: str) -> Login | None:
 
 def _from_netrc(url: str) -> Login | None:
     """Only what names the host: a default entry would send a password to anybody."""
+    path = Path(os.environ.get("NETRC") or Path.home() / ".netrc")
+    if not path.is_file():
+        return None
     import netrc
 
-    path = Path(os.environ.get("NETRC") or Path.home() / ".netrc")
     host = urlsplit(url).hostname or ""
     try:
-        hosts = netrc.netrc(str(path)).hosts if path.is_file() else {}
+        hosts = netrc.netrc(str(path)).hosts
     except (netrc.NetrcParseError, OSError, UnicodeDecodeError):
         return None
     if host not in hosts:

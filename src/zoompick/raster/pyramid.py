@@ -124,7 +124,8 @@ class Gatherer:
 def halved(inside: Pixels, side: int, nodata: float | None, is_class: bool) -> Pixels:
     """The pixels of a tile at half the resolution, filled up to a tile of ``side``; classes keep the majority."""
     _, rows, cols = inside.shape
-    even = padded(inside, rows + rows % 2, cols + cols % 2, nodata)
+    # The last line once more: the mean over what is there stays what it was, and nothing counts as missing.
+    even = padded(inside, rows + rows % 2, cols + cols % 2, None)
     if is_class:
         down, across = (resample.Axis(0, 2, size // 2) for size in even.shape[1:])
         return padded(resample.majority(even, down, across, nodata), side, side, nodata)
@@ -138,7 +139,9 @@ def padded(pixels: Pixels, rows: int, cols: int, nodata: float | None) -> Pixels
     """
     if pixels.shape[1:] == (rows, cols):
         return pixels
-    gaps = ((0, 0), (0, rows - pixels.shape[1]), (0, cols - pixels.shape[2]))
-    if nodata is None:
-        return np.pad(pixels, gaps, mode="edge")
-    return np.pad(pixels, gaps, constant_values=nodata)
+    count, down, across = pixels.shape
+    out = np.empty((count, rows, cols), pixels.dtype)
+    out[:, :down, :across] = pixels
+    out[:, :down, across:] = pixels[:, :, -1:] if nodata is None else nodata
+    out[:, down:] = out[:, down - 1 : down] if nodata is None else nodata
+    return out
