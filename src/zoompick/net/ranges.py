@@ -10,7 +10,8 @@ import re
 import tempfile
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -130,6 +131,7 @@ class RemoteFile:
         self._pieces = _Pieces()
         self._size: int | None = None
         self._etag: str | None = None
+        self._coming: list[tuple[Span, Future[None]]] = []
         self._lock = threading.Lock()
 
     @property
@@ -145,7 +147,12 @@ class RemoteFile:
         return self._size or 0
 
     def read(self, offset: int, length: int) -> bytes:
-        """Exactly ``length`` bytes, fewer only at the end; from memory where they were fetched before."""
+        """Exactly ``length`` bytes, fewer only at the end; from memory where they were fetched before.
+
+        Waits for a stretch that is on its way.
+        """
+        if (coming := self._on_its_way(offset, length)) is not None:
+            coming.result()
         with self._lock:
             if self._size is None:
                 self._pieces.add(0, self._fetch(Span(0, max(self._head_bytes, length if offset == 0 else 0))))
@@ -160,7 +167,13 @@ class RemoteFile:
             return found
 
     def fetch(self, spans: Iterable[Span], told: Callable[[int], None] = lambda count: None) -> None:
-        """Bring stretches here, side by side, so that reading them later asks for nothing.
+        """Bring stretches here, side by side, so that reading them later asks for nothing."""
+        with self.coming(spans, told):
+            pass
+
+    @contextmanager
+    def coming(self, spans: Iterable[Span], told: Callable[[int], None] = lambda count: None) -> Iterator[None]:
+        """Bring stretches here, side by side, while the block works with those that have come; at its end all have.
 
         Parameters
         ----------
@@ -175,10 +188,22 @@ class RemoteFile:
                 self._pieces.add(span.start, data)
             told(len(data))
 
-        if wanted:
-            with ThreadPoolExecutor(len(wanted) if len(wanted) < 8 else 8, "zoompick-ranges") as pool:
-                for done in [pool.submit(one, span) for span in wanted]:
-                    done.result()
+        pool = ThreadPoolExecutor(max(1, min(8, len(wanted))), "zoompick-ranges")
+        try:
+            self._coming = [(span, pool.submit(one, span)) for span in sorted(wanted)]
+            yield
+            for _, done in self._coming:
+                done.result()
+        finally:
+            pool.shutdown(wait=True, cancel_futures=True)
+            self._coming = []
+
+    def _on_its_way(self, offset: int, length: int) -> Future[None] | None:
+        """The stretch that holds these bytes, when it is being fetched."""
+        place = bisect.bisect(self._coming, offset, key=lambda entry: entry[0].start) - 1
+        if place < 0 or offset + length > self._coming[place][0].stop:
+            return None
+        return self._coming[place][1]
 
     def _fetch(self, span: Span) -> bytes:
         last = span.stop - 1

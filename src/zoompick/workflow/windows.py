@@ -154,11 +154,11 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
         )
     task = f"{entry.scene}/{entry.path.name}"
     report(Started(task, opened.size, "B"))
-    opened.source.fetch(opened.spans, lambda count: report(Advanced(task, count)))
     # Small effort: these files are read again soon, and nobody should wait for them longer than for the network.
     compression = "zstd" if opened.tiff.is_zstd else "deflate"
     options = WriteOptions(compression=compression, is_class=entry.band == CLASS_BAND, effort=1)
-    written = write_geotiff(Part(opened.tiff, opened.window), entry.path, options)
+    with opened.source.coming(opened.spans, lambda count: report(Advanced(task, count))):
+        written = write_geotiff(Part(opened.tiff, opened.window), entry.path, options)
     assert entry.region is not None
     record.add(
         entry.path,
