@@ -6,14 +6,13 @@ lengths are known the head is built and the tiles follow it, smallest overview f
 
 from __future__ import annotations
 
-import errno
 import os
 import threading
-from collections.abc import Iterable, Iterator
-from concurrent.futures import Executor, ThreadPoolExecutor
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -138,6 +137,8 @@ def _with_settings(options: WriteOptions) -> WriteOptions:
 
 
 _QUALITY = 88
+_PIECE = 1 << 20
+"""Bytes of tiles that are copied at a time when a file is put together."""
 """Of pictures that may lose a little: artefacts are hard to find, half the bytes of 95."""
 
 
@@ -227,25 +228,48 @@ class _Maker:
         """Head, then tiles, smallest overview first; hashed on the way."""
         levels = [cog.LevelTiles(grid, counts) for grid, counts in zip(self.pyramid.levels, self.counts, strict=True)]
         plan = cog.layout(self._form(), levels)
-        with writing(self.path, durable=False) as out, ThreadPoolExecutor(1) as pool:
-            hashing = pool.submit(self._hash, plan.head, spool)
-            out.write(plan.head)
-            out.flush()
-            for place, count in self._in_order():
-                _copy(spool, out, place, count)
-            size = out.seek(0, os.SEEK_END)
-            multihash = BLAKE3 + hashing.result()
-        return Written(self.path, size, multihash, tuple(self.statistics))
-
-    def _hash(self, head: bytes, spool: BinaryIO) -> str:
-        """Digest of the file to be, out of the spool, while another thread copies."""
         hasher = new_hasher()
-        hasher.update(head)
-        buffer = memoryview(bytearray(max(1, *(int(counts.max()) for counts in self.counts))))
+        hasher.update(plan.head)
+        with writing(self.path, durable=False) as out:
+            out.write(plan.head)
+            for piece in self._pieces(spool, hasher):
+                out.write(piece)
+            size = out.seek(0, os.SEEK_END)
+        return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), tuple(self.statistics))
+
+    def _pieces(self, spool: BinaryIO, hasher: Any) -> Iterator[memoryview]:
+        """The tiles as they will lie, some at a time: another thread reads and hashes ahead of who takes them."""
+        largest = max(1, *(int(counts.max()) for counts in self.counts))
+        free = [memoryview(bytearray(largest + _PIECE)) for _ in range(2)]
+
+        def read(batch: Sequence[tuple[int, int]], buffer: memoryview) -> memoryview:
+            end = 0
+            for place, count in batch:
+                read_into(spool, buffer[end : end + count], place)
+                end += count
+            hasher.update(buffer[:end])
+            return buffer[:end]
+
+        with ThreadPoolExecutor(1, "zoompick-assemble") as pool:
+            coming: Future[memoryview] | None = None
+            for number, batch in enumerate(self._batches()):
+                following = pool.submit(read, batch, free[number % 2])
+                if coming is not None:
+                    yield coming.result()
+                coming = following
+            if coming is not None:
+                yield coming.result()
+
+    def _batches(self) -> Iterator[list[tuple[int, int]]]:
+        """Tiles in order, about a megabyte at a time."""
+        batch, size = list[tuple[int, int]](), 0
         for place, count in self._in_order():
-            read_into(spool, buffer[:count], place)
-            hasher.update(buffer[:count])
-        return str(hasher.hexdigest())
+            batch.append((place, count))
+            size += count
+            if size >= _PIECE:
+                yield batch
+                batch, size = [], 0
+        yield batch
 
     def _in_order(self) -> Iterator[tuple[int, int]]:
         """Places and lengths of all tiles in the spool, smallest overview first."""
@@ -281,25 +305,6 @@ def read_into(stream: BinaryIO, buffer: memoryview, place: int) -> None:
     with _seek_lock:
         stream.seek(place)
         stream.readinto(buffer)  # type: ignore[attr-defined]
-
-
-def _copy(spool: BinaryIO, out: BinaryIO, place: int, count: int) -> None:
-    """Append a piece of the spool; inside the kernel where that can copy between files."""
-    if hasattr(os, "copy_file_range"):
-        try:
-            while count:
-                done = os.copy_file_range(spool.fileno(), out.fileno(), count, place)
-                place, count = place + done, count - done
-                if not done:
-                    break
-        except OSError as error:
-            if error.errno not in (errno.EXDEV, errno.ENOSYS, errno.EOPNOTSUPP, errno.EINVAL):
-                raise
-    if count:
-        buffer = memoryview(bytearray(count))
-        read_into(spool, buffer, place)
-        out.write(buffer)
-        out.flush()
 
 
 def _write_all(stream: BinaryIO, data: bytes) -> None:
