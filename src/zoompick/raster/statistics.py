@@ -25,11 +25,14 @@ class BandStatistics:
     @classmethod
     def of(cls, band: Pixels, nodata: float | None) -> BandStatistics:
         """Statistics of one band's block of any shape; no-data is left out."""
-        values = band.reshape(-1) if _is_whole(band, nodata) else band[valid_mask(band, nodata)]
-        if values.size == 0:
+        values, extremes = band.reshape(-1), _extremes(band)
+        if extremes is None or not _is_whole(band, nodata, extremes):
+            values = band[valid_mask(band, nodata)]
+            extremes = (float(values.min()), float(values.max())) if values.size else None
+        if extremes is None:
             return cls(total=band.size)
         mean, deviations = _whole_moments(values) if kernels.are_fast(values.dtype) else _moments(values)
-        return cls(band.size, values.size, float(values.min()), float(values.max()), mean, deviations)
+        return cls(band.size, values.size, *extremes, mean, deviations)
 
     def merged(self, other: BandStatistics) -> BandStatistics:
         """Statistics of both sets of pixels.
@@ -63,11 +66,14 @@ class BandStatistics:
         return 100 * self.count / self.total if self.total else 0.0
 
 
-def _is_whole(band: Pixels, nodata: float | None) -> bool:
+def _extremes(band: Pixels) -> tuple[float, float] | None:
+    """Smallest and largest of all pixels; None for floats, among which some may be no numbers, and for no pixel."""
+    return (float(band.min()), float(band.max())) if band.dtype.kind in "iu" and band.size else None
+
+
+def _is_whole(band: Pixels, nodata: float | None, extremes: tuple[float, float]) -> bool:
     """True when no pixel is missing; the extremes tell that of the usual no-data values faster than a comparison."""
-    if band.dtype.kind not in "iu" or not band.size:
-        return False
-    return nodata is None or nodata < band.min() or nodata > band.max() or not (band == nodata).any()
+    return nodata is None or nodata < extremes[0] or nodata > extremes[1] or not (band == nodata).any()
 
 
 def _whole_moments(values: Pixels) -> tuple[float, float]:
