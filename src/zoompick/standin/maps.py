@@ -61,9 +61,10 @@ class Maps(Simple):
             "created": stac.moment(datetime(2019, 3, 1, tzinfo=UTC)),
             "platform": "survey",
             "ost:access": "ask",
+            "grid:code": "OST-" + scene.facts["sheet"].replace("-", "").upper(),
         }
         assets = {"sheet": sheet, "quicklook": self.quicklook(scene, base, known)}
-        return stac.item(self.facts, scene, base, properties, assets, ("file",))
+        return stac.item(self.facts, scene, base, properties, assets, ("file", "grid"))
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """Print it on old paper, and scan it."""

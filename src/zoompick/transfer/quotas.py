@@ -134,7 +134,8 @@ def _wishes(scene: Orderable, area: Shape | None, quota: Quota) -> list[_Wish]:
 def _packed(wishes: Sequence[_Wish], quota: Quota) -> list[list[_Wish]]:
     bins: list[list[_Wish]] = []
     if quota.km2_an_order != _UNBOUNDED:
-        wishes = sorted(wishes, key=lambda wish: -wish.km2)
+        # Pieces of a scene are of one size but for rounding: they stay in their order.
+        wishes = sorted(wishes, key=lambda wish: -round(wish.km2, 3))
     elif quota.grid_cells_an_order != _UNBOUNDED:
         cells = list(dict.fromkeys(wish.cell for wish in wishes))
         wishes = sorted(wishes, key=lambda wish: cells.index(wish.cell))
