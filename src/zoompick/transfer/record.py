@@ -48,11 +48,13 @@ class Fetched:
 
 
 def read(folder: Path) -> dict[str, Fetched]:
-    """Files recorded in ``folder`` by name."""
+    """Files recorded in ``folder`` by name; a row that is none counts as missing, so that its file is fetched again."""
     path = folder / RECORD
-    if not path.exists():
-        return {}
-    return {name: Fetched(**entry) for name, entry in read_json(path).items()}
+    found: dict[str, Fetched] = {}
+    for name, entry in read_json(path).items() if path.exists() else ():
+        with contextlib.suppress(TypeError):
+            found[name] = Fetched(**entry)
+    return found
 
 
 def add(path: Path, fetched: Fetched) -> None:
