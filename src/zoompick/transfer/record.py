@@ -48,7 +48,7 @@ class Fetched:
 
 
 def read(folder: Path) -> dict[str, Fetched]:
-    """Files recorded in ``folder`` by name; a row that is none counts as missing, so that its file is fetched again."""
+    """Files recorded in ``folder`` by name; a row that is none is left out, so that its file is fetched again."""
     path = folder / RECORD
     found: dict[str, Fetched] = {}
     for name, entry in read_json(path).items() if path.exists() else ():
