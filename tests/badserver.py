@@ -112,7 +112,8 @@ class Handler(http.server.BaseHTTPRequestHandler):
                     self.wfile.write(body[place : place + 1])
                     time.sleep(0.05)
             return
-        self.wfile.write(body[:stop])
+        with contextlib.suppress(OSError):
+            self.wfile.write(body[:stop])
         if stop is not None and stop < len(body):
             self.close_connection = True
 
