@@ -105,7 +105,7 @@ def order_plan(as_json: options.Json = False) -> None:
         return
     _table(planned)
     price = _cost(planned)
-    cost = f" They cost {price}." if price else ""
+    cost = f" {'It costs' if len(planned) == 1 else 'They cost'} {price}." if price else ""
     accept = f" --accept-price {price.split()[0]}" if price else ""
     show.note(f"{show.counted(len(planned), 'order')}.{cost} To hand them in: zoompick order submit{accept}")
 
