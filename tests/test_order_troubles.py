@@ -20,6 +20,7 @@ from zoompick.standin.serve import archive as standin
 from zoompick.study.folder import Study
 from zoompick.transfer import orders
 from zoompick.transfer.quotas import Quota
+from zoompick.workflow import status
 from zoompick.workflow.orders import Desk
 
 AREA = shapely.box(-12.0560, -38.6110, -12.0545, -38.6100)
@@ -170,3 +171,45 @@ def test_slots_are_not_overrun_and_free_up_by_cancelling(shop, monkeypatch):
     replanned = shop.desk.plan(shop.scenes)
     assert [order.number for order in replanned] == [4, 5]
     assert {scene for order in replanned for scene in order.scenes} == {shop.scenes[0].id, shop.scenes[2].id}
+
+
+@pytest.mark.parametrize(
+    ("states", "told"),
+    [
+        ([("fetched", 1), ("running", 2)], 2),
+        ([("running", 1), ("fetched", 2)], 1),
+        ([("failed", 1), ("fetched", 2), ("planned", 1)], 3),
+        ([("fetched", 1), ("fetched", 2)], 2),
+        ([("failed", 0), ("accepted", 0)], 2),
+    ],
+)
+def test_a_scene_in_pieces_is_as_far_as_its_last_piece(tmp_path, states, told):
+    study = Study.create(tmp_path / "s", "")
+    orders.Queue(study.orders_file).write([
+        orders.Order(number, "s", "c", ("x",), 1, 0, state=state, part=part, parts=2 * bool(part))
+        for number, (state, part) in enumerate(states, 1)
+    ])  # fmt: skip
+    assert status._orders_of_scenes(study)["x"].number == told
+
+
+def test_only_the_pieces_that_failed_are_ordered_again(tmp_path, monkeypatch):
+    """Not those that are here or under way, and not twice what was ordered again already."""
+    item = {"id": "x", "collection": "c", "links": [], "assets": {}, "geometry": shapely.geometry.mapping(AREA),
+            "properties": {"datetime": "2025-12-15T00:00:00Z", "a:access": "ask"}}  # fmt: skip
+    scene, study = Scene.from_item(item, "s"), Study.create(tmp_path / "s", "")
+    desk = Desk(study, {}, AREA, Client())
+    monkeypatch.setattr(Desk, "quotas", lambda self, scenes: {})
+    rows = [("fetched", 1), ("failed", 2), ("dismissed", 3), ("running", 3), ("lost", 4)]
+    desk.queue.write([
+        orders.Order(number, "s", "c", ("x",), 1, 0, state=state, job="j", piece=f"P{part}", part=part, parts=4)
+        for number, (state, part) in enumerate(rows, 1)
+    ])  # fmt: skip
+    again = desk.plan([scene])
+    assert [(o.number, o.part, o.piece, o.state, o.job) for o in again] == [
+        (6, 2, "P2", "planned", ""), (7, 4, "P4", "planned", "")]  # fmt: skip
+    desk.queue.add(again)
+    assert not desk.has_new([scene])
+    # When nothing of a scene came of its pieces, it is cut and ordered as if it were new.
+    desk.queue.write([replace(order, state="failed") for order in desk.queue])
+    [fresh] = desk.plan([scene])
+    assert (fresh.number, fresh.parts, fresh.piece) == (8, 0, "")
