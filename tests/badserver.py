@@ -6,6 +6,7 @@ import base64
 import contextlib
 import http.server
 import json
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -112,8 +113,7 @@ class Handler(http.server.BaseHTTPRequestHandler):
                     self.wfile.write(body[place : place + 1])
                     time.sleep(0.05)
             return
-        with contextlib.suppress(OSError):
-            self.wfile.write(body[:stop])
+        self.wfile.write(body[:stop])
         if stop is not None and stop < len(body):
             self.close_connection = True
 
@@ -121,11 +121,19 @@ class Handler(http.server.BaseHTTPRequestHandler):
         pass
 
 
+class Patient(http.server.ThreadingHTTPServer):
+    """A server that says nothing of clients that leave."""
+
+    def handle_error(self, request, client_address):
+        if not isinstance(sys.exception(), ConnectionError):
+            super().handle_error(request, client_address)
+
+
 @contextmanager
 def serving() -> Iterator[str]:
     """Serve on a free port; gives the address."""
     Handler.seen, Handler.keys, Handler.tokens, Handler.files = [], [], [], {}
-    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server = Patient(("127.0.0.1", 0), Handler)
     server.daemon_threads = True
     thread = threading.Thread(target=server.serve_forever, daemon=True)
     thread.start()
