@@ -108,6 +108,8 @@ def test_a_format_is_chosen_where_bands_come_in_several(program, archive, tmp_pa
     refused = program("download", "-", "--to", "there", "--format", "jp2", stdin=piped)
     assert refused.code == 2 and "No scene here is offered as 'jp2'" in refused.err
     assert "They come as geotiff and hdf5" in refused.err and not (tmp_path / "there").exists()
+    empty = program("download", "-", "--format", "tif", stdin='{"type": "FeatureCollection", "features": []}')
+    assert empty.code == 3 and "No scene is picked" in empty.err
 
 
 def test_a_limit_on_cloud_over_land_is_another_one(archive):

@@ -62,7 +62,12 @@ class Faults:
             name, _, amount = text.partition(":")
             if name not in NAMES:
                 raise ValueError(f"'{text}' is no known trouble")
-            values[name] = float(amount or 0.2)
+            try:
+                values[name] = float(amount or 0.2)
+            except ValueError:
+                raise ValueError(f"'{amount}' in '{text}' is no number") from None
+            if not values[name] >= 0:
+                raise ValueError(f"'{text}' is below nothing")
         return cls(**values)
 
 

@@ -81,7 +81,7 @@ def in_format(scenes: Sequence[Scene], word: str) -> list[Scene]:
     """
     offered = list(dict.fromkeys(form for scene in scenes for form in formats_of(scene.item)))
     form = format_called(word)
-    if form not in offered:
+    if scenes and form not in offered:
         raise UnknownNameError(
             f"No scene here is offered as '{word}'.", f"They come as {' and '.join(offered) or 'no known format'}."
         )
