@@ -305,7 +305,7 @@ def test_queries_against_the_standard_are_refused(archive, body):
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("latency:0.1", ""), ("cut", ""), ("flood:1", "no known trouble"), ("busy:lots", "'lots' in 'busy:lots' is no"),
+        ("latency:0.1", ""), ("cut", ""), ("flood:1", "no known trouble"), ("busy:lots", "is no number"),
         ("cut:-1", "below nothing"), ("cut:nan", "below nothing"),
     ],
 )  # fmt: skip
