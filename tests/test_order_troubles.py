@@ -20,7 +20,6 @@ from zoompick.standin.serve import archive as standin
 from zoompick.study.folder import Study
 from zoompick.transfer import orders
 from zoompick.transfer.quotas import Quota
-from zoompick.workflow import status
 from zoompick.workflow.orders import Desk
 
 AREA = shapely.box(-12.0560, -38.6110, -12.0545, -38.6100)
@@ -184,12 +183,12 @@ def test_slots_are_not_overrun_and_free_up_by_cancelling(shop, monkeypatch):
     ],
 )
 def test_a_scene_in_pieces_is_as_far_as_its_last_piece(tmp_path, states, told):
-    study = Study.create(tmp_path / "s", "")
-    orders.Queue(study.orders_file).write([
+    queue = orders.Queue(tmp_path / "orders.json")
+    queue.write([
         orders.Order(number, "s", "c", ("x",), 1, 0, state=state, part=part, parts=2 * bool(part))
         for number, (state, part) in enumerate(states, 1)
     ])  # fmt: skip
-    assert status._orders_of_scenes(study)["x"].number == told
+    assert queue.by_scene()["x"].number == told
 
 
 def test_only_the_pieces_that_failed_are_ordered_again(tmp_path, monkeypatch):

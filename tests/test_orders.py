@@ -327,6 +327,13 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
         Keyring().drop(small_lots)
     [path] = folder.glob("scenes/ostrell/*/*.tif")
     assert not (path.parent / "pieces").exists()
+    # As if the run had been killed after the joining: no piece is fetched again.
+    rows = (folder / "orders.json").read_text()
+    (folder / "orders.json").write_text(rows.replace('"fetched"', '"successful"'))
+    Keyring().put(small_lots, Login("basic", "visitor", "ostrell"))
+    assert "0 files fetched" in program("order", "wait", "--every", 0.2, cwd=folder).err
+    Keyring().drop(small_lots)
+    assert not (path.parent / "pieces").exists()
     assert program("order", "plan", cwd=folder).code == 3
     joined = GeoTiff(path)
     assert [band.name for band in joined.bands] == ["blue", "green", "red", "nir"]

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 order = group(
     defaulting("status", "status"),
-    "Order scenes that are prepared on request or sold: ask, plan, submit, wait, cancel.",
+    "Order scenes that are prepared on request or sold: ask, plan, submit, status, wait, cancel.",
 )
 
 
@@ -81,11 +81,11 @@ def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> N
         with study.locked():
             desk.advance(scenes)
     wanted = [scene.id for scene in to_order(scenes) if scene.collection == collection]
-    newest = {scene: entry for entry in desk.queue for scene in entry.scenes}
+    known = desk.queue.by_scene()
     for name in wanted:
-        entry = newest.get(name)
+        entry = known.get(name)
         show.line(f"{name}: {f'order {entry.number} is {_state(entry)}' if entry else 'not ordered yet'}")
-    if any(name not in newest for name in wanted):
+    if any(name not in known for name in wanted):
         show.note("To go on: zoompick order plan")
 
 

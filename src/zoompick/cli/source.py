@@ -1,4 +1,4 @@
-"""Sources of scenes: add, list, show, check."""
+"""Sources of scenes: add, list, show, check, log in."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from zoompick.cli.groups import group
 if TYPE_CHECKING:
     from zoompick.catalog.sources import Source
 
-source = group(text="Sources of scenes: add, list, show, check.")
+source = group(text="Sources of scenes: add, list, show, check, log in.")
 
 
 @source.command("add")

@@ -107,6 +107,16 @@ class Queue:
         except (KeyError, TypeError, AttributeError) as error:
             raise DataError(f"{self.path} does not hold orders.", "Remove it and plan the orders again.") from error
 
+    def by_scene(self) -> dict[str, Order]:
+        """The order that tells most of each scene: a piece that is still to come, else the newest."""
+        found: dict[str, Order] = {}
+        for order in self:
+            for scene in order.scenes:
+                before = found.get(scene)
+                if before is None or not before.parts or before.has_failed or before.state == FETCHED:
+                    found[scene] = order
+        return found
+
     def replace(self, order: Order) -> None:
         """Write one order in the place of the one with its number."""
         self.write([order if known.number == order.number else known for known in self])

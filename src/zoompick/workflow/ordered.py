@@ -39,8 +39,10 @@ def fetch_order(
         scene = known.get(result.scene)
         folder = study.scene_folder(order.source, result.scene or f"order-{order.number}")
         path = folder / _name_of(scene, result.url)
-        count += _fetch(order, result, _piece_of(path, order) if order.parts else path, area, client, report)
-        if order.parts:
+        if not order.parts:
+            count += _fetch(order, result, path, area, client, report)
+        elif not record.is_here(_entry(order, result, path, area)):
+            count += _fetch(order, result, _piece_of(path, order), area, client, report)
             _join(path, order, area, report)
         if scene is not None:
             record.write_item(folder, scene.item)
@@ -48,14 +50,18 @@ def fetch_order(
 
 
 def _fetch(order: Order, result: Result, path: Path, area: Shape | None, client: Client, report: Report) -> int:
-    entry = Fetch(
-        result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
-        order.ground(area),
-    )  # fmt: skip
+    entry = _entry(order, result, path, area)
     if record.is_here(entry):
         return 0
     fetch_whole(entry, client, Tools(opens=opens), report)
     return 1
+
+
+def _entry(order: Order, result: Result, path: Path, area: Shape | None) -> Fetch:
+    return Fetch(
+        result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
+        order.ground(area),
+    )  # fmt: skip
 
 
 def _name_of(scene: Scene | None, url: str) -> str:

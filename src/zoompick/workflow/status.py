@@ -69,7 +69,7 @@ class StudyState:
 def state_of(study: Study) -> StudyState:
     """Look at the study's records and folders; nothing is asked of a source."""
     entries = shortlist(study)
-    queue = _orders_of_scenes(study)
+    queue = Queue(study.orders_file).by_scene()
     failures, verified = _failures(study), _verified(study)
     judged_at = study.checks_file.stat().st_mtime if verified else 0.0
     states = tuple(_scene(study, entry, queue, failures, verified, judged_at) for entry in entries)
@@ -106,17 +106,6 @@ def _scene(
     elif here or plan.under_way_bytes:
         state = "partly here"
     return SceneState(entry, state, note, here, wanted, _size(folder))
-
-
-def _orders_of_scenes(study: Study) -> dict[str, Order]:
-    """The order that tells most of each scene: a piece that is still to come, else the newest."""
-    found: dict[str, Order] = {}
-    for order in Queue(study.orders_file):
-        for scene in order.scenes:
-            before = found.get(scene)
-            if before is None or not before.parts or before.has_failed or before.state == FETCHED:
-                found[scene] = order
-    return found
 
 
 def _plan(study: Study, entry: Entry) -> get.DownloadPlan:
