@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 order = group(
     defaulting("status", "status"),
-    "Order scenes that are prepared on request or sold: ask, plan, submit, status, wait, cancel.",
+    "Order scenes prepared on request or sold: ask, plan, submit, status, wait, cancel.",
 )
 
 
