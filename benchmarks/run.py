@@ -64,8 +64,8 @@ def paired(ours: list[str], floors: list[list[str]], rounds: int, own_clock: boo
 
 
 def ratio(ours: list[Measured], floor: list[Measured]) -> float:
-    """Ratio of the medians."""
-    return statistics.median(m.seconds for m in ours) / statistics.median(m.seconds for m in floor)
+    """Median of the ratios of neighbouring runs: between those a shared machine's pace drifts least."""
+    return statistics.median(a.seconds / b.seconds for a, b in zip(ours, floor, strict=True))
 
 
 @dataclass(frozen=True)

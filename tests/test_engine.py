@@ -90,7 +90,7 @@ def test_the_curve_meets_every_tile_once_and_parents_complete(size):
         nonlocal waiting_most
         per_level[key.level] += 1
         if key.level + 1 < len(pyramid.levels):
-            whole = gatherer.add(key, half)
+            whole = gatherer.add(key, [half])
             waiting_most = max(waiting_most, len(gatherer._waiting))
             if whole:
                 climb(whole[0])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,6 +13,7 @@ import numpy as np
 from zoompick.raster import kernels
 from zoompick.raster.raster import Pixels
 
+Block = bytes | memoryview
 _HORIZONTAL, _FLOATING = 2, 3
 _CODECS: dict[str, Callable[..., Any]] = {
     "deflate": imagecodecs.deflate_encode,
@@ -23,18 +24,11 @@ _CODECS: dict[str, Callable[..., Any]] = {
 
 @dataclass(frozen=True)
 class Encoder:
-    """How tiles are encoded; safe to use from several threads.
-
-    Attributes
-    ----------
-    separate : bool
-        Each band apart, else bands lie together pixel by pixel.
-    """
+    """How tiles are encoded; safe to use from several threads."""
 
     dtype: np.dtype[Any]
     compression: str
     effort: int
-    separate: bool
     _local: threading.local = field(default_factory=threading.local, repr=False, compare=False)
 
     @property
@@ -44,16 +38,12 @@ class Encoder:
             return 1
         return _FLOATING if self.dtype.kind == "f" else _HORIZONTAL
 
-    def encode(self, pixels: Pixels) -> Iterator[bytes]:
-        """Blocks of a tile, shape (bands, rows, cols): one for each band when they are apart, else one."""
-        if self.separate or pixels.shape[0] == 1:
-            images = [band[:, :, np.newaxis] for band in pixels]
-        else:
-            images = [kernels.together(pixels)]
-        for image in images:
-            yield self._one(image)
+    def encode(self, pixels: Pixels) -> Block:
+        """The block of pixels, shape (bands, rows, cols); several bands lie together pixel by pixel.
 
-    def _one(self, image: Pixels) -> bytes:
+        It may lie in a buffer that is used again: it holds until the same thread encodes the next.
+        """
+        image = pixels[0][:, :, np.newaxis] if len(pixels) == 1 else kernels.together(pixels)
         if self.predictor == _HORIZONTAL:
             image = imagecodecs.delta_encode(image, axis=-2, out=self._scratch("predicted", image.shape, image.dtype))
         elif self.predictor == _FLOATING:
@@ -68,7 +58,7 @@ class Encoder:
         level = () if self.compression == "lzw" else (self.effort,)
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
-        return bytes(_CODECS[self.compression](image, *level, out=room))
+        return memoryview(_CODECS[self.compression](image, *level, out=room))
 
     def _scratch(self, use: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Pixels:
         """An array of this thread, made once: fresh pages for every tile would cost a tenth of the codec's time."""

@@ -14,8 +14,8 @@ import numpy as np
 from zoompick.raster.raster import Pixels
 
 _FRACTION, _FAR = 4, 1 << 24
-_RUN = 65536
-"""Squares of so many 16-bit values add up to at most 2**48: exact in a double, with room for its rounding."""
+_RUN = 1 << 20
+"""Squares of so many 16-bit values add up to less than 2**52, and a double is exact up to 2**53."""
 
 
 @cache
@@ -55,6 +55,12 @@ def apart(picture: Pixels) -> Pixels:
     return out
 
 
+def extremes(band: Pixels) -> tuple[float, float]:
+    """Smallest and largest value of a band, shape (rows, cols), of a type that is fast and not empty."""
+    low, high, _, _ = _cv2().minMaxLoc(band)
+    return low, high
+
+
 def sums(values: Pixels) -> tuple[int, int]:
     """Exact sum and sum of squares of flat, contiguous values."""
     cv2 = _cv2()
@@ -76,7 +82,7 @@ def halve(source: Pixels) -> Pixels:
 
 
 def double(source: Pixels) -> Pixels:
-    """Bilinear at twice the resolution, rounded half up; shape (bands, rows, cols).
+    """Bilinear at twice the resolution, a half rounded to the even number; shape (bands, rows, cols).
 
     Weights are sixteenths, which a float32 holds exactly beside 16 bits, so nothing is lost before the rounding.
     The pixels along the edge continue the edge value.
@@ -84,9 +90,12 @@ def double(source: Pixels) -> Pixels:
     cv2 = _cv2()
     out = np.empty((source.shape[0], 2 * source.shape[1], 2 * source.shape[2]), source.dtype)
     for band, large in zip(source, out, strict=True):
+        if source.dtype == np.uint16:
+            cv2.resize(np.ascontiguousarray(band), large.shape[::-1], dst=large, interpolation=cv2.INTER_LINEAR)
+            continue
+        # Of 8 bits OpenCV keeps too few digits of the weights.
         smooth = cv2.resize(band.astype(np.float32), large.shape[::-1], interpolation=cv2.INTER_LINEAR)
-        smooth += np.float32(0.5)
-        np.copyto(large, smooth, casting="unsafe")
+        np.copyto(large, np.rint(smooth, out=smooth), casting="unsafe")
     return out
 
 

@@ -60,8 +60,8 @@ class Pyramid:
 
     def window(self, key: TileKey) -> Window:
         """Pixels of a tile in its level's grid, cut at the edges."""
-        whole = Window(key.col * self.side, key.row * self.side, self.side, self.side)
-        return whole.intersect(self.levels[key.level].window)
+        grid, col, row = self.levels[key.level], key.col * self.side, key.row * self.side
+        return Window(col, row, min(self.side, grid.width - col), min(self.side, grid.height - row))
 
     def children(self, key: TileKey) -> int:
         """How many tiles of the level below lie under this one."""
@@ -101,19 +101,23 @@ class Gatherer:
         self._nodata = nodata
         self._waiting: dict[TileKey, tuple[Pixels, int]] = {}
 
-    def add(self, key: TileKey, halved: Pixels) -> tuple[TileKey, Pixels] | None:
-        """Put a halved tile in its parent; returns the parent when it is complete."""
+    def add(self, key: TileKey, halves: Sequence[Pixels]) -> tuple[TileKey, Pixels] | None:
+        """Put a halved tile, its bands in one array or several, in its parent; returns the parent when complete."""
         parent = key.parent
         half = self._pyramid.side // 2
         held = self._waiting.get(parent)
         if held is None:
-            shape, count = (halved.shape[0], 2 * half, 2 * half), self._pyramid.children(parent)
-            full = count == _CHILDREN
-            buffer = np.empty(shape, halved.dtype) if full else np.full(shape, fill_value(self._nodata), halved.dtype)
+            shape, count = (len(key.bands), 2 * half, 2 * half), self._pyramid.children(parent)
+            buffer = np.empty(shape, halves[0].dtype)
+            if count < _CHILDREN:
+                buffer[...] = fill_value(self._nodata)
             held = buffer, count
         buffer, missing = held
         row, col = key.row % 2 * half, key.col % 2 * half
-        buffer[:, row : row + half, col : col + half] = halved
+        band = 0
+        for halved in halves:
+            buffer[band : band + len(halved), row : row + half, col : col + half] = halved
+            band += len(halved)
         if missing == 1:
             self._waiting.pop(parent, None)
             return parent, buffer
@@ -121,15 +125,18 @@ class Gatherer:
         return None
 
 
-def halved(inside: Pixels, side: int, nodata: float | None, is_class: bool) -> Pixels:
-    """The pixels of a tile at half the resolution, filled up to a tile of ``side``; classes keep the majority."""
+def halved(inside: Pixels, side: int, nodata: float | None, is_class: bool, is_whole: bool = False) -> Pixels:
+    """The pixels of a tile at half the resolution, filled up to a tile of ``side``; classes keep the majority.
+
+    ``is_whole`` spares the search for missing pixels where it is known that there are none.
+    """
     _, rows, cols = inside.shape
     # The last line once more: the mean over what is there stays what it was, and nothing counts as missing.
     even = padded(inside, rows + rows % 2, cols + cols % 2, None)
     if is_class:
         down, across = (resample.Axis(0, 2, size // 2) for size in even.shape[1:])
         return padded(resample.majority(even, down, across, nodata), side, side, nodata)
-    return padded(resample.halve(even, nodata), side, side, nodata)
+    return padded(resample.halve(even, None if is_whole else nodata), side, side, nodata)
 
 
 def padded(pixels: Pixels, rows: int, cols: int, nodata: float | None) -> Pixels:

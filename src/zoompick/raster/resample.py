@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels, fill_value, valid_mask
+from zoompick.raster.raster import Pixels, fill_value, is_whole, valid_mask
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,15 +44,14 @@ def _working_type(dtype: np.dtype[Any]) -> Any:
 def finish(values: Pixels, dtype: np.dtype[Any], in_range: bool = False) -> Pixels:
     """Bring working values back to the pixel type: whole numbers are rounded and held in range.
 
-    Means of unsigned values cannot leave the range (``in_range``): adding a half and cutting rounds them quickly.
+    A half becomes the even number. Means of values cannot leave the range (``in_range``).
     """
     if dtype.kind == "f":
         return values.astype(dtype, copy=False)
-    if in_range and dtype.kind == "u":
-        values += 0.5
+    np.rint(values, out=values)
+    if in_range:
         return values.astype(dtype)
     info = np.iinfo(dtype)
-    np.rint(values, out=values)
     return np.clip(values, info.min, info.max, out=values).astype(dtype)
 
 
@@ -106,14 +105,15 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     ndarray, shape (bands, rows.count, cols.count), same dtype
     """
     working = _working_type(source.dtype)
-    valid = valid_mask(source, nodata)
+    whole = is_whole(source, nodata)
+    doubles = _doubles(rows, source.shape[1]) and _doubles(cols, source.shape[2])
+    if whole and doubles and kernels.are_fast(source.dtype):
+        # The commonest case: bands of one instrument at two pixel sizes.
+        return _doubled(source, int(rows.start), rows.count, int(cols.start), cols.count)
     row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
-    if valid.all():
-        doubles = _doubles(rows, source.shape[1]) and _doubles(cols, source.shape[2])
-        if doubles and kernels.are_fast(source.dtype):
-            # The commonest case: bands of one instrument at two pixel sizes.
-            return _doubled(source, int(rows.start), rows.count, int(cols.start), cols.count)
+    if whole:
         return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype, in_range=True)
+    valid = valid_mask(source, nodata)
     weights = valid.astype(working)
     values = np.where(valid, source, 0).astype(working)
     numerator = _blend(values, row_taps, col_taps)
@@ -126,15 +126,17 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
 
 
 def _doubles(axis: Axis, size: int) -> bool:
-    """True when target pixels are halves of source pixels, and all neighbours are there."""
-    inside = axis.start >= 1 and axis.start + axis.count / 2 <= size - 1
+    """True when target pixels are halves of pixels of the source."""
+    inside = axis.start >= 0 and axis.start + axis.count / 2 <= size
     return axis.step == 0.5 and axis.start == int(axis.start) and axis.count % 2 == 0 and inside
 
 
 def _doubled(source: Pixels, row: int, rows: int, col: int, cols: int) -> Pixels:
-    """Targets that are halves of source pixels, their neighbours all there."""
-    part = source[:, row - 1 : row + rows // 2 + 1, col - 1 : col + cols // 2 + 1]
-    return kernels.double(part)[:, 2:-2, 2:-2]
+    """Targets that are halves of source pixels, blended with the neighbours that are there."""
+    above, before = min(row, 1), min(col, 1)
+    part = source[:, row - above : row + rows // 2 + 1, col - before : col + cols // 2 + 1]
+    large = kernels.double(part)[:, 2 * above : 2 * above + rows, 2 * before : 2 * before + cols]
+    return np.ascontiguousarray(large)
 
 
 def _overlaps(axis: Axis, size: int) -> Pixels:
@@ -177,14 +179,12 @@ def halve(source: Pixels, nodata: float | None) -> Pixels:
 
 def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
     """Whole numbers of up to 16 bits, rounded half up."""
-    low, high = int(source.min()), int(source.max())
-    missing = None if nodata is None or not low <= nodata <= high else source == nodata
-    if missing is None or not missing.any():
+    if is_whole(source, nodata):
         if kernels.are_fast(source.dtype):
             return kernels.halve(source)
         return ((_sum_of_four(source, np.int32) + 2) >> 2).astype(source.dtype)
     total = _sum_of_four(source, np.int32)
-    absent = _sum_of_four(missing, np.int32)
+    absent = _sum_of_four(source == nodata, np.int32)
     total -= absent * np.int32(nodata or 0)
     count = 4 - absent
     safe = np.maximum(count, 1)

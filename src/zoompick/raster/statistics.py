@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels, valid_mask
+from zoompick.raster.raster import Pixels, is_whole, valid_mask
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +26,7 @@ class BandStatistics:
     def of(cls, band: Pixels, nodata: float | None) -> BandStatistics:
         """Statistics of one band's block of any shape; no-data is left out."""
         values, extremes = band.reshape(-1), _extremes(band)
-        if extremes is None or not _is_whole(band, nodata, extremes):
+        if extremes is None or not is_whole(band, nodata, extremes):
             values = band[valid_mask(band, nodata)]
             extremes = (float(values.min()), float(values.max())) if values.size else None
         if extremes is None:
@@ -56,6 +56,11 @@ class BandStatistics:
         )
 
     @property
+    def is_whole(self) -> bool:
+        """True when no pixel is missing."""
+        return self.count == self.total
+
+    @property
     def stddev(self) -> float:
         """Standard deviation of the whole population."""
         return math.sqrt(self.deviations / self.count) if self.count else 0.0
@@ -68,12 +73,14 @@ class BandStatistics:
 
 def _extremes(band: Pixels) -> tuple[float, float] | None:
     """Smallest and largest of all pixels; None for floats, among which some may be no numbers, and for no pixel."""
-    return (float(band.min()), float(band.max())) if band.dtype.kind in "iu" and band.size else None
+    if band.dtype.kind not in "iu" or not band.size:
+        return None
+    if kernels.are_fast(band.dtype) and band.ndim == _PLANE:
+        return kernels.extremes(band)
+    return float(band.min()), float(band.max())
 
 
-def _is_whole(band: Pixels, nodata: float | None, extremes: tuple[float, float]) -> bool:
-    """True when no pixel is missing; the extremes tell that of the usual no-data values faster than a comparison."""
-    return nodata is None or nodata < extremes[0] or nodata > extremes[1] or not (band == nodata).any()
+_PLANE = 2
 
 
 def _whole_moments(values: Pixels) -> tuple[float, float]:

@@ -6,24 +6,25 @@ lengths are known the head is built and the tiles follow it, smallest overview f
 
 from __future__ import annotations
 
-import os
-import threading
-from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+import functools
+import itertools
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Executor
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, BinaryIO
 
 import numpy as np
 
 from zoompick import settings
 from zoompick.errors import UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import BLAKE3, disk_errors, new_hasher, temporary_beside, writing
+from zoompick.files import BLAKE3, disk_errors, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
-from zoompick.raster.encode import Encoder
+from zoompick.raster.encode import Block, Encoder
+from zoompick.raster.grid import Window
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
 from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.spool import Piece, Spool, spooling
 from zoompick.raster.statistics import BandStatistics
 
 
@@ -68,12 +69,23 @@ class _Job:
     pixels: Pixels | None
 
 
+Keep = Callable[[Block], bytes | Piece]
+"""What becomes of a block: copied, or put in the spool."""
+
+
+@dataclass(frozen=True)
+class _Plane:
+    """Those bands of a tile that lie together: their block, or where the spool has it."""
+
+    block: bytes | Piece
+    statistics: tuple[BandStatistics, ...]
+    halved: Pixels | None
+
+
 @dataclass(frozen=True)
 class _Tile:
     key: TileKey
-    encoded: tuple[bytes, ...]
-    statistics: tuple[BandStatistics, ...]
-    halved: Pixels | None
+    planes: tuple[_Plane, ...]
 
 
 def write_geotiff(
@@ -103,24 +115,11 @@ def write_geotiff(
         An input block does not decode.
     """
     maker = _Maker(raster, path, _with_settings(options or WriteOptions()), report)
-    with disk_errors(path):
-        handle, spool_path = temporary_beside(path)
-        with os.fdopen(handle, "w+b", buffering=0) as spool:
-            # The spool has no use but ours: without a name it goes with the process, however that ends.
-            _unlink_open(spool_path)
-            try:
-                maker.fill(spool, executor)
-                written = maker.assemble(spool)
-            finally:
-                spool.close()
-                spool_path.unlink(missing_ok=True)
+    with disk_errors(path), spooling(path) as spool:
+        maker.fill(spool, executor)
+        written = maker.assemble(spool)
     report(Finished(path.name))
     return written
-
-
-def _unlink_open(path: Path) -> None:
-    if os.name == "posix":
-        path.unlink()
 
 
 def _with_settings(options: WriteOptions) -> WriteOptions:
@@ -136,9 +135,9 @@ def _with_settings(options: WriteOptions) -> WriteOptions:
     return replace(options, side=side, effort=options.effort or effort)
 
 
+_JOB_BYTES = 4 << 20
+"""Pixels of a tile that make one job: several bands, so that handing jobs about costs little beside the codec."""
 _QUALITY = 88
-_PIECE = 1 << 20
-"""Bytes of tiles that are copied at a time when a file is put together."""
 """Of pictures that may lose a little: artefacts are hard to find, half the bytes of 95."""
 
 
@@ -159,24 +158,23 @@ class _Maker:
         self.pyramid = Pyramid(raster.grid, options.side)
         self.separate = not options.is_rgb and len(raster.bands) > 1
         self.planes = len(raster.bands) if self.separate else 1
-        self.encoder = Encoder(raster.dtype, options.compression, options.effort, self.separate)
+        self.encoder = Encoder(raster.dtype, options.compression, options.effort)
         self.gatherer = Gatherer(self.pyramid, raster.nodata)
         self.statistics = [BandStatistics()] * len(raster.bands)
         self.counts = [np.zeros(self.planes * down * across, np.int64) for down, across in self._sizes()]
         self.places = [np.zeros_like(counts) for counts in self.counts]
-        self._spooled = 0
 
     def _sizes(self) -> list[tuple[int, int]]:
         return [self.pyramid.counts(level) for level in range(len(self.pyramid.levels))]
 
-    def fill(self, spool: BinaryIO, executor: Executor | None) -> None:
+    def fill(self, spool: Spool, executor: Executor | None) -> None:
         """Compute, encode and spool every tile of every level."""
         down, across = self.pyramid.counts(0)
         self.report(Started(self.path.name, down * across * len(self.raster.bands), "tiles"))
+        # Our own threads put a block down while the processor has it at hand; others send it here.
+        work = functools.partial(self._work, keep=bytes if executor else spool.put)
         with engine.executor_of(self.options.workers) as (threads, in_flight):
-            engine.drive(
-                executor or threads, self._jobs(), self._work, lambda tile: self._take(tile, spool), in_flight
-            )
+            engine.drive(executor or threads, self._jobs(), work, lambda tile: self._take(tile, spool), in_flight)
 
     def _jobs(self) -> Iterator[_Job]:
         bands = len(self.raster.bands)
@@ -186,90 +184,67 @@ class _Maker:
         if in_strips and (self.separate or bands == 1):
             keys = self.pyramid.along_rows(bands)
         else:
-            # One band a job, where bands are apart: a tile stays in the processor's cache through all its stages.
-            groups = [(band,) for band in range(bands)] if self.separate else [tuple(range(bands))]
-            keys = self.pyramid.along_curve(groups)
+            one = self.options.side**2 * self.raster.dtype.itemsize
+            together = max(1, _JOB_BYTES // one) if self.separate else bands
+            every = range(bands)
+            keys = self.pyramid.along_curve([tuple(every[at : at + together]) for at in range(0, bands, together)])
         return (_Job(key, None) for key in keys)
 
-    def _work(self, job: _Job) -> _Tile:
-        """On a worker: read or take the pixels, encode them, and halve them for the level above."""
-        key, nodata, side = job.key, self.raster.nodata, self.options.side
+    def _work(self, job: _Job, keep: Keep) -> _Tile:
+        """On a worker: plane by plane, so that each stays in the processor's cache through all its stages."""
+        key = job.key
         window = self.pyramid.window(key)
+        if not self.separate:
+            return _Tile(key, (self._plane(key, window, job.pixels, keep),))
+        planes = []
+        for place, band in enumerate(key.bands):
+            pixels = None if job.pixels is None else job.pixels[place : place + 1]
+            planes.append(self._plane(replace(key, bands=(band,)), window, pixels, keep))
+        return _Tile(key, tuple(planes))
+
+    def _plane(self, key: TileKey, window: Window, given: Pixels | None, keep: Keep) -> _Plane:
+        """Read or take the pixels, encode them, and halve them for the level above."""
+        nodata, side = self.raster.nodata, self.options.side
         statistics: tuple[BandStatistics, ...] = ()
-        if job.pixels is None:
+        if given is None:
             inside = self.raster.read(window, key.bands)
             statistics = tuple(BandStatistics.of(band, nodata) for band in inside)
         else:
-            inside = job.pixels[:, : window.height, : window.width]
-        is_top = key.level == len(self.pyramid.levels) - 1
-        smaller = None if is_top else halved(inside, side // 2, nodata, self.options.is_class)
-        return _Tile(key, tuple(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller)
+            inside = given[:, : window.height, : window.width]
+        smaller = None
+        if key.level < len(self.pyramid.levels) - 1:
+            is_whole = bool(statistics) and all(one.is_whole for one in statistics)
+            smaller = halved(inside, side // 2, nodata, self.options.is_class, is_whole)
+        return _Plane(keep(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller)
 
-    def _take(self, tile: _Tile, spool: BinaryIO) -> list[_Job]:
-        """Here: note where the tile's bytes lie, merge statistics, hand a completed parent on."""
+    def _take(self, tile: _Tile, spool: Spool) -> list[_Job]:
+        """Here: note where the tile's blocks lie, merge statistics, hand a completed parent on."""
         key = tile.key
         down, across = self.pyramid.counts(key.level)
-        for plane, data in zip(key.bands if self.separate else (0,), tile.encoded, strict=True):
-            index = (plane * down + key.row) * across + key.col
-            self.counts[key.level][index] = len(data)
-            self.places[key.level][index] = self._spooled
-            self._spooled += len(data)
-            _write_all(spool, data)
-        for band, statistics in zip(key.bands, tile.statistics, strict=False):
-            self.statistics[band] = self.statistics[band].merged(statistics)
+        for number, plane in zip(key.bands if self.separate else (0,), tile.planes, strict=True):
+            index = (number * down + key.row) * across + key.col
+            piece = spool.put(plane.block) if isinstance(plane.block, bytes) else plane.block
+            self.places[key.level][index], self.counts[key.level][index] = piece
         if key.level == 0:
+            found = itertools.chain.from_iterable(plane.statistics for plane in tile.planes)
+            for band, statistics in zip(key.bands, found, strict=True):
+                self.statistics[band] = self.statistics[band].merged(statistics)
             self.report(Advanced(self.path.name, len(key.bands)))
-        if tile.halved is None:
-            return []
-        parent = self.gatherer.add(key, tile.halved)
+        halves = [plane.halved for plane in tile.planes if plane.halved is not None]
+        parent = self.gatherer.add(key, halves) if halves else None
         return [_Job(*parent)] if parent else []
 
-    def assemble(self, spool: BinaryIO) -> Written:
+    def assemble(self, spool: Spool) -> Written:
         """Head, then tiles, smallest overview first; hashed on the way."""
         levels = [cog.LevelTiles(grid, counts) for grid, counts in zip(self.pyramid.levels, self.counts, strict=True)]
         plan = cog.layout(self._form(), levels)
         hasher = new_hasher()
         hasher.update(plan.head)
+        size = len(plan.head) + sum(int(counts.sum()) for counts in self.counts)
         with writing(self.path, durable=False) as out:
-            out.write(plan.head)
-            for piece in self._pieces(spool, hasher):
+            for piece in itertools.chain([memoryview(plan.head)], spool.moved(self._in_order(), hasher.update)):
                 out.write(piece)
-            size = out.seek(0, os.SEEK_END)
         return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), tuple(self.statistics))
-
-    def _pieces(self, spool: BinaryIO, hasher: Any) -> Iterator[memoryview]:
-        """The tiles as they will lie, some at a time: another thread reads and hashes ahead of who takes them."""
-        largest = max(1, *(int(counts.max()) for counts in self.counts))
-        free = [memoryview(bytearray(largest + _PIECE)) for _ in range(2)]
-
-        def read(batch: Sequence[tuple[int, int]], buffer: memoryview) -> memoryview:
-            end = 0
-            for place, count in batch:
-                read_into(spool, buffer[end : end + count], place)
-                end += count
-            hasher.update(buffer[:end])
-            return buffer[:end]
-
-        with ThreadPoolExecutor(1, "zoompick-assemble") as pool:
-            coming: Future[memoryview] | None = None
-            for number, batch in enumerate(self._batches()):
-                following = pool.submit(read, batch, free[number % 2])
-                if coming is not None:
-                    yield coming.result()
-                coming = following
-            if coming is not None:
-                yield coming.result()
-
-    def _batches(self) -> Iterator[list[tuple[int, int]]]:
-        """Tiles in order, about a megabyte at a time."""
-        batch, size = list[tuple[int, int]](), 0
-        for place, count in self._in_order():
-            batch.append((place, count))
-            size += count
-            if size >= _PIECE:
-                yield batch
-                batch, size = [], 0
-        yield batch
 
     def _in_order(self) -> Iterator[tuple[int, int]]:
         """Places and lengths of all tiles in the spool, smallest overview first."""
@@ -292,23 +267,3 @@ class _Maker:
             xml=tiffmeta.xml_for(bands, self.statistics, scaled),
             credit=self.options.credit,
         )
-
-
-_seek_lock = threading.Lock()
-
-
-def read_into(stream: BinaryIO, buffer: memoryview, place: int) -> None:
-    """Fill a buffer from a place in a file without moving where others read, as far as the system can."""
-    if hasattr(os, "preadv"):
-        os.preadv(stream.fileno(), [buffer], place)
-        return
-    with _seek_lock:
-        stream.seek(place)
-        stream.readinto(buffer)  # type: ignore[attr-defined]
-
-
-def _write_all(stream: BinaryIO, data: bytes) -> None:
-    """A raw file may take less than it was given when the disk is nearly full; the next call then says so."""
-    done = stream.write(data)
-    while done < len(data):
-        done += stream.write(data[done:])
