@@ -340,4 +340,5 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
     pixels = joined.read(joined.grid.window)
     area = project(shapely.box(*AREA[1:]), joined.grid.crs)
     inside = PolygonMask(area, joined.grid).read(joined.grid.window)
+    assert inside.sum() * joined.grid.pixel_x**2 == pytest.approx(area.area, rel=0.001)
     assert (pixels[0][inside] > 0).mean() > 0.995

@@ -132,12 +132,19 @@ class Grid:
 
     def window_of(self, bounds: Bounds) -> Window:
         """Pixels touched by a rectangle in this grid's CRS, cut to the grid."""
+        return self._touched(bounds).intersect(self.window)
+
+    def around(self, bounds: Bounds) -> Grid:
+        """Smallest grid on this lattice that covers a rectangle in this grid's CRS, wherever that lies."""
+        return self.part(self._touched(bounds))
+
+    def _touched(self, bounds: Bounds) -> Window:
         slack = _LATTICE_TOLERANCE_PX
         col = math.floor((bounds.west - self.west) / self.pixel_x + slack)
         row = math.floor((self.north - bounds.north) / self.pixel_y + slack)
         stop_col = math.ceil((bounds.east - self.west) / self.pixel_x - slack)
         stop_row = math.ceil((self.north - bounds.south) / self.pixel_y - slack)
-        return Window(col, row, max(0, stop_col - col), max(0, stop_row - row)).intersect(self.window)
+        return Window(col, row, max(0, stop_col - col), max(0, stop_row - row))
 
     def offset_in(self, other: Grid) -> tuple[float, float]:
         """Column and row in ``other`` of this grid's outer corner (same CRS; may be fractions)."""

@@ -65,8 +65,10 @@ class Written:
 
 @dataclass(frozen=True)
 class _Job:
+    """A tile to make: of the full resolution, from the raster; of an overview, from its pixels."""
+
     key: TileKey
-    pixels: Pixels | None
+    pixels: Pixels | None = None
 
 
 Keep = Callable[[Block], bytes | Piece]
@@ -188,19 +190,14 @@ class _Maker:
             together = max(1, _JOB_BYTES // one) if self.separate else bands
             every = range(bands)
             keys = self.pyramid.along_curve([tuple(every[at : at + together]) for at in range(0, bands, together)])
-        return (_Job(key, None) for key in keys)
+        return (_Job(key) for key in keys)
 
     def _work(self, job: _Job, keep: Keep) -> _Tile:
         """On a worker: plane by plane, so that each stays in the processor's cache through all its stages."""
         key = job.key
         window = self.pyramid.window(key)
-        if not self.separate:
-            return _Tile(key, (self._plane(key, window, job.pixels, keep),))
-        planes = []
-        for place, band in enumerate(key.bands):
-            pixels = None if job.pixels is None else job.pixels[place : place + 1]
-            planes.append(self._plane(replace(key, bands=(band,)), window, pixels, keep))
-        return _Tile(key, tuple(planes))
+        keys = [replace(key, bands=(band,)) for band in key.bands] if self.separate else [key]
+        return _Tile(key, tuple(self._plane(one, window, job.pixels, keep) for one in keys))
 
     def _plane(self, key: TileKey, window: Window, given: Pixels | None, keep: Keep) -> _Plane:
         """Read or take the pixels, encode them, and halve them for the level above."""
@@ -231,8 +228,14 @@ class _Maker:
                 self.statistics[band] = self.statistics[band].merged(statistics)
             self.report(Advanced(self.path.name, len(key.bands)))
         halves = [plane.halved for plane in tile.planes if plane.halved is not None]
-        parent = self.gatherer.add(key, halves) if halves else None
-        return [_Job(*parent)] if parent else []
+        complete = self.gatherer.add(key, halves) if halves else None
+        if complete is None:
+            return []
+        parent, pixels = complete
+        if not self.separate:
+            return [_Job(parent, pixels)]
+        # The last tiles follow from one another: band by band, so that all workers have their share.
+        return [_Job(replace(parent, bands=(b,)), pixels[at : at + 1]) for at, b in enumerate(parent.bands)]
 
     def assemble(self, spool: Spool) -> Written:
         """Head, then tiles, smallest overview first; hashed on the way."""

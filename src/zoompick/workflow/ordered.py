@@ -85,11 +85,14 @@ def _join(path: Path, order: Order, area: Shape | None, report: Report) -> None:
         return
     tiffs = [GeoTiff(piece) for piece in pieces]
     first, boxes = tiffs[0], [tiff.grid.bounds for tiff in tiffs]
+    if first.nodata is None or not all(tiff.grid.shares_lattice(first.grid) for tiff in tiffs):
+        report(Noted(f"The pieces of {path.name} stay apart: they have no no-data value, or no common pixels."))
+        return
     around = Bounds(
         min(box.west for box in boxes), min(box.south for box in boxes), max(box.east for box in boxes),
         max(box.north for box in boxes),
     )  # fmt: skip
-    grid = first.grid.part(first.grid.window_of(around))
+    grid = first.grid.around(around)
     bands = [[OnGrid(OneBand(tiff, index, band), grid) for tiff in tiffs] for index, band in enumerate(first.bands)]
     written = write_geotiff(Stack(grid, bands), path, WriteOptions())
     told = next(iter(record.read(pieces[0].parent).values()))
