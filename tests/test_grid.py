@@ -69,6 +69,16 @@ def test_window_of_bounds(bounds, window):
     assert grid(100, 50).window_of(Bounds(*bounds)) == window
 
 
+@pytest.mark.parametrize("bounds", [(752004, 5719980, 752020, 5719999), (751001, 5719001, 753333, 5720777),
+                                    (700000, 5600000, 700001, 5600001)])  # fmt: skip
+def test_a_grid_around_a_rectangle_goes_on_on_the_same_lattice(bounds):
+    first, found = grid(100, 50), grid(100, 50).around(Bounds(*bounds))
+    box = found.bounds
+    assert found.shares_lattice(first)
+    assert box.west <= bounds[0] < box.west + 8 and box.south <= bounds[1] < box.south + 8
+    assert box.east - 8 < bounds[2] <= box.east and box.north - 8 < bounds[3] <= box.north
+
+
 def test_window_outside_is_empty():
     assert grid(10, 10).window_of(Bounds(0, 0, 8, 8)).is_empty
 

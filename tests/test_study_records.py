@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import errno
 import json
 import os
@@ -11,6 +12,7 @@ import sys
 import pytest
 
 from zoompick import files, settings
+from zoompick.catalog import sources
 from zoompick.errors import (
     BriefError,
     BusyError,
@@ -25,6 +27,7 @@ from zoompick.study.folder import Study
 from zoompick.study.journal import act
 from zoompick.study.names import NamePattern
 from zoompick.study.scenelist import from_collection, read_list, select, to_collection, write_list
+from zoompick.transfer import record
 
 FILLED = TEMPLATE.format(
     name='"Fen"',
@@ -183,6 +186,39 @@ def umask():
     value = os.umask(0)
     os.umask(value)
     return value
+
+
+@dataclasses.dataclass(frozen=True)
+class Row:
+    name: str
+    count: int = 0
+    share: float = 0.0
+    note: str | None = None
+    parts: tuple[str, ...] = ()
+
+
+def test_a_row_of_json_is_held_against_its_fields():
+    assert files.of_row(Row, {"name": "a", "share": 1, "parts": ["b"]}) == Row("a", share=1, parts=("b",))
+    for row in ([], None, {}, {"name": None}, {"name": "a", "count": "3"}, {"name": "a", "more": 1},
+                {"name": "a", "note": 1}, {"name": "a", "parts": "b"}, {"name": "a", "count": 1.5}):  # fmt: skip
+        with pytest.raises(TypeError):
+            files.of_row(Row, row)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["[]", "null", "3", '{"a": []}', '{"a": {"band": "red"}}', '{"a": {"band": "b", "url": "u", "multihash": 7}}'],
+)
+def test_a_record_of_downloads_that_is_none_counts_as_nothing_here(tmp_path, text):
+    (tmp_path / "downloads.json").write_text(text)
+    assert record.read(tmp_path) == {}
+
+
+@pytest.mark.parametrize("text", ["[]", "3", '{"a": {"url": null}}', '{"a": {"kind": "tiles"}}', '{"a": "u"}'])
+def test_a_file_of_sources_that_holds_none_is_told(tmp_path, text):
+    (tmp_path / "sources.json").write_text(text)
+    with pytest.raises(DataError, match="does not hold sources"):
+        sources.load(tmp_path / "sources.json")
 
 
 def test_no_room_becomes_our_error(tmp_path):

@@ -15,7 +15,7 @@ from badserver import Handler, serving
 from helpers import Memory, grid, noise
 from zoompick.catalog.sources import Source
 from zoompick.catalog.tileservice import TileService
-from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
+from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.tilegrid import MERCATOR, Matrix, TileGrid, TileKey, web_mercator
@@ -265,6 +265,27 @@ def test_a_picture_in_every_codec_reads_back_also_elsewhere(tmp_path, compressio
         assert file.pages[0].tags[33432].value == "Somebody"
     with pytest.raises(UsageError, match="8-bit colours"):
         write_geotiff(Memory(noise((1, 64, 64)), grid(64, 64)), path, WriteOptions(compression="jpeg"))
+
+
+def test_a_store_that_cannot_grow_keeps_what_came(tmp_path):
+    path = tmp_path / "t.mbtiles"
+    with TileStore(path) as store:
+        store.put(3, 8, [(TileKey(0, 0), b"x" * 3000)])
+        store._base.execute("PRAGMA max_page_count = 20")
+        with pytest.raises(DiskError, match="no room left"):
+            store.put(3, 8, [(TileKey(1, col), b"y" * 60_000) for col in range(4)])
+        store._base.execute("PRAGMA busy_timeout = 1")
+        other = sqlite3.connect(path)
+        other.execute("BEGIN IMMEDIATE")
+        for refused in (
+            lambda: store.mark_absent(3, 8, [(TileKey(2, 2), 404)]),
+            lambda: store.describe({"name": "n"}),
+        ):
+            with pytest.raises(DiskError, match="is locked"):
+                refused()
+        other.close()
+        assert store.known(3, 8) == ({TileKey(0, 0)}, set())
+    assert [entry.name for entry in tmp_path.iterdir()] == ["t.mbtiles"]
 
 
 def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):

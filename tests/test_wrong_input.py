@@ -171,6 +171,33 @@ def test_a_disk_without_room(tmp_path):
     assert sorted(tmp_path.iterdir()) == before
 
 
+@pytest.mark.parametrize("name", ["area.gpkg", "area.zip"])
+def test_a_disk_without_room_for_a_file_of_another_program(study, name):
+    before = sorted(study.iterdir())
+    process = start(study, "area", "write", name, preexec_fn=limited(300))
+    _, told = process.communicate(timeout=60)
+    assert (process.returncode, "Traceback" in told) == (1, False)
+    assert "no room left" in told or "disk" in told
+    assert sorted(study.iterdir()) == before
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["area", "write", "a" * 300 + ".geojson"], "File name too long"),
+        (["area", "a" * 300 + ".geojson"], "File name too long"),
+        (["new", "a" * 300, *BOX], "File name too long"),
+        (["area", "write", "folder.gpkg", "--overwrite"], "Is a directory"),
+    ],
+    ids=["write", "read", "new", "folder"],
+)
+def test_names_that_the_system_refuses(study, program, words, told):
+    (study / "folder.gpkg").mkdir()
+    refused = program(*words, cwd=study)
+    assert refused.code == 1 and told in " ".join(refused.err.split()), refused.err
+    assert "Traceback" not in refused.err and len(refused.err) < 800
+
+
 def test_a_disk_without_room_while_downloading(study, program):
     assert program("search", cwd=study).code == 0
     assert program("pick", "1", cwd=study).code == 0

@@ -15,15 +15,18 @@ import tempfile
 import unicodedata
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from dataclasses import fields
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, TypeVar
 
 from zoompick.errors import BusyError, DataError, DiskError
 
+Record = TypeVar("Record")
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 SHA256, BLAKE3 = "1220", "1e20"
 """Prefixes of a multihash: function code 0x12 (sha2-256) or 0x1e (blake3), length 0x20 (multiformats table)."""
 _PART = ".part"
+_SHOWN = 160
 
 
 @contextmanager
@@ -37,11 +40,42 @@ def disk_errors(path: Path, left: str = "Nothing was kept of the unfinished file
                 f"There is no room left on the disk for {path}.",
                 f"{left} Free some space, then give the same command again.",
             ) from error
-        if isinstance(error, PermissionError | IsADirectoryError | NotADirectoryError | FileExistsError):
+        if isinstance(error, ConnectionError | TimeoutError):
+            raise
+        raise DiskError(
+            f"{_shown(path)} cannot be written: {error.strerror or error}.",
+            "Check the folder, its permissions and its disk, and the length of the name.",
+        ) from error
+
+
+def refused(error: OSError) -> DiskError:
+    """What the operating system says about a file, where nobody has foreseen that it might."""
+    where = _shown(error.filename) if error.filename else "a file"
+    return DiskError(f"The system refuses {where}: {error.strerror or error}.", "Check the path and the disk.")
+
+
+def _shown(path: object) -> str:
+    """A path for people; of one far too long the ends."""
+    text = str(path)
+    return text if len(text) <= _SHOWN else f"{text[: _SHOWN // 2]}…{text[-_SHOWN // 4 :]}"
+
+
+@contextmanager
+def database_errors(path: Path, left: str = "Nothing was kept of the unfinished file.") -> Iterator[None]:
+    """As :func:`disk_errors`, for an SQLite file, whose library tells in words of its own that it cannot write."""
+    import sqlite3
+
+    with disk_errors(path, left):
+        try:
+            yield
+        except sqlite3.OperationalError as error:
+            # Extended codes hold the plain one in their last byte (SQLite, Result and Error Codes).
+            if error.sqlite_errorcode & 0xFF == sqlite3.SQLITE_FULL:
+                raise OSError(errno.ENOSPC, str(error)) from error
             raise DiskError(
-                f"{path} cannot be written: {error.strerror}.", "Check the folder and its permissions."
+                f"{path} cannot be written: {error}.",
+                f"{left} Look whether the disk is full, the folder may be written, or another program has it open.",
             ) from error
-        raise
 
 
 def temporary_beside(path: Path) -> tuple[int, Path]:
@@ -116,6 +150,33 @@ def read_json(path: Path) -> Any:
         raise DataError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
     except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise DataError(f"{path} is not valid JSON: {error}.", "Open it in an editor, or make it again.") from error
+
+
+_TYPES: dict[str, tuple[type, ...]] = {
+    "str": (str,),
+    "int": (int,),
+    "float": (float, int),
+    "str | None": (str, type(None)),
+    "int | None": (int, type(None)),
+    "tuple[str, ...]": (tuple,),
+}
+
+
+def of_row(kind: type[Record], row: Any) -> Record:
+    """A record of plain fields out of a row of JSON; a list stands for a tuple.
+
+    Raises
+    ------
+    TypeError
+        A field is missing, unknown, or of another type: people edit files, and programs are killed.
+    """
+    if not isinstance(row, dict):
+        raise TypeError("a row is no object")
+    values = {key: tuple(value) if isinstance(value, list) else value for key, value in row.items()}
+    for entry in fields(kind):  # type: ignore[arg-type]
+        if entry.name in values and not isinstance(values[entry.name], _TYPES[str(entry.type)]):
+            raise TypeError(f"{entry.name} is {values[entry.name]!r}")
+    return kind(**values)
 
 
 def new_hasher() -> Any:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.files import take_name, temporary_beside, write_json, write_text, writing
+from zoompick.files import database_errors, take_name, temporary_beside, write_json, write_text, writing
 
 
 def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
@@ -79,8 +79,9 @@ def _through_a_temporary(path: Path, write: Callable[[Path], None]) -> None:
     os.close(handle)
     named = part.with_name(f"{part.name}{path.suffix}")
     try:
-        write(named)
-        take_name(named, path)
+        with database_errors(path):
+            write(named)
+            take_name(named, path)
     finally:
         part.unlink(missing_ok=True)
         named.unlink(missing_ok=True)

@@ -22,7 +22,7 @@ import numpy as np
 
 from zoompick.catalog.packed import fill
 from zoompick.errors import DataError
-from zoompick.files import disk_errors, take_name, temporary_beside
+from zoompick.files import database_errors, take_name, temporary_beside
 from zoompick.settings import cache_folder
 
 if TYPE_CHECKING:
@@ -60,7 +60,7 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
     handle, part = temporary_beside(target)
     os.close(handle)
     try:
-        with disk_errors(target), closing(sqlite3.connect(part, isolation_level=None)) as database:
+        with database_errors(target), closing(sqlite3.connect(part, isolation_level=None)) as database:
             database.executescript(_SCHEMA)
             rows = _rows(items)
             numbers = {name: number for number, name in enumerate(dict.fromkeys(row[1] for row in rows))}

@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from zoompick.errors import DataError, UnknownNameError, UsageError
-from zoompick.files import read_json, write_json
+from zoompick.files import of_row, read_json, write_json
 from zoompick.settings import config_folder
 
 FILE_NAME = "sources.json"
@@ -92,11 +92,8 @@ def load(path: Path) -> dict[str, Source]:
         return {}
     table = read_json(path)
     try:
-        return {
-            name: Source(name, entry["url"], entry.get("kind", "stac-api"), entry.get("day", ""))
-            for name, entry in table.items()
-        }
-    except (AttributeError, KeyError, TypeError) as error:
+        return {name: of_row(Source, row | {"name": name}) for name, row in table.items()}
+    except (AttributeError, TypeError) as error:
         raise DataError(f"{path} does not hold sources.", "Remove it and add the sources again.") from error
 
 

@@ -89,6 +89,13 @@ def main() -> int:
         # Whoever read our output has enough; keep Python from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return exits.DONE
+    except OSError as problem:
+        from zoompick.cli import show
+        from zoompick.files import refused
+
+        told = refused(problem)
+        show.error(told)
+        return exits.code_of(told)
     except typer.TyperException as problem:
         from zoompick.cli import show
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zoompick.errors import GridError
 from zoompick.geo.bounds import Bounds
@@ -136,7 +136,8 @@ class Grid:
 
     def around(self, bounds: Bounds) -> Grid:
         """Smallest grid on this lattice that covers a rectangle in this grid's CRS, wherever that lies."""
-        return self.part(self._touched(bounds))
+        touched = self._touched(bounds)
+        return self.part(replace(touched, width=max(1, touched.width), height=max(1, touched.height)))
 
     def _touched(self, bounds: Bounds) -> Window:
         slack = _LATTICE_TOLERANCE_PX

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.errors import DataError, SourceError
-from zoompick.files import read_json, sha256_of_multihash, write_json
+from zoompick.files import of_row, read_json, sha256_of_multihash, write_json
 from zoompick.geo.shapes import Shape, from_text, geojson_of
 from zoompick.net.client import Client
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError
@@ -103,7 +103,7 @@ class Queue:
             return
         try:
             for row in read_json(self.path)["orders"]:
-                yield Order(**(row | {"scenes": tuple(row["scenes"])}))
+                yield of_row(Order, row)
         except (KeyError, TypeError, AttributeError) as error:
             raise DataError(f"{self.path} does not hold orders.", "Remove it and plan the orders again.") from error
 

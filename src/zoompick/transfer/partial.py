@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 
 from zoompick.errors import CancelledError
 from zoompick.events import Advanced, Report
-from zoompick.files import disk_errors, take_name, writing
+from zoompick.files import disk_errors, of_row, take_name, writing
 from zoompick.net.client import Answer
 from zoompick.net.refusals import TransientError
 from zoompick.transfer import kinds
@@ -268,7 +268,7 @@ def under_way(path: Path, url: str, stop: threading.Event, task: str, report: Re
 
 def _read(path: Path) -> Note | None:
     try:
-        return Note(**json.loads(path.read_text(encoding="utf-8")))
+        return of_row(Note, json.loads(path.read_text(encoding="utf-8")))
     except (OSError, ValueError, TypeError):
         return None
 

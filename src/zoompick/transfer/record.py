@@ -9,7 +9,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-from zoompick.files import multihash, read_json, write_json
+from zoompick.files import multihash, of_row, read_json, write_json
 from zoompick.geo.shapes import from_text
 from zoompick.transfer.plan import Fetch
 
@@ -51,9 +51,10 @@ def read(folder: Path) -> dict[str, Fetched]:
     """Files recorded in ``folder`` by name; a row that is none is left out, so that its file is fetched again."""
     path = folder / RECORD
     found: dict[str, Fetched] = {}
-    for name, entry in read_json(path).items() if path.exists() else ():
+    table = read_json(path) if path.exists() else {}
+    for name, row in table.items() if isinstance(table, dict) else ():
         with contextlib.suppress(TypeError):
-            found[name] = Fetched(**entry)
+            found[name] = of_row(Fetched, row)
     return found
 
 

@@ -7,13 +7,14 @@ mercator the format has no place: the metadata then name it, and rows are still 
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from zoompick.errors import DataError, UsageError
-from zoompick.files import disk_errors
+from zoompick.files import database_errors
 from zoompick.geo.tilegrid import TileKey
 
 _SCHEMA = """
@@ -28,6 +29,7 @@ CREATE TABLE IF NOT EXISTS absent (
 ) WITHOUT ROWID;
 """
 _AT_ONCE = 500
+_KEPT = "Tiles that came before are kept."
 
 
 class TileStore:
@@ -49,13 +51,13 @@ class TileStore:
             raise UsageError(f"There is no tile store {path}.", "Fetch tiles first: 'zoompick tiles get'.")
         self.path = path
         self._lock = threading.Lock()
-        with disk_errors(path):
-            path.parent.mkdir(parents=True, exist_ok=True)
         try:
-            self._base = sqlite3.connect(path, check_same_thread=False, timeout=30)
-            self._base.execute("PRAGMA journal_mode = WAL")
-            self._base.execute("PRAGMA synchronous = NORMAL")
-            self._base.executescript(_SCHEMA)
+            with database_errors(path, _KEPT):
+                path.parent.mkdir(parents=True, exist_ok=True)
+                self._base = sqlite3.connect(path, check_same_thread=False, timeout=30)
+                self._base.execute("PRAGMA journal_mode = WAL")
+                self._base.execute("PRAGMA synchronous = NORMAL")
+                self._base.executescript(_SCHEMA)
         except sqlite3.DatabaseError as error:
             raise DataError(f"{path} is no tile store: {error}.", "Remove it, or give another --store.") from error
 
@@ -67,7 +69,9 @@ class TileStore:
 
     def close(self) -> None:
         """Close the file; one file is left, without a journal."""
-        self._base.execute("PRAGMA journal_mode = DELETE")
+        with contextlib.suppress(sqlite3.OperationalError):
+            # On a full disk the journal stays beside the file, and the next run takes it up.
+            self._base.execute("PRAGMA journal_mode = DELETE")
         self._base.close()
 
     @property
@@ -90,7 +94,7 @@ class TileStore:
                 raise UsageError(
                     f"{self.path} holds tiles of {known[name]}, not of {facts[name]}.", "Give another --store."
                 )
-        with self._lock, self._base:
+        with self._lock, database_errors(self.path, _KEPT), self._base:
             self._base.executemany("INSERT OR REPLACE INTO metadata VALUES (?, ?)", list(facts.items()))
 
     def known(self, level: int, rows: int) -> tuple[set[TileKey], set[TileKey]]:
@@ -105,7 +109,7 @@ class TileStore:
     def put(self, level: int, rows: int, tiles: Sequence[tuple[TileKey, bytes]]) -> None:
         """Keep tiles, all of them or none."""
         cells = [(level, key.col, rows - 1 - key.row, data) for key, data in tiles]
-        with self._lock, disk_errors(self.path, "Tiles that came before are kept."), self._base:
+        with self._lock, database_errors(self.path, _KEPT), self._base:
             self._base.executemany("INSERT OR REPLACE INTO tiles VALUES (?, ?, ?, ?)", cells)
             self._base.executemany(
                 "DELETE FROM absent WHERE zoom_level = ? AND tile_column = ? AND tile_row = ?",
@@ -115,7 +119,7 @@ class TileStore:
     def mark_absent(self, level: int, rows: int, keys: Iterable[tuple[TileKey, int]]) -> None:
         """Note tiles that the service said it does not have, with the status of its answer."""
         cells = [(level, key.col, rows - 1 - key.row, status) for key, status in keys]
-        with self._lock, self._base:
+        with self._lock, database_errors(self.path, _KEPT), self._base:
             self._base.executemany("INSERT OR REPLACE INTO absent VALUES (?, ?, ?, ?)", cells)
 
     def tile(self, level: int, rows: int, key: TileKey) -> bytes | None:

@@ -26,8 +26,9 @@ def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str)
     area : Shape
         Longitude/latitude; what lies outside the raster counts as missing.
     """
-    grid = _area_grid(raster, area)
-    mask = PolygonMask(project(area, grid.crs), grid)
+    polygon = project(area, raster.grid.crs)
+    grid = raster.grid.around(bounds_of(polygon))
+    mask = PolygonMask(polygon, grid)
     col, row = (round(value) for value in grid.offset_in(raster.grid))
     inside = valid = 0
     for window in grid.tiles(_BLOCK_PX):
@@ -47,17 +48,6 @@ def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str)
         note,
         percent,
     )
-
-
-def _area_grid(raster: Raster, area: Shape) -> Grid:
-    """The raster's lattice carried on over the whole area."""
-    box = bounds_of(project(area, raster.grid.crs))
-    have = raster.grid
-    first_col = int(np.floor((box.west - have.west) / have.pixel_x + 1e-3))
-    first_row = int(np.floor((have.north - box.north) / have.pixel_y + 1e-3))
-    last_col = int(np.ceil((box.east - have.west) / have.pixel_x - 1e-3))
-    last_row = int(np.ceil((have.north - box.south) / have.pixel_y - 1e-3))
-    return have.part(Window(first_col, first_row, max(1, last_col - first_col), max(1, last_row - first_row)))
 
 
 def _on(grid: Grid, window: Window, col: int, row: int) -> npt.NDArray[np.bool_]:
