@@ -177,7 +177,9 @@ def order_wait(
                 if not left:
                     break
                 if limit and time.monotonic() > ends:
-                    raise IncompleteError(f"{len(left)} orders are not here yet.", "'zoompick order wait' goes on.")
+                    raise IncompleteError(
+                        f"Not here yet: {show.counted(len(left), 'order')}.", "'zoompick order wait' goes on."
+                    )
                 time.sleep(every)
     queue = list(desk.queue)
     _show(queue, as_json)
