@@ -49,9 +49,9 @@ def disk_errors(path: Path, left: str = "Nothing was kept of the unfinished file
 
 
 def refused(error: OSError) -> DiskError:
-    """What the operating system says about a file, where nobody has foreseen that it might."""
-    where = _shown(error.filename) if error.filename else "a file"
-    return DiskError(f"The system refuses {where}: {error.strerror or error}.", "Check the path and the disk.")
+    """What the operating system says, mostly about a file, where nobody has foreseen that it might."""
+    where = f" {_shown(error.filename)}" if error.filename else ""
+    return DiskError(f"The system refuses{where}: {error.strerror or error}.", "Check the path and the disk.")
 
 
 def _shown(path: object) -> str:

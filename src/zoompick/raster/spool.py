@@ -49,7 +49,6 @@ class Spool:
         seen : callable
             Gets all bytes in order too, on a thread that reads ahead of who takes them: a hasher.
         """
-
         buffers = [memoryview(bytearray(2 * _BATCH_BYTES)) for _ in range(2)]
 
         def read(batch: list[Piece], which: int) -> memoryview:
