@@ -115,16 +115,38 @@ def in_threads(work: Callable[[Any], Any], jobs: list[Any]) -> None:
             pass
 
 
-def stack(folder: Path, side: int) -> None:
-    """Our stack of the six bands."""
-    from zoompick.raster.write import write_geotiff
+def stacked(folder: Path, side: int) -> Any:
+    """The six bands as one raster."""
     from zoompick.workflow.steps import StackStep
 
     paths = tuple(band_path(folder, band, side) for band in (*FULL, *HALF))
-    out = folder / "out-stack.tif"
+    return StackStep(paths, folder / "out-stack.tif", (*FULL, *HALF)).build()
+
+
+def written(raster: Any, out: Path) -> None:
+    """Our writer with overviews, statistics and digest."""
+    from zoompick.raster.write import write_geotiff
+
     out.unlink(missing_ok=True)
-    raster = StackStep(paths, out, (*FULL, *HALF)).build()
     timed(lambda: write_geotiff(raster, out))
+
+
+def stack(folder: Path, side: int) -> None:
+    """Our stack of the six bands."""
+    written(stacked(folder, side), folder / "out-stack.tif")
+
+
+def stack_anew(folder: Path, side: int) -> None:
+    """The same where no block can be passed on as it is: every tile is encoded."""
+    from zoompick.raster.raster import Derived
+
+    class Computed(Derived):
+        """Pixels only."""
+
+        def read(self, window: Any, bands: Any = None, level: int = 0) -> Any:
+            return self.source.read(window, bands, level)
+
+    written(Computed(stacked(folder, side)), folder / "out-stack.tif")
 
 
 def stack_codec(folder: Path, side: int) -> None:
@@ -234,12 +256,8 @@ class Repeated:
 
 
 def write(folder: Path, side: int) -> None:
-    """Our writer with overviews, statistics and digest."""
-    from zoompick.raster.write import write_geotiff
-
-    raster, out = Repeated(side), folder / "out-write.tif"
-    out.unlink(missing_ok=True)
-    timed(lambda: write_geotiff(raster, out))
+    """A file of one band."""
+    written(Repeated(side), folder / "out-write.tif")
 
 
 def write_encode(folder: Path, side: int) -> None:

@@ -22,9 +22,11 @@ from zoompick.imagery.index import Index
 from zoompick.imagery.picture import world_file, write_png
 from zoompick.imagery.stack import Stack, build_stack
 from zoompick.imagery.stretch import Limits, percentile_limits
+from zoompick.raster.coded import coded_block
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.part import Part
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
 
@@ -180,6 +182,32 @@ def test_clip_keeps_the_inside_and_blanks_the_rest(touch):
     wrong = (found[0] != 0) != inside
     assert wrong.sum() <= 2
     np.testing.assert_array_equal(found[1][inside & ~wrong], source.pixels[1, 8:51, 10:67][inside & ~wrong])
+
+
+def test_what_no_step_changes_goes_from_file_to_file_as_it_is(tmp_path):
+    """Through a stack and a clip: blocks of a band on its own lattice, inside the area; others are computed."""
+    red = noise((1, 600, 600), high=90)
+    place = Grid(PLACE.crs, 8, 8, PLACE.west, PLACE.north, 600, 600)
+    coarse = Grid(PLACE.crs, 16, 16, PLACE.west, PLACE.north, 300, 300)
+    hard = WriteOptions(side=64, effort=9)
+    write_geotiff(Memory(red, place, 0, (Band("red"),)), tmp_path / "red.tif", hard)
+    write_geotiff(Memory(noise((1, 300, 300), high=90), coarse, 0, (Band("nir"),)), tmp_path / "nir.tif", hard)
+    stack = build_stack(open_layers([tmp_path / "red.tif", tmp_path / "nir.tif"]), ["nir", "red"], place)
+    inner, edge, corner = Window(64, 128, 64, 64), Window(576, 128, 64, 64), Window(0, 0, 64, 64)
+    block = coded_block(stack, inner, 1)
+    assert block.data == coded_block(GeoTiff(tmp_path / "red.tif"), inner, 0).data
+    np.testing.assert_array_equal(block.pixels, stack.read(inner, (1,)))
+    assert [coded_block(stack, *asked) for asked in ((inner, 0), (edge, 1), (inner.moved(1, 0), 1))] == [None] * 3
+    write_geotiff(stack, tmp_path / "stack.tif", WriteOptions(side=64, effort=9))
+    clip = Clip(
+        GeoTiff(tmp_path / "stack.tif"), lonlat(shapely.Polygon([(0, 40), (40, 0), (600, 0), (600, 600)]), place)
+    )
+    assert clip.grid == place
+    assert coded_block(clip, corner, 1) is None
+    inside = Window(320, 128, 64, 64)
+    assert coded_block(clip, inside, 1).data == coded_block(stack, inside, 1).data
+    shifted = Part(GeoTiff(tmp_path / "red.tif"), Window(64, 64, 300, 300))
+    assert coded_block(shifted, Window(0, 64, 64, 64), 0).data == block.data
 
 
 def test_clips_that_cannot_be():

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import struct
 import xml.etree.ElementTree as ET
+import zlib
 from concurrent.futures import ThreadPoolExecutor
 
 import blake3
@@ -12,7 +13,7 @@ import numpy as np
 import pytest
 import tifffile
 
-from helpers import Memory, grid, noise
+from helpers import Memory, foreign_tiff, geo_tags, grid, noise
 from zoompick import files
 from zoompick.errors import DataError, DiskError, UsageError
 from zoompick.events import Advanced, Started
@@ -208,3 +209,84 @@ def test_a_place_that_cannot_be_written(tmp_path):
     (tmp_path / "file").write_text("")
     with pytest.raises(DiskError):
         write_geotiff(Memory(noise((1, 8, 8)), grid(8, 8)), tmp_path / "file" / "a.tif")
+
+
+SLOPE = (np.indices((200, 200)).sum(axis=0) // 3).astype("uint16") + noise((1, 200, 200), high=9)
+"""Ground that is worth pressing."""
+
+
+def pressed_tiff(path, pixels, level, after=b""):
+    """A tiled file whose blocks another library pressed, with the horizontal predictor (TIFF 6.0, section 14)."""
+    padded = np.zeros((1, 256, 256), pixels.dtype)
+    padded[:, :200, :200] = pixels
+    tiles = (padded[0, y : y + 64, x : x + 64] for y in range(0, 256, 64) for x in range(0, 256, 64))
+    data = (zlib.compress(np.diff(tile, axis=1, prepend=tile[:, :1] * 0).tobytes(), level) + after for tile in tiles)
+    tifffile.imwrite(
+        path, data, shape=(200, 200), dtype=pixels.dtype, tile=(64, 64), compression="zlib", predictor=2,
+        photometric="minisblack", extratags=[*geo_tags(grid(200, 200)), (42113, "s", 2, "0", True)], metadata=None,
+    )  # fmt: skip
+    return path
+
+
+def blocks(path):
+    """Stored bytes of every block of the full resolution."""
+    data = path.read_bytes()
+    with tifffile.TiffFile(path) as tiff:
+        page = tiff.pages[0]
+        return [data[at : at + count] for at, count in zip(page.dataoffsets, page.databytecounts, strict=True)]
+
+
+@pytest.mark.parametrize("dtype", ["uint8", "uint16"])
+@pytest.mark.parametrize(
+    ("level", "options", "is_passed"),
+    [
+        (6, {}, True),
+        (9, {}, True),
+        (1, {}, False),
+        (6, {"effort": 9}, False),
+        (6, {"side": 32}, False),
+        (6, {"side": 128}, False),
+        (6, {"compression": "lzw"}, False),
+        (6, {"compression": "zstd"}, False),
+    ],
+)
+def test_blocks_that_nothing_changes_are_passed_on(tmp_path, level, options, is_passed, dtype):
+    """Only whole ones of the same coding, pressed at least as hard; the rest of the file is what it always is."""
+    pixels = SLOPE.astype(dtype)
+    source = GeoTiff(pressed_tiff(tmp_path / "in.tif", pixels, level))
+    options = WriteOptions(**{"side": 64} | options)
+    written = write_geotiff(source, tmp_path / "out.tif", options)
+    plain = write_geotiff(Memory(pixels, source.grid, 0), tmp_path / "plain.tif", options)
+    before, after, anew = (blocks(tmp_path / name) for name in ("in.tif", "out.tif", "plain.tif"))
+    inner = [0, 1, 2, 4, 5, 6, 8, 9, 10] if is_passed else []
+    assert [n for n, block in enumerate(after) if block in before] == inner
+    assert [n for n, block in enumerate(after) if block != anew[n]] == inner
+    assert written.statistics == plain.statistics
+    for level_grid in range(len(GeoTiff(plain.path).levels)):
+        found, expected = (tifffile.imread(path, level=level_grid) for path in (written.path, plain.path))
+        np.testing.assert_array_equal(found, expected)
+
+
+@pytest.mark.parametrize(("byteorder", "predictor"), [(">", 2), ("<", None)])
+def test_blocks_of_another_form_are_made_anew(tmp_path, byteorder, predictor):
+    options = {"tile": (64, 64), "compression": "zlib", "predictor": predictor, "byteorder": byteorder}
+    source = foreign_tiff(tmp_path / "in.tif", SLOPE, grid(200, 200), nodata="0", **options)
+    written = write_geotiff(GeoTiff(source), tmp_path / "out.tif", WriteOptions(side=64))
+    np.testing.assert_array_equal(tifffile.imread(written.path), SLOPE[0])
+    assert not set(blocks(written.path)) & set(blocks(source))
+
+
+def test_what_hides_behind_a_block_is_not_spread(tmp_path):
+    hidden = b"\xde\xad" * 5000
+    source = pressed_tiff(tmp_path / "in.tif", SLOPE, 6, hidden)
+    written = write_geotiff(GeoTiff(source), tmp_path / "out.tif", WriteOptions(side=64))
+    np.testing.assert_array_equal(tifffile.imread(written.path), SLOPE[0])
+    assert hidden in source.read_bytes() and hidden not in written.path.read_bytes()
+
+
+def test_a_damaged_block_is_never_passed_on(tmp_path):
+    source = pressed_tiff(tmp_path / "in.tif", SLOPE, 6)
+    data, block = source.read_bytes(), blocks(source)[5]
+    source.write_bytes(data.replace(block, block[:20] + bytes([block[20] ^ 64]) + block[21:]))
+    with pytest.raises(DataError, match="row 1, column 1 does not decode"):
+        write_geotiff(GeoTiff(source), tmp_path / "out.tif", WriteOptions(side=64))

@@ -8,6 +8,7 @@ import numpy as np
 
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Derived, Pixels, Raster
@@ -56,7 +57,13 @@ class Clip(Derived):
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
-        moved = Window(window.col + self._window.col, window.row + self._window.row, window.width, window.height)
-        inside = self._mask.read(moved)
+        moved = window.moved(self._window.col, self._window.row)
         pixels = self.source.read(moved, bands)
-        return pixels if inside.all() else np.where(inside, pixels, self.dtype.type(self.nodata))
+        if self._mask.clearly_holds(moved):
+            return pixels
+        return np.where(self._mask.read(moved), pixels, self.dtype.type(self.nodata))
+
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The source's block where all of it is inside; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
+        moved = window.moved(self._window.col, self._window.row)
+        return coded_block(self.source, moved, band) if self._mask.clearly_holds(moved) else None

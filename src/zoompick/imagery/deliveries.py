@@ -10,6 +10,7 @@ from pathlib import Path
 from zoompick.catalog.scene import BandFile, Scene
 from zoompick.errors import SourceError
 from zoompick.files import read_json
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
@@ -40,6 +41,10 @@ class OneBand(Derived):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of the one band."""
         return self.source.read(window, (self.index,), level)
+
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The source's block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
+        return coded_block(self.source, window, self.index)
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ import numpy as np
 
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.deliveries import Layer
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import Method
 from zoompick.raster.raster import Band, Pixels, Raster, fill_value, valid_mask
@@ -72,6 +73,10 @@ class Stack:
         for place, index in enumerate(wanted):
             self._read_band(index, window, out[place])
         return out
+
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The block of a band's only raster; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
+        return coded_block(self._parts[band][0], window, 0) if self._is_plain(band) else None
 
     def _is_plain(self, index: int) -> bool:
         """True when a band's only raster has the stack's type and no-data value: its pixels are the stack's."""

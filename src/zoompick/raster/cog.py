@@ -22,6 +22,8 @@ _CLASSIC_LIMIT = (1 << 32) - 1
 _GREY, _RGB = 1, 2
 _SAMPLE_FORMAT = {"u": 1, "i": 2, "f": 3}
 COMPRESSION = {"none": 1, "lzw": 5, "jpeg": 7, "deflate": 8, "zstd": 50000, "webp": 50001}
+DEFLATES = (COMPRESSION["deflate"], 32946)
+"""The registered number and the one used before."""
 PICTURE_ONLY = ("jpeg", "webp")
 _YCBCR, _COPYRIGHT_TAG = 6, 33432
 

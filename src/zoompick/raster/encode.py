@@ -5,12 +5,14 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import imagecodecs
 import numpy as np
 
-from zoompick.raster import kernels
+from zoompick.raster import cog, kernels
+from zoompick.raster.coded import CodedBlock
 from zoompick.raster.raster import Pixels
 
 Block = bytes | memoryview
@@ -60,6 +62,23 @@ class Encoder:
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
         return memoryview(_CODECS[self.compression](image, *level, out=room))
 
+    def passes(self, block: CodedBlock) -> bool:
+        """True when encoding the pixels anew would gain nothing: same coding, pressed at least as hard.
+
+        The header of a deflated block tells how hard it was pressed, for this very question. Source: RFC 1950,
+        section 2.2, FLEVEL.
+        """
+        if self.compression != "deflate" or block.compression not in cog.DEFLATES:
+            return False
+        same = block.predictor == self.predictor and block.stored == self.dtype.newbyteorder("<")
+        # What a hostile file hides behind a block's end is not spread.
+        is_small = len(block.data) <= block.pixels.nbytes
+        return same and is_small and _pressed(block.data) >= self._pressing
+
+    @cached_property
+    def _pressing(self) -> int:
+        return _pressed(imagecodecs.deflate_encode(b"", self.effort))
+
     def _scratch(self, use: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Pixels:
         """An array of this thread, made once: fresh pages for every tile would cost a tenth of the codec's time."""
         held = getattr(self._local, use, None)
@@ -67,3 +86,8 @@ class Encoder:
             held = np.empty(shape, dtype)
             setattr(self._local, use, held)
         return np.asarray(held)
+
+
+def _pressed(data: bytes | bytearray) -> int:
+    """How hard a deflated block was pressed, 0 to 3."""
+    return data[1] >> 6

@@ -21,6 +21,7 @@ import numpy as np
 
 from zoompick.errors import DataError, FormatError
 from zoompick.raster import blockcache, geokeys, kernels, tiffmeta
+from zoompick.raster.coded import CodedBlock
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Pixels, fill_value
 from zoompick.raster.source import ByteSource, LocalFile, SourceStream
@@ -139,9 +140,9 @@ class GeoTiff:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         image = self._images[level]
         wanted = tuple(range(image.samples)) if bands is None else tuple(bands)
-        whole = self._whole_block(image, window, wanted, level)
-        if whole is not None:
-            return whole
+        only = self._only_block(image, window, wanted)
+        if only is not None:
+            return self._block(image, level, wanted[0], *only, keep=False)
         out = np.empty((len(wanted), window.height, window.width), image.dtype)
         inside = window.intersect(Window(0, 0, image.width, image.height))
         if inside != window:
@@ -181,8 +182,18 @@ class GeoTiff:
         ]
         return [(int(image.offsets[index]), int(image.counts[index])) for index in indices if image.counts[index]]
 
-    def _whole_block(self, image: _Image, window: Window, wanted: tuple[int, ...], level: int) -> Pixels | None:
-        """The block itself, uncopied, when one band of exactly one stored block is asked for."""
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The stored block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
+        image = self._images[0]
+        place = self._only_block(image, window, (band,))
+        data = self._stored(image, band, *place) if place else b""
+        if not place or not data:
+            return None
+        pixels = self._unpacked(image, data, *place)
+        return CodedBlock(pixels, data, image.compression, image.predictor, image.stored)
+
+    def _only_block(self, image: _Image, window: Window, wanted: tuple[int, ...]) -> tuple[int, int] | None:
+        """Row and column of the block when one band of exactly one stored block is asked for."""
         if len(wanted) != 1 or not (image.separate or image.samples == 1):
             return None
         if (window.height, window.width) != (image.block_rows, image.block_cols):
@@ -193,7 +204,7 @@ class GeoTiff:
             return None
         if window.stop_row > image.height or window.stop_col > image.width:
             return None
-        return self._block(image, level, wanted[0], row, col, keep=False)
+        return row, col
 
     def _blocks(self, image: _Image, inside: Window, wanted: tuple[int, ...], level: int) -> Any:
         """Blocks under a window, with pairs (index in the output, index in the block)."""
@@ -219,21 +230,27 @@ class GeoTiff:
         return block
 
     def _decode(self, image: _Image, plane: int, row: int, col: int) -> Pixels:
-        index = (plane * image.down + row) * image.across + col
-        rows, per_pixel = image.rows_in(row), 1 if image.separate else image.samples
-        shape = (rows, image.block_cols, per_pixel)
-        count = image.counts[index] if index < len(image.counts) else 0
-        if count == 0:
+        data = self._stored(image, plane, row, col)
+        if not data:
             # A block of no length stands for no-data throughout.
-            return np.full((per_pixel, rows, image.block_cols), fill_value(self._nodata), image.dtype)
-        offset = image.offsets[index]
+            bands = 1 if image.separate else image.samples
+            return np.full((bands, image.rows_in(row), image.block_cols), fill_value(self._nodata), image.dtype)
+        return self._unpacked(image, data, row, col)
+
+    def _stored(self, image: _Image, plane: int, row: int, col: int) -> bytes:
+        index = (plane * image.down + row) * image.across + col
+        offset, count = image.offsets[index], image.counts[index]
         if offset < 0 or count < 0 or offset + count > self._source.size:
             raise DataError(
                 f"{self._source.address} is cut short: a block at byte {offset} ends after the file's last byte.",
                 "Remove the file and download it again.",
             )
+        return self._source.read(offset, count) if count else b""
+
+    def _unpacked(self, image: _Image, data: bytes, row: int, col: int) -> Pixels:
+        shape = image.rows_in(row), image.block_cols, 1 if image.separate else image.samples
         try:
-            return _unpack(image, self._source.read(offset, count), shape)
+            return _unpack(image, data, shape)
         except (RuntimeError, ValueError, TypeError) as error:
             raise DataError(
                 f"{self._source.address} is damaged: the block in row {row}, column {col} does not decode ({error}).",

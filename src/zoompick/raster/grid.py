@@ -45,6 +45,10 @@ class Window:
         height = max(0, min(self.stop_row, other.stop_row) - row)
         return Window(col, row, width, height)
 
+    def moved(self, cols: int, rows: int) -> Window:
+        """The window so many columns to the right and rows down."""
+        return Window(self.col + cols, self.row + rows, self.width, self.height)
+
     def slices_in(self, outer: Window) -> tuple[slice, slice]:
         """Row and column slices of this window in an array that holds ``outer``."""
         row, col = self.row - outer.row, self.col - outer.col

@@ -41,6 +41,12 @@ class PolygonMask:
             mask |= self._touched(window)
         return mask
 
+    def clearly_holds(self, window: Window) -> bool:
+        """True when every pixel is in and no piece of the outline is near; told without drawing the mask."""
+        if window.is_empty or self._edges_near(window).size:
+            return False
+        return bool(self._centres(Window(window.col, window.row, 1, 1))[0, 0])
+
     def _centres(self, window: Window) -> Mask:
         """Even-odd rule along each row of centres: every crossing flips what lies to its right."""
         x0, y0, x1, y1 = self._edges.T

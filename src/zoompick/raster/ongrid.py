@@ -10,6 +10,7 @@ import numpy as np
 
 from zoompick.errors import GridError
 from zoompick.raster import resample
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Derived, Pixels, Raster
 from zoompick.raster.resample import Axis
@@ -63,8 +64,7 @@ class OnGrid(Derived):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         if self._copies:
-            col, row = (round(value) for value in self._offset)
-            return self.source.read(Window(window.col + col, window.row + row, window.width, window.height), bands)
+            return self.source.read(self._in_source(window), bands)
         cols = Axis(self._offset[0] + window.col * self._step[0], self._step[0], window.width)
         rows = Axis(self._offset[1] + window.row * self._step[1], self._step[1], window.height)
         halo = 1 if self.method == "smooth" and not self._shrinks else 0
@@ -78,6 +78,15 @@ class OnGrid(Derived):
         if self._uncovered:
             self._blank_outside(pixels, rows, cols)
         return pixels
+
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The source's block on the same lattice; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
+        return coded_block(self.source, self._in_source(window), band) if self._copies else None
+
+    def _in_source(self, window: Window) -> Window:
+        """A window in the source's pixels, on the same lattice."""
+        col, row = (round(value) for value in self._offset)
+        return window.moved(col, row)
 
     @property
     def _shrinks(self) -> bool:

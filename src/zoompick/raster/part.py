@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Derived, Pixels, Raster
 
@@ -26,5 +27,8 @@ class Part(Derived):
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window of this one; see :meth:`zoompick.raster.raster.Raster.read`."""
-        moved = Window(window.col + self.window.col, window.row + self.window.row, window.width, window.height)
-        return self.source.read(moved, bands)
+        return self.source.read(window.moved(self.window.col, self.window.row), bands)
+
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The source's block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
+        return coded_block(self.source, window.moved(self.window.col, self.window.row), band)

@@ -20,6 +20,7 @@ from zoompick.errors import UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import BLAKE3, disk_errors, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.encode import Block, Encoder
 from zoompick.raster.grid import Window
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
@@ -203,8 +204,9 @@ class _Maker:
         """Read or take the pixels, encode them, and halve them for the level above."""
         nodata, side = self.raster.nodata, self.options.side
         statistics: tuple[BandStatistics, ...] = ()
+        coded = self._coded(window, key) if given is None else None
         if given is None:
-            inside = self.raster.read(window, key.bands)
+            inside = coded.pixels if coded else self.raster.read(window, key.bands)
             statistics = tuple(BandStatistics.of(band, nodata) for band in inside)
         else:
             inside = given[:, : window.height, : window.width]
@@ -212,7 +214,13 @@ class _Maker:
         if key.level < len(self.pyramid.levels) - 1:
             is_whole = bool(statistics) and all(one.is_whole for one in statistics)
             smaller = halved(inside, side // 2, nodata, self.options.is_class, is_whole)
-        return _Plane(keep(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller)
+        is_ready = coded is not None and inside.shape[1:] == (side, side) and self.encoder.passes(coded)
+        block = coded.data if coded and is_ready else self.encoder.encode(padded(inside, side, side, nodata))
+        return _Plane(keep(block), statistics, smaller)
+
+    def _coded(self, window: Window, key: TileKey) -> CodedBlock | None:
+        """The block of a file that this tile is, if it is one."""
+        return coded_block(self.raster, window, key.bands[0]) if len(key.bands) == 1 else None
 
     def _take(self, tile: _Tile, spool: Spool) -> list[_Job]:
         """Here: note where the tile's blocks lie, merge statistics, hand a completed parent on."""

@@ -1,0 +1,46 @@
+"""Blocks that go from file to file as they are: what no step changes need not be encoded again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol, runtime_checkable
+
+import numpy as np
+
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import Pixels, Raster
+
+
+@dataclass(frozen=True, slots=True)
+class CodedBlock:
+    """A block of one band as a file holds it, and its pixels.
+
+    Attributes
+    ----------
+    pixels : ndarray, shape (1, rows, cols)
+    data : bytes
+        As stored.
+    compression, predictor : int
+        TIFF tags 259 and 317.
+    stored : dtype
+        Pixel type with the file's byte order.
+    """
+
+    pixels: Pixels
+    data: bytes
+    compression: int
+    predictor: int
+    stored: np.dtype[Any]
+
+
+@runtime_checkable
+class HasBlocks(Protocol):
+    """What a Raster may do beside yielding pixels: give some of them in the form they are stored in."""
+
+    def coded(self, window: Window, band: int) -> CodedBlock | None:
+        """The stored block that is exactly this window of one band; None when there is none, or pixels change."""
+
+
+def coded_block(raster: Raster, window: Window, band: int) -> CodedBlock | None:
+    """The stored block behind a window, for any raster; see :meth:`HasBlocks.coded`."""
+    return raster.coded(window, band) if isinstance(raster, HasBlocks) else None
