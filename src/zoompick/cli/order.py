@@ -107,7 +107,8 @@ def order_plan(as_json: options.Json = False) -> None:
     price = _cost(planned)
     cost = f" {'It costs' if len(planned) == 1 else 'They cost'} {price}." if price else ""
     accept = f" --accept-price {price.split()[0]}" if price else ""
-    show.note(f"{show.counted(len(planned), 'order')}.{cost} To hand them in: zoompick order submit{accept}")
+    them = "it" if len(planned) == 1 else "them"
+    show.note(f"{show.counted(len(planned), 'order')}.{cost} To hand {them} in: zoompick order submit{accept}")
 
 
 @order.command("submit")
