@@ -11,7 +11,7 @@ import shapely
 
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source
-from zoompick.errors import NothingFoundError, SourceError, UsageError
+from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
@@ -131,6 +131,10 @@ def test_nothing_is_bought_or_accepted_silently(shop):
     assert list(shop.desk.queue) == []
     [terms] = shop.desk.terms(shop.scenes)
     assert terms.accepted and terms.sha256 == terms_digest("gannet-vhr")
+    for damaged in ("null", '{"gannet-vhr": 7}', '{"gannet-vhr": {"sha256": "0"}}'):
+        shop.desk.study.terms_file.write_text(damaged)
+        with pytest.raises(DataError, match="does not hold accepted terms"):
+            shop.desk.terms(shop.scenes)
 
 
 @pytest.mark.parametrize("shop", [()], indirect=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import re
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -149,9 +149,11 @@ def test_the_queue_survives(tmp_path):
     queue.add([order(1), order(2)])
     queue.replace(order(2, "running", progress=40))
     assert list(Queue(queue.path)) == [order(1), order(2, "running", progress=40)]
-    queue.path.write_text('{"orders": [{"nonsense": 1}]}')
-    with pytest.raises(DataError, match="does not hold orders"):
-        list(queue)
+    nobody, numbers = (asdict(replace(order(1), scenes=scenes)) for scenes in ((), (7,)))
+    for row in ({"nonsense": 1}, nobody, numbers):
+        queue.path.write_text(json.dumps({"orders": [row]}))
+        with pytest.raises(DataError, match="does not hold orders"):
+            list(queue)
 
 
 def test_the_expected_end():

@@ -174,8 +174,11 @@ def of_row(kind: type[Record], row: Any) -> Record:
         raise TypeError("a row is no object")
     values = {key: tuple(value) if isinstance(value, list) else value for key, value in row.items()}
     for entry in fields(kind):  # type: ignore[arg-type]
-        if entry.name in values and not isinstance(values[entry.name], _TYPES[str(entry.type)]):
-            raise TypeError(f"{entry.name} is {values[entry.name]!r}")
+        value = values.get(entry.name)
+        if entry.name in values and not isinstance(value, _TYPES[str(entry.type)]):
+            raise TypeError(f"{entry.name} is {value!r}")
+        if isinstance(value, tuple) and not all(isinstance(part, str) for part in value):
+            raise TypeError(f"{entry.name} holds more than texts")
     return kind(**values)
 
 

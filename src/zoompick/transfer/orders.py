@@ -103,7 +103,10 @@ class Queue:
             return
         try:
             for row in read_json(self.path)["orders"]:
-                yield of_row(Order, row)
+                order = of_row(Order, row)
+                if not order.scenes:
+                    raise TypeError("an order of no scene")
+                yield order
         except (KeyError, TypeError, AttributeError) as error:
             raise DataError(f"{self.path} does not hold orders.", "Remove it and plan the orders again.") from error
 

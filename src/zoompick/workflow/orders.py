@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
 from zoompick.catalog import offer
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source, named
-from zoompick.errors import NothingFoundError, SourceError, UsageError
+from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.files import read_json, write_json
+from zoompick.files import of_row, read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, TransientError
@@ -42,6 +42,15 @@ class Terms:
     collection: str
     url: str
     text: str
+    sha256: str
+    accepted: str
+
+
+@dataclass(frozen=True)
+class _Accepted:
+    """A row of the study's record of terms, by collection."""
+
+    url: str
     sha256: str
     accepted: str
 
@@ -79,8 +88,8 @@ class Desk:
                 data, kind = self.client.document(url)
                 text = data.decode("utf-8", "replace") if kind.startswith("text/") else ""
                 digest = hashlib.sha256(data).hexdigest()
-                kept = self._accepted().get(collection, {})
-                accepted = str(kept.get("accepted", "")) if kept.get("sha256") == digest else ""
+                kept = self._accepted().get(collection)
+                accepted = kept.accepted if kept and kept.sha256 == digest else ""
                 found.append(Terms(collection, url, text, digest, accepted))
         return found
 
@@ -95,14 +104,18 @@ class Desk:
         for terms in self.terms(scenes):
             if len(sha256) >= 8 and terms.sha256.startswith(sha256.lower()):
                 now = _now()
-                row = {"url": terms.url, "sha256": terms.sha256, "accepted": now}
-                write_json(self.study.terms_file, self._accepted() | {terms.collection: row})
+                known = self._accepted() | {terms.collection: _Accepted(terms.url, terms.sha256, now)}
+                write_json(self.study.terms_file, {name: asdict(entry) for name, entry in known.items()})
                 return replace(terms, accepted=now)
         raise UsageError(f"No terms here have the digest {sha256}.", "'zoompick order ask' shows them.")
 
-    def _accepted(self) -> dict[str, Any]:
+    def _accepted(self) -> dict[str, _Accepted]:
         path = self.study.terms_file
-        return dict(read_json(path)) if path.exists() else {}
+        try:
+            rows = read_json(path).items() if path.exists() else ()
+            return {name: of_row(_Accepted, row) for name, row in rows}
+        except (AttributeError, TypeError) as error:
+            raise DataError(f"{path} does not hold accepted terms.", "Remove it and accept them again.") from error
 
     # Planning and handing in
 
@@ -192,7 +205,8 @@ class Desk:
     def _hand_in(self, order: Order) -> None:
         """Hand one order in; what is not known to have failed is never handed in again."""
         desk = self._desk(order.source)
-        terms = str(self._accepted().get(order.collection, {}).get("sha256", ""))
+        kept = self._accepted().get(order.collection)
+        terms = kept.sha256 if kept else ""
         self._keep(replace(order, state=orders.UNSURE, submitted=_now(), message="it was being handed in"))
         try:
             self._keep(replace(desk.submit(order, self.area, terms, order.price + 0.01), submitted=_now()))
