@@ -10,7 +10,7 @@ import pytest
 import tifffile
 
 from helpers import foreign_tiff, geo_tags, grid, noise
-from zoompick.errors import DataError, FormatError
+from zoompick.errors import DataError, FormatError, MissingFileError
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Window
 
@@ -167,7 +167,7 @@ def test_broken_files_are_told_in_a_sentence(tmp_path, name):
 
 
 def test_missing_file(tmp_path):
-    with pytest.raises(DataError, match="No such file"):
+    with pytest.raises(MissingFileError, match="There is no file"):
         GeoTiff(tmp_path / "none.tif")
 
 

@@ -45,7 +45,7 @@ CASES = {
     "download junk": (["download", "-"], 1, "not JSON"),
     "text as image": (["stack", "text.tif"], 1, "is not a TIFF file"),
     "text as index input": (["index", "text.tif", "--recipe", "ndvi"], 1, "is not a TIFF file"),
-    "missing image": (["composite", "none.tif"], 1, "No such file"),
+    "missing image": (["composite", "none.tif"], 2, "There is no file none.tif"),
     "unknown band": (["stack", "red.tif", "--bands", "redd"], 2, "Did you mean red"),
     "band twice": (["stack", "red.tif", "--bands", "red,red"], 2, "named twice"),
     "unknown recipe": (["index", "red.tif", "--recipe", "ndvy"], 2, "Did you mean ndvi"),

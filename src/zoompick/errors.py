@@ -14,6 +14,7 @@
     ├── IncompleteError       a part of the work was done, the rest failed
     ├── DataError             a file is damaged, or not what its name says
     │   ├── FormatError       not readable as the format it claims
+    │   ├── MissingFileError  there is no such file
     │   ├── ChecksumError     bytes differ from what was published
     │   └── GridError         rasters that do not fit together
     ├── DiskError             no room, no permission
@@ -102,6 +103,15 @@ class DataError(ZoomPickError):
 
 class FormatError(DataError):
     """Bytes that cannot be read as the format they claim to be."""
+
+
+class MissingFileError(DataError):
+    """A file that is not there."""
+
+    @classmethod
+    def at(cls, path: object) -> MissingFileError:
+        """Build the sentence for a path."""
+        return cls(f"There is no file {path}.", "Check the path.")
 
 
 class ChecksumError(DataError):

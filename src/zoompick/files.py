@@ -19,7 +19,7 @@ from dataclasses import fields
 from pathlib import Path
 from typing import Any, BinaryIO, TypeVar
 
-from zoompick.errors import BusyError, DataError, DiskError
+from zoompick.errors import BusyError, DataError, DiskError, MissingFileError
 
 Record = TypeVar("Record")
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
@@ -142,10 +142,12 @@ def read_json(path: Path) -> Any:
     Raises
     ------
     DataError
-        The file is missing, not UTF-8 or not JSON.
+        The file is missing (:class:`~zoompick.errors.MissingFileError`), not UTF-8 or not JSON.
     """
     try:
         return json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError as error:
+        raise MissingFileError.at(path) from error
     except OSError as error:
         raise DataError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
     except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:

@@ -311,13 +311,13 @@ def pick_import(
     import csv
 
     from zoompick.cli import show
-    from zoompick.errors import DataError
+    from zoompick.errors import DataError, MissingFileError
     from zoompick.study.folder import Study
     from zoompick.study.scenelist import read_list, select
 
     study = Study.need(Path.cwd())
     if not file.is_file():
-        raise DataError(f"There is no file {file}.", "Check the path.")
+        raise MissingFileError.at(file)
     if file.suffix.lower() == ".csv":
         with file.open(newline="", encoding="utf-8-sig") as stream:
             rows = list(csv.DictReader(stream))

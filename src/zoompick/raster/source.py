@@ -7,7 +7,7 @@ import threading
 from pathlib import Path
 
 from zoompick.bytesource import ByteSource, SourceStream
-from zoompick.errors import DataError
+from zoompick.errors import DataError, MissingFileError
 
 __all__ = ["ByteSource", "LocalFile", "SourceStream"]
 
@@ -21,6 +21,8 @@ class LocalFile:
         self._handle: int | None = None
         try:
             self._size = path.stat().st_size
+        except FileNotFoundError as error:
+            raise MissingFileError.at(path) from error
         except OSError as error:
             raise DataError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
 

@@ -22,7 +22,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO, Any
 
 from zoompick.bytesource import SourceStream
-from zoompick.errors import DataError, FormatError, UsageError
+from zoompick.errors import DataError, FormatError, MissingFileError, UsageError
 from zoompick.files import human_bytes, safe_name
 from zoompick.net.ranges import RemoteFile, RemoteParts, Span
 
@@ -363,7 +363,7 @@ def open_archive(path: Path) -> Archive:
     FormatError, UsageError, DataError
     """
     if not path.is_file():
-        raise UsageError(f"There is no file {path}.", "Check the path.")
+        raise MissingFileError.at(path)
     parts = parts_of(path)
     size = sum(part.stat().st_size for part in parts)
     if len(parts) == 1:
