@@ -42,7 +42,6 @@ CASES = {
     "no study": (["pick", "1"], 2, "There is no study"),
     "run without study": (["run"], 2, "There is no study"),
     "download without study": (["download"], 2, "no shortlist"),
-    "download junk": (["download", "-"], 1, "not JSON"),
     "text as image": (["stack", "text.tif"], 1, "is not a TIFF file"),
     "text as index input": (["index", "text.tif", "--recipe", "ndvi"], 1, "is not a TIFF file"),
     "missing image": (["composite", "none.tif"], 2, "There is no file none.tif"),
@@ -99,6 +98,22 @@ def test_each_gives_a_sentence_and_the_right_code(folder, program, name):
     assert len(result.err.strip().splitlines()) <= 7
     assert max(map(len, result.err.splitlines())) <= 100
     assert sorted(folder.rglob("*")) == before
+
+
+@pytest.mark.parametrize(
+    ("given", "code", "told"),
+    [
+        ("", 3, "Nothing came through the pipe"),
+        ("lapwing-a", 1, "is not JSON"),
+        ("[" * 200_000, 1, "is not JSON"),
+        ("[]", 1, "holds no ItemCollection"),
+        ('{"features": [7]}', 1, "holds an item that cannot be used"),
+    ],
+)
+@pytest.mark.parametrize("words", [["download", "-", "--to", "here"], ["scene", "-"]])
+def test_what_comes_through_a_pipe(program, tmp_path, words, given, code, told):
+    result = program(*words, stdin=given)
+    assert (result.code, told in result.err, list(tmp_path.iterdir())) == (code, True, []), result.err
 
 
 @pytest.mark.parametrize(

@@ -115,6 +115,7 @@ class _Job:
 
 def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
     """Scenes from the shortlist, or from standard input, in the format that was asked for."""
+    from zoompick.cli.piped import piped_scenes
     from zoompick.errors import StudyError
     from zoompick.workflow import get
 
@@ -124,7 +125,7 @@ def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
             "There is no study here, so there is no shortlist.",
             "Pipe scenes in: 'zoompick search … --json | zoompick download - --to FOLDER'.",
         )
-    wanted = _piped() if piped else _picked(study, words)
+    wanted = [entry.scene for entry in piped_scenes()] if piped else _picked(study, words)
     return get.in_format(wanted, form) if form else wanted
 
 
@@ -234,20 +235,6 @@ def _run(command: list[str]) -> None:
         raise UsageError(f"'{command[0]}' cannot be run: {error.strerror}.", "All files are here.") from error
     if code:
         raise IncompleteError(f"All files are here, but '{command[0]}' ended with {code}.", "Look at what it says.")
-
-
-def _piped() -> list[Scene]:
-    import json
-    import sys
-
-    from zoompick.errors import DataError
-    from zoompick.study.scenelist import from_collection
-
-    try:
-        value = json.load(sys.stdin)
-    except ValueError as error:
-        raise DataError(f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it.") from error
-    return [entry.scene for entry in from_collection(value, "standard input")]
 
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:

@@ -196,18 +196,10 @@ def _found(study: Study) -> list[Entry]:
 
 
 def _named(study: Study, words: list[str]) -> list[Entry]:
-    import json
-    import sys
+    from zoompick.cli.piped import piped_scenes
+    from zoompick.study.scenelist import select
 
-    from zoompick.errors import DataError
-    from zoompick.study.scenelist import from_collection, select
-
-    if words != ["-"]:
-        return select(_found(study), words, "the last search")
-    try:
-        return from_collection(json.load(sys.stdin), "standard input")
-    except ValueError as error:
-        raise DataError(f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it.") from error
+    return piped_scenes() if words == ["-"] else select(_found(study), words, "the last search")
 
 
 @pick.command("drop")

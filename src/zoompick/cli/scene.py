@@ -28,21 +28,14 @@ Picked = Annotated[bool, typer.Option("--picked", help="Of the shortlist in plac
 
 def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Entry]]:
     """Scenes by words out of the last search, the shortlist or a pipe."""
-    import json
-    import sys
-
-    from zoompick.errors import DataError, NothingFoundError, StudyError
+    from zoompick.cli.piped import piped_scenes
+    from zoompick.errors import NothingFoundError, StudyError
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import from_collection, read_list, select
+    from zoompick.study.scenelist import read_list, select
 
     study = Study.find(Path.cwd())
     if list(words) == ["-"]:
-        try:
-            return study, from_collection(json.load(sys.stdin), "standard input")
-        except ValueError as error:
-            raise DataError(
-                f"Standard input is not JSON: {error}.", "Pipe 'zoompick search --json' into it."
-            ) from error
+        return study, piped_scenes()
     if study is None:
         raise StudyError("There is no study here, so there is no search to look at.",
                          "Pipe scenes in: 'zoompick search … --json | zoompick look -'.")  # fmt: skip
