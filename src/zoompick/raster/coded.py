@@ -12,6 +12,28 @@ from zoompick.raster.raster import Pixels, Raster
 
 
 @dataclass(frozen=True, slots=True)
+class Coding:
+    """How pixels become the bytes of a block.
+
+    Attributes
+    ----------
+    compression, predictor : int
+        TIFF tags 259 and 317.
+    stored : dtype
+        Pixel type with the file's byte order.
+    """
+
+    compression: int
+    predictor: int
+    stored: np.dtype[Any]
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """Pixel type in the byte order of this machine."""
+        return self.stored.newbyteorder("=")
+
+
+@dataclass(frozen=True, slots=True)
 class CodedBlock:
     """A block of one band as a file holds it, and its pixels.
 
@@ -20,17 +42,11 @@ class CodedBlock:
     pixels : ndarray, shape (1, rows, cols)
     data : bytes
         As stored.
-    compression, predictor : int
-        TIFF tags 259 and 317.
-    stored : dtype
-        Pixel type with the file's byte order.
     """
 
     pixels: Pixels
     data: bytes
-    compression: int
-    predictor: int
-    stored: np.dtype[Any]
+    coding: Coding
 
 
 @runtime_checkable

@@ -68,9 +68,10 @@ class Encoder:
         The header of a deflated block tells how hard it was pressed, for this very question. Source: RFC 1950,
         section 2.2, FLEVEL.
         """
-        if self.compression != "deflate" or block.compression not in cog.DEFLATES:
+        coding = block.coding
+        if self.compression != "deflate" or coding.compression not in cog.DEFLATES:
             return False
-        same = block.predictor == self.predictor and block.stored == self.dtype.newbyteorder("<")
+        same = coding.predictor == self.predictor and coding.stored == self.dtype.newbyteorder("<")
         # What a hostile file hides behind a block's end is not spread.
         is_small = len(block.data) <= block.pixels.nbytes
         return same and is_small and _pressed(block.data) >= self._pressing

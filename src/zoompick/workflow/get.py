@@ -16,7 +16,7 @@ from zoompick.files import human_bytes, safe_name
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client, workers
 from zoompick.net.pace import Pace
-from zoompick.raster import geotiff
+from zoompick.raster import directory
 from zoompick.sensors.guide import known_bands
 from zoompick.study.folder import Study
 from zoompick.transfer import record
@@ -196,7 +196,7 @@ def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[str, Path], re
 def opens(path: Path, name: str) -> None:
     """Decode the header of a file that has just come; only TIFF files have one that is known here."""
     if name.lower().endswith((".tif", ".tiff")):
-        geotiff.refuse_unreadable(path)
+        directory.refuse_unreadable(path)
 
 
 def _renewing(scenes: Sequence[Scene], client: Client) -> Callable[[Fetch], str | None]:

@@ -1,0 +1,82 @@
+"""Bytes of a TIFF block into pixels: codec, then predictor.
+
+Deflate, LZW, zstd, PackBits or plain, with the horizontal or floating-point predictor; JPEG and WebP.
+Source: TIFF 6.0 (sections 9, 13, 14), TIFF Technical Notes 2 (JPEG) and 3 (floating-point predictor).
+"""
+
+from __future__ import annotations
+
+import functools
+from typing import Any
+
+import imagecodecs
+import numpy as np
+
+from zoompick.raster import kernels
+from zoompick.raster.coded import Coding
+from zoompick.raster.raster import Pixels
+
+HORIZONTAL, FLOATING = 2, 3
+ZSTD = 50000
+_PLAIN = 1
+_PICTURES: dict[int, Any] = {
+    7: functools.partial(imagecodecs.jpeg8_decode, outcolorspace="RGB"),
+    50001: functools.partial(imagecodecs.webp_decode, hasalpha=False),
+}
+"""Blocks that are pictures of their own (TIFF Technical Note 2 with whole JPEG streams; WebP)."""
+_CODECS: dict[int, Any] = {
+    5: imagecodecs.lzw_decode,
+    8: imagecodecs.deflate_decode,
+    32946: imagecodecs.deflate_decode,
+    32773: imagecodecs.packbits_decode,
+    ZSTD: imagecodecs.zstd_decode,
+}
+
+
+def can_decode(compression: int) -> bool:
+    """True for the numbers of TIFF tag 259 that are read."""
+    return compression == _PLAIN or compression in _CODECS or compression in _PICTURES
+
+
+def decoded(coding: Coding, data: bytes, shape: tuple[int, int, int]) -> Pixels:
+    """Pixels of a block, shape (bands, rows, cols).
+
+    Parameters
+    ----------
+    shape : tuple of int
+        Rows, columns and bands that lie together.
+
+    Raises
+    ------
+    RuntimeError, ValueError, TypeError
+        The block does not decode, or holds too little.
+    """
+    pixels = np.empty(shape, coding.stored)
+    _decompress(coding.compression, data, pixels.reshape(-1).view(np.uint8))
+    if coding.predictor == FLOATING:
+        pixels = imagecodecs.floatpred_decode(pixels.view(coding.dtype), axis=-2)
+    else:
+        pixels = pixels.astype(coding.dtype, copy=False)
+        if coding.predictor == HORIZONTAL:
+            pixels = imagecodecs.delta_decode(pixels, axis=-2, out=pixels)
+    if shape[2] == 1:
+        return np.asarray(pixels).reshape(1, shape[0], shape[1])
+    return kernels.apart(np.asarray(pixels))
+
+
+def _decompress(compression: int, data: bytes, out: Pixels) -> None:
+    """Fill ``out`` with what ``data`` holds; ValueError when that is too little, so a cut block never passes."""
+    if compression == _PLAIN:
+        if len(data) < out.size:
+            raise ValueError(f"{len(data)} bytes where {out.size} are expected")
+        out[:] = np.frombuffer(data, np.uint8, count=out.size)
+        return
+    if compression in _PICTURES:
+        pixels = np.asarray(_PICTURES[compression](data)).reshape(-1)
+        if pixels.size != out.size:
+            raise ValueError(f"{pixels.size} values where {out.size} are expected")
+        out[:] = pixels
+        return
+    got = _CODECS[compression](data, out=out)
+    if len(got) < out.size:
+        raise ValueError(f"{len(got)} bytes where {out.size} are expected")
