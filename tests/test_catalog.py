@@ -14,7 +14,9 @@ from zoompick.catalog.bands import format_called
 from zoompick.catalog.criteria import Criteria, percent
 from zoompick.catalog.explain import nothing_found
 from zoompick.catalog.gather import Gathering
+from zoompick.catalog.links import links_of
 from zoompick.catalog.period import Period
+from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
@@ -139,6 +141,31 @@ def test_items_that_cannot_be_used(change):
         Scene.from_item(item(**change))
     with pytest.raises(SourceError):
         Scene.from_item({"properties": {"datetime": "2025-01-01T00:00:00Z"}})
+
+
+ODD = [None, 7, True, "x", [], {}, [[]], "http://[bad", [None] * 6, ["1"] * 6]
+
+
+@pytest.mark.parametrize(
+    "key", ["roles", "href", "bands", "type", "file:size", "file:checksum", "gsd", "raster:scale"]
+)
+@pytest.mark.parametrize("odd", ODD)
+def test_odd_members_of_an_asset_harm_only_that_asset(key, odd):
+    entry = item()
+    entry["assets"]["red"][key] = odd
+    scene = Scene.from_item(entry)
+    assert scene.bands["nir"].href == "http://archive.test/files/nir.tif"
+
+
+@pytest.mark.parametrize("odd", ODD)
+def test_odd_links_and_pictures_are_as_if_there_were_none(odd):
+    entry = item() | {"links": odd}
+    entry["assets"]["quick"] = {"href": "q.png", "type": "image/png", "roles": ["thumbnail"],
+                                "proj:shape": odd, "proj:transform": odd}  # fmt: skip
+    scene = Scene.from_item(entry)
+    assert scene.bands["nir"].href == "../files/nir.tif"
+    assert not quicklook_of(scene).is_exact
+    assert links_of({"links": [odd, {"rel": odd}, {"href": odd if odd != "x" else ""}]}, "self") == []
 
 
 def test_an_item_without_geometry_covers_nothing():

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
-from urllib.parse import urljoin
 
 from zoompick.catalog import fields
+from zoompick.catalog.links import address_of, has_role, joined
+from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
 
 CLASS_BAND = "classes"
@@ -73,7 +75,7 @@ def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
         kind = str(asset.get("type", ""))
         is_container = any(word in kind for word in _CONTAINERS)
         is_wanted = _format_of(asset) == form if form else _RASTER in kind or is_container
-        if "data" not in (asset.get("roles") or ()) or not is_wanted:
+        if not has_role(asset, "data") or not is_wanted:
             continue
         for band in _of_asset(key, asset, base, is_container):
             found.setdefault(band.name, band)
@@ -82,7 +84,7 @@ def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
 
 def formats_of(item: Mapping[str, Any]) -> list[str]:
     """Formats that a scene's bands are offered in, each once."""
-    data = (asset for _, asset in _assets(item) if "data" in (asset.get("roles") or ()))
+    data = (asset for _, asset in _assets(item) if has_role(asset, "data"))
     return [form for form in dict.fromkeys(map(_format_of, data)) if form]
 
 
@@ -110,15 +112,17 @@ def files_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
 
 def self_address(item: Mapping[str, Any]) -> str:
     """The item's own address, to which others in it are relative; empty when it tells none."""
-    links = [link for link in item.get("links") or () if isinstance(link, dict)]
-    return str(next((link.get("href") for link in links if link.get("rel") == "self"), ""))
+    return address_of(item, "self")
 
 
 def _assets(item: Mapping[str, Any]) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    """Assets whose address can be one."""
     assets = item.get("assets")
     for key, asset in (assets if isinstance(assets, dict) else {}).items():
         if isinstance(asset, dict) and isinstance(asset.get("href"), str):
-            yield key, asset
+            with contextlib.suppress(SourceError):
+                joined(self_address(item), asset["href"])
+                yield key, asset
 
 
 def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool) -> Iterator[BandFile]:
@@ -136,7 +140,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool)
         own = (band.get("name") or optical.get("name")) if count > 1 or is_container else None
         yield BandFile(
             name=CLASS_BAND if classes else str(common or own or key),
-            href=urljoin(base, asset["href"]),
+            href=joined(base, asset["href"]),
             size=size if isinstance(size, int) else None,
             sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
             scale=1.0 if scale is None else scale,

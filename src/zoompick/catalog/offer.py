@@ -6,6 +6,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from zoompick.catalog.fields import as_number
+
 _UNITS = {"km2": "km2", "m": "m", "px": "px", "mb": "MB"}
 _MOST_WORDS = 12
 _NAMES = (
@@ -36,14 +38,17 @@ def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
     box = _first_list(_object(extent.get("spatial")).get("bbox"))
     told = {name: _told(collection, name) for name in _NAMES}
     notes = _object(_told(collection, "level_notes"))
-    levels = summaries.get("processing:level") or ()
+    levels = _list(summaries.get("processing:level"))
     found = [
         ("dates", " to ".join(str(end)[:10] if end else "now" for end in times)),
         ("where", "west {}, south {}, east {}, north {}".format(*box[:4]) if len(box) == 4 else ""),
         ("platforms", _words(summaries.get("platform"))),
         ("instrument", _words(summaries.get("instruments"))),
         ("pixels (m)", _words(summaries.get("gsd"))),
-        *((f"level {level}", str(notes.get(str(level)) or "not told what for")) for level in levels),
+        *(
+            (f"level {level}", str(notes.get(str(level)) or "not told what for"))
+            for level in (levels if isinstance(levels, list) else ())
+        ),
         ("good for", _words(told["good_for"])),
         ("access", _words(told["access"])),
         ("log-in", _words(told["login"])),
@@ -60,7 +65,8 @@ def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
 def limits(collection: Mapping[str, Any]) -> dict[str, float]:
     """What a collection limits, by name: ``parallel_downloads``, ``scenes_an_order``, ``largest_area_km2``."""
     told = _object(_told(collection, "limits"))
-    return {str(key): float(value) for key, value in told.items() if isinstance(value, int | float)}
+    numbers = {str(key): as_number(value) for key, value in told.items()}
+    return {key: number for key, number in numbers.items() if number is not None}
 
 
 def _price(told: Any) -> str:
@@ -81,8 +87,12 @@ def _object(value: Any) -> Mapping[str, Any]:
     return value if isinstance(value, dict) else {}
 
 
+def _list(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
+
+
 def _first_list(value: Any) -> list[Any]:
-    return value[0] if isinstance(value, list) and value and isinstance(value[0], list) else []
+    return _list(next(iter(_list(value)), None))
 
 
 def _words(told: Any) -> str:

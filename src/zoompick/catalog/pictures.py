@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urljoin
 
+from zoompick.catalog.fields import as_number
+from zoompick.catalog.links import address_of, has_role, joined
 from zoompick.catalog.scene import Scene
+from zoompick.errors import SourceError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import bounds_of, project
@@ -41,23 +43,30 @@ def quicklook_of(scene: Scene) -> Quicklook | None:
     pictures = [asset for asset in offered if asset.get("type") in _TYPES]
     for role in _ROLES:
         for asset in pictures:
-            if role in (asset.get("roles") or ()):
+            if has_role(asset, role):
                 return _placed(asset, scene)
     return None
 
 
 def _placed(asset: Mapping[str, Any], scene: Scene) -> Quicklook | None:
     """Edges by ``proj:transform`` and ``proj:shape`` (STAC projection extension 2), else by the footprint's box."""
-    links = [link for link in scene.item.get("links") or () if isinstance(link, dict)]
-    base = next((str(link.get("href")) for link in links if link.get("rel") == "self"), "")
-    href = urljoin(base, str(asset["href"]))
-    shape, step = asset.get("proj:shape"), asset.get("proj:transform")
-    told = isinstance(shape, list) and len(shape) == 2 and isinstance(step, list) and len(step) >= 6
-    if told and shape and step and scene.crs is not None and step[0] > 0 > step[4] and step[1] == step[3] == 0:
-        west, north = float(step[2]), float(step[5])
+    try:
+        href = joined(address_of(scene.item, "self"), str(asset["href"]))
+    except SourceError:
+        return None
+    shape, step = _numbers(asset.get("proj:shape"), 2), _numbers(asset.get("proj:transform"), 6)
+    if shape and step and scene.crs is not None and step[0] > 0 > step[4] and step[1] == step[3] == 0:
+        west, north = step[2], step[5]
         box = Bounds(west, north + step[4] * shape[0], west + step[0] * shape[1], north)
         return Quicklook(href, scene.crs, box, True)
     if not scene.has_footprint():
         return None
     crs = scene.crs or LONLAT
     return Quicklook(href, crs, bounds_of(project(scene.footprint, crs)), False)
+
+
+def _numbers(value: Any, least: int) -> list[float]:
+    """A list of at least so many numbers; empty for anything else."""
+    found = [as_number(entry) for entry in value] if isinstance(value, list) else []
+    numbers = [number for number in found if number is not None]
+    return numbers if len(numbers) == len(found) >= least else []

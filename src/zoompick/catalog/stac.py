@@ -10,11 +10,12 @@ from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any
-from urllib.parse import urlencode, urljoin
+from urllib.parse import urlencode
 
 import shapely
 
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.net.client import Client
@@ -69,10 +70,6 @@ class StacApi:
             raise SourceError(f"{self.url} is not the landing page of a STAC API.", "Check the address.")
         return page
 
-    def _links(self, page: Mapping[str, Any], rel: str) -> list[dict[str, Any]]:
-        links = page.get("links") or []
-        return [link for link in links if isinstance(link, dict) and link.get("rel") == rel and link.get("href")]
-
     @cached_property
     def conformance(self) -> frozenset[str]:
         """Conformance classes the server claims."""
@@ -81,9 +78,9 @@ class StacApi:
 
     def collections(self) -> list[dict[str, Any]]:
         """All collections, page after page."""
-        links = self._links(self.landing, "data")
-        address = urljoin(self.url, links[0]["href"]) if links else self.url.rstrip("/") + "/collections"
-        return [entry for page in self._pages(address, None) for entry in page.get("collections") or []]
+        links = links_of(self.landing, "data")
+        address = joined(self.url, links[0]["href"]) if links else self.url.rstrip("/") + "/collections"
+        return [entry for page in self._pages(address, None) for entry in objects_in(page, "collections")]
 
     def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
         """Items that the server thinks fit, as they come; the caller checks them again.
@@ -107,15 +104,14 @@ class StacApi:
             yield from self._items(plain)
 
     def _items(self, body: dict[str, Any]) -> Iterator[dict[str, Any]]:
-        post = [link for link in self._links(self.landing, "search") if str(link.get("method", "")).upper() == "POST"]
-        links = post or self._links(self.landing, "search")
+        post = [link for link in links_of(self.landing, "search") if str(link.get("method", "")).upper() == "POST"]
+        links = post or links_of(self.landing, "search")
         if not links:
             raise SourceError(f"{self.url} offers no item search.", "Give the landing page of a STAC API.")
-        address = urljoin(self.url, links[0]["href"])
+        address = joined(self.url, links[0]["href"])
         pages = self._pages(address, body) if post else self._pages(f"{address}?{urlencode(_as_query(body))}", None)
         for page in pages:
-            features = page.get("features")
-            yield from (item for item in (features if isinstance(features, list) else ()) if isinstance(item, dict))
+            yield from objects_in(page, "features")
 
     def _check_collections(self, criteria: Criteria) -> None:
         if criteria.collections:
@@ -159,7 +155,7 @@ class StacApi:
                     raise SourceError(
                         f"{address} answered with JSON that is no page of results.", "Check the address."
                     )
-                links = self._links(page, "next")
+                links = links_of(page, "next")
                 if not links:
                     yield page
                     return
@@ -178,10 +174,11 @@ class StacApi:
 def _following(
     link: Mapping[str, Any], address: str, body: dict[str, Any] | None
 ) -> tuple[str, dict[str, Any] | None]:
-    href = urljoin(address, str(link["href"]))
+    href = joined(address, str(link["href"]))
     if str(link.get("method", "GET")).upper() != "POST":
         return href, None
-    given = link.get("body") or {}
+    told = link.get("body")
+    given = told if isinstance(told, dict) else {}
     return href, {**(body or {}), **given} if link.get("merge") else dict(given)
 
 

@@ -9,9 +9,11 @@ from collections import deque
 from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.fields import as_number
+from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
@@ -68,7 +70,7 @@ class StaticCatalog:
             if document.get("type") == "Feature":
                 yield dict(document)
             elif document.get("type") == "FeatureCollection":
-                yield from (item for item in document.get("features") or () if isinstance(item, dict))
+                yield from objects_in(document, "features")
         for name in criteria.collections:
             if name not in seen:
                 raise UnknownNameError.of("collection", name, seen)
@@ -87,10 +89,10 @@ class StaticCatalog:
             yield document
             if document.get("type") == "Feature":
                 continue
-            for link in document.get("links") or ():
-                if not isinstance(link, dict) or link.get("rel") not in rels or not isinstance(link.get("href"), str):
+            for link in links_of(document):
+                if link.get("rel") not in rels:
                     continue
-                target = urljoin(url, link["href"]).split("#")[0]
+                target = joined(url, link["href"]).split("#")[0]
                 if urlsplit(target).netloc != self._host or urlsplit(target).scheme not in ("http", "https"):
                     foreign += 1
                 elif target not in known and len(known) < _MOST_DOCUMENTS:
@@ -106,7 +108,17 @@ def _may_hold(collection: Mapping[str, Any], criteria: Criteria) -> bool:
     """True unless the collection's name or extent rules it out."""
     if criteria.collections and collection.get("id") not in criteria.collections:
         return False
-    boxes = ((collection.get("extent") or {}).get("spatial") or {}).get("bbox") or []
     here = [Bounds(*part.bounds) for part in getattr(criteria.area, "geoms", [criteria.area])]
-    known = [Bounds(*box) for box in boxes if isinstance(box, list) and len(box) == 4]
+    known = list(_boxes(collection))
     return not known or any(box.intersects(part) for box in known for part in here)
+
+
+def _boxes(collection: Mapping[str, Any]) -> Iterator[Bounds]:
+    """Boxes of a collection's spatial extent; what is none is left out."""
+    extent = collection.get("extent")
+    spatial = extent.get("spatial") if isinstance(extent, dict) else None
+    boxes = spatial.get("bbox") if isinstance(spatial, dict) else None
+    for box in boxes if isinstance(boxes, list) else ():
+        edges = [as_number(edge) for edge in box] if isinstance(box, list) else []
+        if len(edges) == 4 and None not in edges:
+            yield Bounds(*edges)  # type: ignore[arg-type]

@@ -9,6 +9,7 @@ from pathlib import Path
 from zoompick import settings
 from zoompick.catalog import offer
 from zoompick.catalog.bands import format_called, formats_of
+from zoompick.catalog.links import address_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import IncompleteError, NothingFoundError, SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
@@ -158,7 +159,7 @@ def _size(entry: Fetch, client: Client) -> int | None:
 def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
     """Files at a time that each collection allows, as far as it tells."""
     told: dict[str, int] = {}
-    addresses = {scene.collection: link_of(scene, "collection") for scene in scenes}
+    addresses = {scene.collection: address_of(scene.item, "collection") for scene in scenes}
     for collection, address in addresses.items():
         if address.startswith(("http://", "https://")):
             try:
@@ -168,12 +169,6 @@ def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
             if most:
                 told[collection] = int(most)
     return Limits(settings.whole("parallel_downloads"), told)
-
-
-def link_of(scene: Scene, rel: str) -> str:
-    """Address of the first link of a relation in a scene's item, or an empty text."""
-    links = [link for link in scene.item.get("links") or () if isinstance(link, dict)]
-    return next((str(link.get("href")) for link in links if link.get("rel") == rel), "")
 
 
 def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[str, Path], report: Report = ignore) -> Outcome:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from zoompick.catalog import offer
+from zoompick.catalog.links import address_of
 from zoompick.catalog.open import reader_of
 from zoompick.catalog.sources import Source
 from zoompick.errors import UsageError
@@ -77,6 +78,4 @@ def needs(source: Source, report: Report = ignore) -> tuple[list[list[str]], str
     for collection in reader.collections():
         told = dict(offer.facts(collection))
         rows.append([str(collection.get("id")), told.get("log-in", "not told")])
-    links = getattr(reader, "landing", {}).get("links") or ()
-    where = next((str(e.get("href")) for e in links if isinstance(e, dict) and e.get("rel") == "register"), "")
-    return rows, where
+    return rows, address_of(getattr(reader, "landing", {}), "register")

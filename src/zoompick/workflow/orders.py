@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from zoompick.catalog import offer
+from zoompick.catalog.links import address_of, links_of
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source, named
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
@@ -21,7 +22,6 @@ from zoompick.study.folder import Study
 from zoompick.transfer import orders
 from zoompick.transfer.orders import Order
 from zoompick.transfer.quotas import Quota, next_to_submit, split
-from zoompick.workflow.get import link_of
 from zoompick.workflow.ordered import fetch_order
 
 
@@ -82,8 +82,7 @@ class Desk:
         found = []
         for collection, scene in {scene.collection: scene for scene in to_order(scenes)}.items():
             about = self._about(scene)
-            links = [link for link in about.get("links") or () if isinstance(link, dict)]
-            url = next((str(link.get("href")) for link in links if link.get("rel") == "license"), "")
+            url = address_of(about, "license")
             if url:
                 data, kind = self.client.document(url)
                 text = data.decode("utf-8", "replace") if kind.startswith("text/") else ""
@@ -121,7 +120,7 @@ class Desk:
 
     def _about(self, scene: Scene) -> Mapping[str, Any]:
         """The collection of a scene as its source tells it."""
-        address = link_of(scene, "collection")
+        address = address_of(scene.item, "collection")
         told = self.client.json(address) if address else {}
         return told if isinstance(told, dict) else {}
 
@@ -220,9 +219,7 @@ class Desk:
 
     def _desk(self, source: str) -> orders.OrderDesk:
         url = named(source, self.sources).url
-        landing = self.client.json(url)
-        links = landing.get("links", ()) if isinstance(landing, dict) else ()
-        return orders.OrderDesk(url, [link for link in links if isinstance(link, dict)], self.client)
+        return orders.OrderDesk(url, links_of(self.client.json(url)), self.client)
 
     def _keep(self, order: Order) -> None:
         has_ended = order.has_failed or order.state in (orders.READY, orders.FETCHED)
