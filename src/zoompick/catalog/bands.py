@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
@@ -69,22 +68,21 @@ def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
     form : str
         Only files of this format (see :func:`format_called`); by default rasters and containers.
     """
-    base = self_address(item)
     found: dict[str, BandFile] = {}
-    for key, asset in _assets(item):
+    for key, asset, href in _assets(item):
         kind = str(asset.get("type", ""))
         is_container = any(word in kind for word in _CONTAINERS)
         is_wanted = _format_of(asset) == form if form else _RASTER in kind or is_container
         if not has_role(asset, "data") or not is_wanted:
             continue
-        for band in _of_asset(key, asset, base, is_container):
+        for band in _of_asset(key, asset, href, is_container):
             found.setdefault(band.name, band)
     return found
 
 
 def formats_of(item: Mapping[str, Any]) -> list[str]:
     """Formats that a scene's bands are offered in, each once."""
-    data = (asset for _, asset in _assets(item) if has_role(asset, "data"))
+    data = (asset for _, asset, _ in _assets(item) if has_role(asset, "data"))
     return [form for form in dict.fromkeys(map(_format_of, data)) if form]
 
 
@@ -103,8 +101,8 @@ def files_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
     """All files of a scene: those of its bands (in one format) by band, the others by the key of their asset."""
     found = bands_of(item, form)
     known = {band.href for band in found.values()}
-    for key, asset in _assets(item):
-        file = next(_of_asset(key, asset, self_address(item), False))
+    for key, asset, href in _assets(item):
+        file = next(_of_asset(key, asset, href, False))
         if file.href not in known and key not in found:
             found[key] = replace(file, name=key)
     return found
@@ -115,17 +113,19 @@ def self_address(item: Mapping[str, Any]) -> str:
     return address_of(item, "self")
 
 
-def _assets(item: Mapping[str, Any]) -> Iterator[tuple[str, Mapping[str, Any]]]:
-    """Assets whose address can be one."""
-    assets = item.get("assets")
+def _assets(item: Mapping[str, Any]) -> Iterator[tuple[str, Mapping[str, Any], str]]:
+    """Key, asset and absolute address of each asset whose address can be one."""
+    base, assets = self_address(item), item.get("assets")
     for key, asset in (assets if isinstance(assets, dict) else {}).items():
         if isinstance(asset, dict) and isinstance(asset.get("href"), str):
-            with contextlib.suppress(SourceError):
-                joined(self_address(item), asset["href"])
-                yield key, asset
+            try:
+                href = joined(base, asset["href"])
+            except SourceError:
+                continue
+            yield key, asset, href
 
 
-def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool) -> Iterator[BandFile]:
+def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool) -> Iterator[BandFile]:
     """Names, scales and sizes as STAC 1.1 writes them, else as ``eo:bands`` and ``raster:bands`` of 1.0."""
     lists = [_objects(asset.get(name)) for name in ("bands", "eo:bands", "raster:bands")]
     count = max(1, *map(len, lists))
@@ -140,7 +140,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], base: str, is_container: bool)
         own = (band.get("name") or optical.get("name")) if count > 1 or is_container else None
         yield BandFile(
             name=CLASS_BAND if classes else str(common or own or key),
-            href=joined(base, asset["href"]),
+            href=href,
             size=size if isinstance(size, int) else None,
             sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
             scale=1.0 if scale is None else scale,

@@ -92,16 +92,26 @@ class StaticCatalog:
             for link in links_of(document):
                 if link.get("rel") not in rels:
                     continue
-                target = joined(url, link["href"]).split("#")[0]
+                target = _target(url, link["href"])
                 if urlsplit(target).netloc != self._host or urlsplit(target).scheme not in ("http", "https"):
                     foreign += 1
                 elif target not in known and len(known) < _MOST_DOCUMENTS:
                     known.add(target)
                     queue.append(target)
         if foreign:
-            self._report(Noted(f"{foreign} links of {self._host} lead to other hosts; they were not followed."))
+            self._report(
+                Noted(f"{foreign} links of {self._host} lead to other hosts or nowhere; they were not followed.")
+            )
         if len(known) >= _MOST_DOCUMENTS:
             self._report(Noted(f"{self._host} has more than {_MOST_DOCUMENTS} documents; the rest was not read."))
+
+
+def _target(base: str, href: str) -> str:
+    """Where a link leads, without a place in the document; empty for no address."""
+    try:
+        return joined(base, href).split("#")[0]
+    except SourceError:
+        return ""
 
 
 def _may_hold(collection: Mapping[str, Any], criteria: Criteria) -> bool:
