@@ -45,10 +45,7 @@ def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
         ("platforms", _words(summaries.get("platform"))),
         ("instrument", _words(summaries.get("instruments"))),
         ("pixels (m)", _words(summaries.get("gsd"))),
-        *(
-            (f"level {level}", str(notes.get(str(level)) or "not told what for"))
-            for level in (levels if isinstance(levels, list) else ())
-        ),
+        *((f"level {level}", str(notes.get(str(level)) or "not told what for")) for level in levels),
         ("good for", _words(told["good_for"])),
         ("access", _words(told["access"])),
         ("log-in", _words(told["login"])),
