@@ -214,8 +214,9 @@ class _Maker:
         if key.level < len(self.pyramid.levels) - 1:
             is_whole = bool(statistics) and all(one.is_whole for one in statistics)
             smaller = halved(inside, side // 2, nodata, self.options.is_class, is_whole)
-        is_ready = coded is not None and inside.shape[1:] == (side, side) and self.encoder.passes(coded)
-        block = coded.data if coded and is_ready else self.encoder.encode(padded(inside, side, side, nodata))
+        if coded and inside.shape[1:] == (side, side) and self.encoder.passes(coded):
+            return _Plane(keep(coded.data), statistics, smaller)
+        block = self.encoder.encode(padded(inside, side, side, nodata))
         return _Plane(keep(block), statistics, smaller)
 
     def _coded(self, window: Window, key: TileKey) -> CodedBlock | None:

@@ -69,7 +69,7 @@ class Sky:
 def sky(seen: Pass, window: Window) -> Sky:
     """Sky over a window of the world, pixel by pixel."""
     cols, rows = _towards_sun(seen)
-    moved = Window(window.col + round(cols), window.row + round(rows), window.width, window.height)
+    moved = window.moved(round(cols), round(rows))
     return _sky(seen, _fine(seen, window), _fine(seen, moved))
 
 

@@ -33,7 +33,7 @@ def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str)
     inside = valid = 0
     for window in grid.tiles(_BLOCK_PX):
         wanted = mask.read(window)
-        pixels = raster.read(Window(window.col + col, window.row + row, window.width, window.height))
+        pixels = raster.read(window.moved(col, row))
         inside += int(wanted.sum())
         present = valid_mask(pixels, raster.nodata).all(axis=0) & _on(raster.grid, window, col, row)
         valid += int((present & wanted).sum())
