@@ -207,10 +207,10 @@ def stack_whole(folder: Path, side: int) -> None:
 
 def read(folder: Path, side: int) -> None:
     """Our reader, tile by tile, one thread."""
-    from zoompick.raster.geotiff import GeoTiff
     from zoompick.raster.grid import Window
+    from zoompick.raster.opening import open_raster
 
-    raster = GeoTiff(band_path(folder, "red", side))
+    raster = open_raster(band_path(folder, "red", side))
 
     def work() -> None:
         for row, col in tiles(side):

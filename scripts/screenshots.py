@@ -135,8 +135,8 @@ def look(study: Path, env: dict[str, str]) -> None:
 INDEX_PICTURE = """
 import sys
 import numpy as np
-from zoompick import GeoTiff
-raster = GeoTiff(sys.argv[1])
+from zoompick import open_raster
+raster = open_raster(sys.argv[1])
 ndwi = raster.read(raster.grid.window)[0]
 stops, colours = [-0.8, -0.4, 0.0, 0.35], [(164, 143, 92), (226, 222, 196), (150, 196, 214), (18, 66, 128)]
 rgb = np.stack([np.interp(ndwi, stops, [c[i] for c in colours]) for i in range(3)], axis=2)

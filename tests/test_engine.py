@@ -14,6 +14,7 @@ from zoompick.raster import engine
 from zoompick.raster.blockcache import BlockCache
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
 from zoompick.raster.statistics import BandStatistics
+from zoompick.raster.tilework import along_curve
 from zoompick.raster.write import WriteOptions, write_geotiff
 
 
@@ -46,7 +47,7 @@ def test_results_come_in_order_and_only_so_many_are_ahead():
             yield number
 
     with ThreadPoolExecutor(8) as executor:
-        for number in engine.each(executor, jobs(), gauge.work, 4):
+        for number in engine.each(engine.Crew(executor, 4), jobs(), gauge.work):
             seen += [number]
     assert seen == list(range(100))
     assert gauge.most <= 4
@@ -60,7 +61,11 @@ def test_following_jobs_run_before_new_ones():
         return [job + 100] if job < 100 and job % 10 == 9 else []
 
     with ThreadPoolExecutor(2) as executor:
-        engine.drive(executor, range(30), lambda job: job, consume, 3)
+
+        def call(job):
+            return engine.Call(executor, int, job)
+
+        engine.drive(map(call, range(30)), lambda job: map(call, consume(job)), 3)
     assert sorted(seen) == [*range(30), 109, 119, 129]
     assert seen.index(109) < seen.index(15)
 
@@ -75,7 +80,7 @@ def test_a_failing_job_stops_the_rest():
         return job
 
     with ThreadPoolExecutor(1) as executor, pytest.raises(ValueError, match="three"):
-        engine.drive(executor, range(1000), work, lambda result: [], 4)
+        engine.drive((engine.Call(executor, work, job) for job in range(1000)), lambda result: [], 4)
     assert len(done) < 20
 
 
@@ -95,8 +100,8 @@ def test_the_curve_meets_every_tile_once_and_parents_complete(size):
             if whole:
                 climb(whole[0])
 
-    for key in pyramid.along_curve([(0,)]):
-        climb(key)
+    for row, col in along_curve(*pyramid.counts(0)):
+        climb(TileKey(0, row, col, (0,)))
     assert per_level == [rows * cols for rows, cols in map(pyramid.counts, range(len(pyramid.levels)))]
     assert waiting_most <= len(pyramid.levels)
     assert not gatherer._waiting

@@ -20,8 +20,8 @@ from zoompick.files import sha256_of_multihash
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.ranges import RemoteFile
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Window
+from zoompick.raster.opening import open_raster
 from zoompick.standin.serve import archive as standin
 from zoompick.study.journal import acts
 
@@ -220,8 +220,8 @@ def test_a_window_is_right_after_any_trouble(scene, program, tmp_path, archive, 
     for band in BANDS:
         [path] = tmp_path.glob(f"here/*/*-{band}.tif")
         part, whole = (
-            GeoTiff(path),
-            GeoTiff(RemoteFile(scene["assets"][band]["href"].replace("http://archive", archive), Client())),
+            open_raster(path),
+            open_raster(RemoteFile(scene["assets"][band]["href"].replace("http://archive", archive), Client())),
         )
         col = round((part.grid.west - whole.grid.west) / part.grid.pixel_x)
         row = round((whole.grid.north - part.grid.north) / part.grid.pixel_y)

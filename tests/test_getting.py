@@ -29,7 +29,7 @@ from zoompick.net.client import Client
 from zoompick.net.pace import Pace
 from zoompick.net.ranges import Cost, RemoteFile, RemoteParts, Span, merged
 from zoompick.net.refusals import TransientError
-from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.opening import open_raster
 from zoompick.transfer import kinds, record
 from zoompick.transfer.partial import paths_beside, size_under_way
 from zoompick.transfer.plan import DownloadPlan, Fetch
@@ -294,7 +294,7 @@ def test_a_window_is_the_same_pixels_for_a_part_of_the_bytes(archive, tmp_path):
         assert len(opened.spans) <= -(-opened.window.height // opened.tiff.block[0]) + 1
         whole = tmp_path / "whole" / entry.path.name
         fetch_whole(replace(entry, path=whole, region=None, size=None), client)
-        mine, theirs = GeoTiff(entry.path), GeoTiff(whole)
+        mine, theirs = open_raster(entry.path), open_raster(whole)
         assert mine.grid.shares_lattice(theirs.grid)
         assert (mine.bands, mine.dtype, mine.nodata) == (theirs.bands, theirs.dtype, theirs.nodata)
         np.testing.assert_array_equal(mine.read(mine.grid.window), theirs.read(opened.window))
@@ -405,7 +405,7 @@ def test_a_killed_download_goes_on(picked, program):
         os.kill(process.pid, signal.SIGKILL)
         process.wait(10)
         for path in picked.glob("scenes/*/*/*.tif"):
-            assert GeoTiff(path).read(GeoTiff(path).grid.window).any()
+            assert open_raster(path).read(open_raster(path).grid.window).any()
     left = sum(path.stat().st_size for path in picked.glob("scenes/*/*/.*.partial"))
     done = program(*command[3:6], cwd=picked)
     assert done.code == 0, done.err

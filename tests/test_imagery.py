@@ -23,9 +23,9 @@ from zoompick.imagery.picture import world_file, write_png
 from zoompick.imagery.stack import Stack, build_stack
 from zoompick.imagery.stretch import Limits, percentile_limits
 from zoompick.raster.coded import coded_block
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.opening import open_raster
 from zoompick.raster.part import Part
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
@@ -195,18 +195,18 @@ def test_what_no_step_changes_goes_from_file_to_file_as_it_is(tmp_path):
     stack = build_stack(open_layers([tmp_path / "red.tif", tmp_path / "nir.tif"]), ["nir", "red"], place)
     inner, edge, corner = Window(64, 128, 64, 64), Window(576, 128, 64, 64), Window(0, 0, 64, 64)
     block = coded_block(stack, inner, 1)
-    assert block.data == coded_block(GeoTiff(tmp_path / "red.tif"), inner, 0).data
+    assert block.data == coded_block(open_raster(tmp_path / "red.tif"), inner, 0).data
     np.testing.assert_array_equal(block.pixels, stack.read(inner, (1,)))
     assert [coded_block(stack, *asked) for asked in ((inner, 0), (edge, 1), (inner.moved(1, 0), 1))] == [None] * 3
     write_geotiff(stack, tmp_path / "stack.tif", WriteOptions(side=64, effort=9))
     clip = Clip(
-        GeoTiff(tmp_path / "stack.tif"), lonlat(shapely.Polygon([(0, 40), (40, 0), (600, 0), (600, 600)]), place)
+        open_raster(tmp_path / "stack.tif"), lonlat(shapely.Polygon([(0, 40), (40, 0), (600, 0), (600, 600)]), place)
     )
     assert clip.grid == place
     assert coded_block(clip, corner, 1) is None
     inside = Window(320, 128, 64, 64)
     assert coded_block(clip, inside, 1).data == coded_block(stack, inside, 1).data
-    shifted = Part(GeoTiff(tmp_path / "red.tif"), Window(64, 64, 300, 300))
+    shifted = Part(open_raster(tmp_path / "red.tif"), Window(64, 64, 300, 300))
     assert coded_block(shifted, Window(0, 64, 64, 64), 0).data == block.data
 
 
@@ -251,7 +251,7 @@ def test_picture_with_world_file(tmp_path):
     pixels = noise((3, 60, 80), "uint8", 1, 255)
     pixels[:, :5] = 0
     write_geotiff(Memory(pixels, PLACE, 0), tmp_path / "a.tif", WriteOptions(is_rgb=True, side=32))
-    place = write_png(GeoTiff(tmp_path / "a.tif"), tmp_path / "a.png", 4096)
+    place = write_png(open_raster(tmp_path / "a.tif"), tmp_path / "a.png", 4096)
     image = imagecodecs.png_decode((tmp_path / "a.png").read_bytes())
     np.testing.assert_array_equal(np.moveaxis(image[:, :, :3], 2, 0), pixels)
     assert (image[:5, :, 3] == 0).all()
@@ -259,6 +259,6 @@ def test_picture_with_world_file(tmp_path):
     numbers = [float(line) for line in (tmp_path / "a.pgw").read_text().split()]
     assert numbers == [8, 0, 0, -8, PLACE.west + 4, PLACE.north - 4]
     assert place == PLACE
-    smaller = write_png(GeoTiff(tmp_path / "a.tif"), tmp_path / "b.png", 50)
+    smaller = write_png(open_raster(tmp_path / "a.tif"), tmp_path / "b.png", 50)
     assert (smaller.width, smaller.pixel_x) == (40, 16)
     assert float(world_file(smaller).split()[0]) == 16

@@ -23,8 +23,8 @@ from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sid
 from zoompick.net.client import Client
 from zoompick.raster import tiffmeta
 from zoompick.raster.geokeys import GeoTags, directory_for, grid_from, tags_for
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
+from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.tiffmeta import Metadata, nodata_text, xml_for
 from zoompick.raster.write import write_geotiff
@@ -40,7 +40,7 @@ def test_a_grid_survives_its_tiff_keys(epsg, tmp_path):
     assert grid_from(tags_for(place), 40, 30, "a") == place
     path = tmp_path / "a.tif"
     write_geotiff(Memory(noise((1, 30, 40)), place), path)
-    assert GeoTiff(path).grid == place
+    assert open_raster(path).grid == place
     with tifffile.TiffFile(path) as tiff:
         told = tiff.geotiff_metadata
     assert told["ModelPixelScale"][:2] == [pixel, 2 * pixel] and told["ModelTiepoint"][3:5] == [-12.25, -38.5]

@@ -18,8 +18,8 @@ from zoompick.geo.sizes import area_km2
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import TransientError
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.opening import open_raster
 from zoompick.standin.gannet import Gannet
 from zoompick.standin.serve import archive as standin
 from zoompick.transfer import orders
@@ -337,7 +337,7 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
     Keyring().drop(small_lots)
     assert not (path.parent / "pieces").exists()
     assert program("order", "plan", cwd=folder).code == 3
-    joined = GeoTiff(path)
+    joined = open_raster(path)
     assert [band.name for band in joined.bands] == ["blue", "green", "red", "nir"]
     pixels = joined.read(joined.grid.window)
     area = project(shapely.box(*AREA[1:]), joined.grid.crs)

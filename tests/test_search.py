@@ -26,8 +26,8 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of
 from zoompick.net.client import Client
 from zoompick.net.ranges import Cost, RemoteFile
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.opening import open_raster
 from zoompick.standin import passes
 from zoompick.standin.catalogue import instruments
 from zoompick.standin.store import Store
@@ -238,7 +238,7 @@ def test_cloud_inside_the_area_costs_few_bytes_and_is_right(archive, shared_cach
     for entry in entries[:6]:
         made = passes.by_id()[entry.scene.id]
         path, _ = store.file(instruments()["lapwing-l2"], made, f"{made.id}-classes.tif")
-        raster = GeoTiff(path)
+        raster = open_raster(path)
         polygon = find.clouds.project(AREA, raster.grid.crs)
         pixels = raster.read(raster.grid.window)[0]
         mask = PolygonMask(polygon, raster.grid).read(raster.grid.window) & (pixels > 0)

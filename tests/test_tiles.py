@@ -20,8 +20,8 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.tilegrid import MERCATOR, Matrix, TileGrid, TileKey, web_mercator
 from zoompick.net.client import Client
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.opening import open_raster
 from zoompick.raster.tilepicture import TilePicture
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer.tiles import fetch_tiles, plan_tiles
@@ -254,7 +254,7 @@ def test_a_picture_in_every_codec_reads_back_also_elsewhere(tmp_path, compressio
     raster = Memory(smooth, grid(400, 300), 0)
     path = tmp_path / "p.tif"
     write_geotiff(raster, path, WriteOptions(compression=compression, is_rgb=True, side=128, credit="Somebody"))
-    tiff = GeoTiff(path)
+    tiff = open_raster(path)
     ours = tiff.read(tiff.grid.window).astype(int)
     theirs = np.moveaxis(tifffile.imread(path, series=0, level=0), 2, 0).astype(int)
     worst = 0 if compression == "deflate" else 24
@@ -312,7 +312,7 @@ def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):
     assert joined.code == 0 and "Credit, kept in the file: Ostrell survey" in joined.err
     assert program("tiles", "join", "--store", "t.mbtiles", *box, "--out", "p.tif").code == 2
     assert program("verify", "p.tif").code == 0
-    tiff = GeoTiff(tmp_path / "p.tif")
+    tiff = open_raster(tmp_path / "p.tif")
     assert tiff.grid.crs == MERCATOR and tiff.read(tiff.grid.window)[:, 2:-2, 2:-2].min() > 0
     far = program("tiles", "join", "--store", "t.mbtiles", "--box", 10, 10, 11, 11, "--out", "q.tif")
     assert far.code == 3 and not (tmp_path / "q.tif").exists()
@@ -336,13 +336,13 @@ def test_tiles_on_a_study_grid_lie_where_the_scenes_lie(tmp_path, archive):
             workflow.join(store, "14", shapely.box(0, 0, 1, 1), tmp_path / "x.tif", options)
         with pytest.raises(UsageError, match="no tiles of level 9"):
             workflow.join(store, "9", area, tmp_path / "x.tif", options)
-    joined = GeoTiff(tmp_path / "utm.tif")
+    joined = open_raster(tmp_path / "utm.tif")
     assert joined.grid.crs == Crs(32728)
     from test_getting import item_of
     from zoompick.catalog.bands import files_of
     from zoompick.net.ranges import RemoteFile
 
-    scene = GeoTiff(RemoteFile(files_of(item_of(archive))["red"].href, client))
+    scene = open_raster(RemoteFile(files_of(item_of(archive))["red"].href, client))
     overlap = scene.grid.window_of(joined.grid.bounds)
     seen = scene.read(overlap)[0].astype(float)
     place = scene.grid.part(overlap)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import hashlib
+import multiprocessing
+import pickle
 import struct
 import xml.etree.ElementTree as ET
 import zlib
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 
 import blake3
 import numpy as np
@@ -18,8 +21,8 @@ from zoompick import files
 from zoompick.errors import DataError, DiskError, UsageError
 from zoompick.events import Advanced, Started
 from zoompick.raster import cog
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Window
+from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
 
@@ -81,7 +84,7 @@ def test_overviews_are_means_of_valid_pixels(tmp_path, dtype, nodata, size):
         pixels[:, noise(size, "uint8", 0, 4, seed=3) == 0] = nodata
         pixels[:, :40, :40] = nodata
     write_geotiff(Memory(pixels, grid(size[1], size[0]), nodata), tmp_path / "a.tif", WriteOptions(side=64))
-    raster = GeoTiff(tmp_path / "a.tif")
+    raster = open_raster(tmp_path / "a.tif")
     below = pixels
     for level in range(1, len(raster.levels)):
         expected = halved_by_hand(below, nodata)
@@ -96,7 +99,7 @@ def test_overviews_are_means_of_valid_pixels(tmp_path, dtype, nodata, size):
 def test_class_overviews_hold_only_classes(tmp_path):
     pixels = np.where(noise((1, 128, 128), "uint8", 0, 10) < 3, 1, 5).astype("uint8")
     write_geotiff(Memory(pixels, grid(128, 128), 0), tmp_path / "a.tif", WriteOptions(side=64, is_class=True))
-    half = GeoTiff(tmp_path / "a.tif").read(Window(0, 0, 64, 64), None, 1)[0]
+    half = open_raster(tmp_path / "a.tif").read(Window(0, 0, 64, 64), None, 1)[0]
     ones = (pixels[0].reshape(64, 2, 64, 2) == 1).sum(axis=(1, 3))
     np.testing.assert_array_equal(half, np.where(ones >= 2, 1, 5))
 
@@ -119,13 +122,13 @@ def test_statistics_names_and_scale_are_inside(tmp_path):
         assert float(told[str(number), "STATISTICS_VALID_PERCENT"]) == pytest.approx(90)
         assert written.statistics[number].count == values.size
     assert told["0", "DESCRIPTION"] == "red"
-    assert GeoTiff(tmp_path / "a.tif").bands == bands
+    assert open_raster(tmp_path / "a.tif").bands == bands
 
 
 def test_nan_and_all_missing(tmp_path):
     pixels = np.full((1, 70, 70), np.nan, "float32")
     written = write_geotiff(Memory(pixels, grid(70, 70), float("nan")), tmp_path / "a.tif", WriteOptions(side=64))
-    raster = GeoTiff(tmp_path / "a.tif")
+    raster = open_raster(tmp_path / "a.tif")
     assert np.isnan(raster.nodata)
     assert np.isnan(raster.read(raster.levels[1].window, None, 1)).all()
     assert (written.statistics[0].count, written.statistics[0].total) == (0, 4900)
@@ -146,19 +149,67 @@ def test_digest_and_size_are_those_of_the_file_and_bytes_do_not_depend_on_thread
         files.multihash_of(written[0].path, "1114")
 
 
-def test_an_executor_of_the_caller_does_the_work(tmp_path):
-    calls = []
+class Weighed(ProcessPoolExecutor):
+    """Processes; weighs what goes to them and what comes back, and counts what is under way."""
 
-    class Counting(ThreadPoolExecutor):
-        def submit(self, *args, **kwargs):
-            calls.append(1)
-            return super().submit(*args, **kwargs)
+    def __init__(self, workers):
+        super().__init__(workers, mp_context=multiprocessing.get_context("spawn"))
+        self.sent, self.largest, self.most, self._now = 0, 0, 0, set()
 
-    with Counting(2) as executor:
-        write_geotiff(
-            Memory(noise((1, 128, 128)), grid(128, 128)), tmp_path / "a.tif", WriteOptions(side=64), executor=executor
-        )
-    assert len(calls) == 5
+    def submit(self, *call):
+        self.sent += len(pickle.dumps(call))
+        future = super().submit(*call)
+        self._now = {one for one in self._now if not one.done()} | {future}
+        self.most = max(self.most, len(self._now))
+        future.add_done_callback(lambda one: self._weigh(one))
+        return future
+
+    def _weigh(self, future):
+        self.largest = max(self.largest, len(pickle.dumps(future.result())))
+
+
+KINDS = {
+    "bands apart": (noise((5, 700, 1100)), {}, (64, 64)),
+    "colours": (noise((3, 600, 900), "uint8"), {"is_rgb": True}, (64, 64)),
+    "classes": (noise((1, 700, 1100), "uint8", 0, 6), {"is_class": True}, (64, 64)),
+    "floats in strips": (noise((2, 600, 900), "float32"), {}, (16, 900)),
+}
+
+
+def test_processes_make_the_same_bytes_and_little_travels(tmp_path):
+    with Weighed(2) as crew:
+        for name, (pixels, options, block) in KINDS.items():
+            place = grid(pixels.shape[2], pixels.shape[1])
+            np.putmask(pixels, noise(pixels.shape, "uint8", 0, 9, seed=1) == 0, 0)
+            source, size = tmp_path / f"{name}.tif", pixels.nbytes
+            if block[1] == 64:
+                write_geotiff(Memory(pixels, place, 0), source, WriteOptions(side=64))
+            else:
+                foreign_tiff(source, pixels, place, nodata="0", rowsperstrip=16)
+            how = WriteOptions(side=64, **options)
+            crew.sent, crew.largest, crew.most = 0, 0, 0
+            here = [
+                write_geotiff(open_raster(source), tmp_path / f"{workers}.tif", replace(how, workers=workers))
+                for workers in (1, 5)
+            ]
+            far = write_geotiff(open_raster(source), tmp_path / "far.tif", how, executor=crew)
+            assert {far.multihash} == {one.multihash for one in here}, name
+            assert far.statistics == here[0].statistics
+            assert crew.sent < 0.02 * far.size, name
+            assert crew.most <= 4, name
+            assert crew.largest < min(16 << 20, size), name
+
+
+def test_what_a_worker_elsewhere_meets_is_told_here(tmp_path):
+    source = tmp_path / "a.tif"
+    write_geotiff(Memory(noise((1, 300, 300)), grid(300, 300)), source, WriteOptions(side=64))
+    raster = open_raster(source)
+    data = bytearray(source.read_bytes())
+    data[-200:] = bytes(200)
+    source.write_bytes(data)
+    with Weighed(1) as crew, pytest.raises(DataError, match="changed while it was read"):
+        write_geotiff(raster, tmp_path / "b.tif", WriteOptions(side=64), executor=crew)
+    assert not (tmp_path / "b.tif").exists()
 
 
 def test_big_files_get_eight_byte_offsets():
@@ -253,7 +304,7 @@ def blocks(path):
 def test_blocks_that_nothing_changes_are_passed_on(tmp_path, level, options, is_passed, dtype):
     """Only whole ones of the same coding, pressed at least as hard; the rest of the file is what it always is."""
     pixels = SLOPE.astype(dtype)
-    source = GeoTiff(pressed_tiff(tmp_path / "in.tif", pixels, level))
+    source = open_raster(pressed_tiff(tmp_path / "in.tif", pixels, level))
     options = WriteOptions(**{"side": 64} | options)
     written = write_geotiff(source, tmp_path / "out.tif", options)
     plain = write_geotiff(Memory(pixels, source.grid, 0), tmp_path / "plain.tif", options)
@@ -262,7 +313,7 @@ def test_blocks_that_nothing_changes_are_passed_on(tmp_path, level, options, is_
     assert [n for n, block in enumerate(after) if block in before] == inner
     assert [n for n, block in enumerate(after) if block != anew[n]] == inner
     assert written.statistics == plain.statistics
-    for level_grid in range(len(GeoTiff(plain.path).levels)):
+    for level_grid in range(len(open_raster(plain.path).levels)):
         found, expected = (tifffile.imread(path, level=level_grid) for path in (written.path, plain.path))
         np.testing.assert_array_equal(found, expected)
 
@@ -271,7 +322,7 @@ def test_blocks_that_nothing_changes_are_passed_on(tmp_path, level, options, is_
 def test_blocks_of_another_form_are_made_anew(tmp_path, byteorder, predictor):
     options = {"tile": (64, 64), "compression": "zlib", "predictor": predictor, "byteorder": byteorder}
     source = foreign_tiff(tmp_path / "in.tif", SLOPE, grid(200, 200), nodata="0", **options)
-    written = write_geotiff(GeoTiff(source), tmp_path / "out.tif", WriteOptions(side=64))
+    written = write_geotiff(open_raster(source), tmp_path / "out.tif", WriteOptions(side=64))
     np.testing.assert_array_equal(tifffile.imread(written.path), SLOPE[0])
     assert not set(blocks(written.path)) & set(blocks(source))
 
@@ -279,7 +330,7 @@ def test_blocks_of_another_form_are_made_anew(tmp_path, byteorder, predictor):
 def test_what_hides_behind_a_block_is_not_spread(tmp_path):
     hidden = b"\xde\xad" * 5000
     source = pressed_tiff(tmp_path / "in.tif", SLOPE, 6, hidden)
-    written = write_geotiff(GeoTiff(source), tmp_path / "out.tif", WriteOptions(side=64))
+    written = write_geotiff(open_raster(source), tmp_path / "out.tif", WriteOptions(side=64))
     np.testing.assert_array_equal(tifffile.imread(written.path), SLOPE[0])
     assert hidden in source.read_bytes() and hidden not in written.path.read_bytes()
 
@@ -289,4 +340,4 @@ def test_a_damaged_block_is_never_passed_on(tmp_path):
     data, block = source.read_bytes(), blocks(source)[5]
     source.write_bytes(data.replace(block, block[:20] + bytes([block[20] ^ 64]) + block[21:]))
     with pytest.raises(DataError, match="row 1, column 1 does not decode"):
-        write_geotiff(GeoTiff(source), tmp_path / "out.tif", WriteOptions(side=64))
+        write_geotiff(open_raster(source), tmp_path / "out.tif", WriteOptions(side=64))

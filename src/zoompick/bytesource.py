@@ -3,7 +3,23 @@
 from __future__ import annotations
 
 import io
-from typing import Protocol
+from typing import NamedTuple, Protocol
+
+
+class Identity(NamedTuple):
+    """What tells one state of a file from all others: what is equal in all three holds the same bytes.
+
+    Attributes
+    ----------
+    address : str
+        Absolute path, or URL.
+    stamp : str
+        When it was last changed, as its system tells: a time stamp, or an entity tag (RFC 9110, section 8.8).
+    """
+
+    address: str
+    size: int
+    stamp: str
 
 
 class ByteSource(Protocol):
@@ -16,6 +32,10 @@ class ByteSource(Protocol):
     @property
     def size(self) -> int:
         """Length in bytes."""
+
+    @property
+    def identity(self) -> Identity:
+        """This state of the file."""
 
     def read(self, offset: int, length: int) -> bytes:
         """Exactly ``length`` bytes, fewer only at the end."""

@@ -62,18 +62,18 @@ def _grid(files: Sequence[Path], area: Shape | None, pixel: float | None, like: 
     """The wished grid: of another file, or around an area, or the finest file's with another pixel size."""
     from zoompick.errors import UsageError
     from zoompick.geo.shapes import bounds_of, project
-    from zoompick.raster.geotiff import GeoTiff
     from zoompick.raster.grid import Grid
+    from zoompick.raster.opening import open_raster
 
     if like is not None:
         if area is not None or pixel is not None:
             raise UsageError("--like gives the whole grid.", "Leave out --area, --box and --pixel.")
-        return GeoTiff(like).grid
+        return open_raster(like).grid
     if area is None and pixel is None:
         return None
     if pixel is not None and pixel <= 0:
         raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
-    finest = min((GeoTiff(path).grid for path in files), key=lambda grid: grid.pixel_x)
+    finest = min((open_raster(path).grid for path in files), key=lambda grid: grid.pixel_x)
     bounds = bounds_of(project(area, finest.crs)) if area is not None else finest.bounds
     return Grid.snapped(bounds, finest.crs, pixel or finest.pixel_x)
 

@@ -11,8 +11,8 @@ from zoompick.catalog.scene import BandFile, Scene
 from zoompick.errors import SourceError
 from zoompick.files import read_json
 from zoompick.raster.coded import CodedBlock, coded_block
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
 from zoompick.transfer.plan import local_names
@@ -76,7 +76,7 @@ def open_layers(paths: Iterable[Path]) -> list[Layer]:
 
 
 def _layers_of(path: Path) -> list[Layer]:
-    tiff = GeoTiff(path)
+    tiff = open_raster(path)
     known = {band.index: band for band in band_files(path)}
     found = []
     for index, band in enumerate(tiff.bands):

@@ -12,12 +12,12 @@ from zoompick.imagery.deliveries import Layer
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import Method
-from zoompick.raster.raster import Band, Pixels, Raster, fill_value, valid_mask
+from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.warp import laid_on
 
 
-class Stack:
+class Stack(Arrayed):
     """Bands in order, each from one raster or from several that fill each other's gaps.
 
     Parameters

@@ -9,12 +9,15 @@ import bisect
 import re
 import tempfile
 import threading
+import uuid
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
+from zoompick.bytesource import Identity
 from zoompick.errors import SourceError
 from zoompick.net.client import Client
 from zoompick.net.refusals import TransientError
@@ -131,8 +134,14 @@ class RemoteFile:
         self._pieces = _Pieces()
         self._size: int | None = None
         self._etag: str | None = None
+        self._changed: str | None = None
         self._coming: list[tuple[Span, Future[None]]] = []
         self._lock = threading.Lock()
+        self._own_stamp = uuid.uuid4().hex
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        state = (self.identity, self._etag, self._changed) if self._size is not None else None
+        return _reopened, (self.url, self._head_bytes, self._ahead_bytes, state)
 
     @property
     def address(self) -> str:
@@ -145,6 +154,12 @@ class RemoteFile:
         if self._size is None:
             self.read(0, 1)
         return self._size or 0
+
+    @property
+    def identity(self) -> Identity:
+        """URL, size and entity tag; where the server tells none its date, else what holds for this object alone."""
+        size = self.size
+        return Identity(self.url, size, self._etag or self._changed or self._own_stamp)
 
     def read(self, offset: int, length: int) -> bytes:
         """Exactly ``length`` bytes, fewer only at the end; from memory where they were fetched before.
@@ -217,7 +232,7 @@ class RemoteFile:
                 match = re.fullmatch(r"bytes (\d+)-(\d+)/(\d+)", answer.headers.get("Content-Range", ""))
                 if not match or int(match[1]) != span.start:
                     raise SourceError(f"{self.url} answered with another range than was asked for.", "Try again.")
-                self._refuse_change(int(match[3]), answer.headers.get("ETag"))
+                self._refuse_change(int(match[3]), answer.headers.get("ETag"), answer.headers.get("Last-Modified"))
                 data = b"".join(answer.chunks())
                 self.cost.add(len(data))
                 expected = min(last + 1, int(match[3])) - span.start
@@ -230,11 +245,28 @@ class RemoteFile:
 
         return bytes(self._client.again(self.url, once))
 
-    def _refuse_change(self, size: int, etag: str | None) -> None:
+    def _refuse_change(self, size: int, etag: str | None, changed: str | None) -> None:
         """Blocks of two versions of a file must never mix."""
         if self._size is not None and (size, etag) != (self._size, self._etag):
             raise SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
-        self._size, self._etag = size, etag
+        self._size, self._etag, self._changed = size, etag, changed
+
+
+@cache
+def _own_client() -> Client:
+    """The session of files that were unpacked here."""
+    return Client()
+
+
+def _reopened(
+    url: str, head_bytes: int, ahead_bytes: int, state: tuple[Identity, str | None, str | None] | None
+) -> RemoteFile:
+    """A remote file that travelled: it is the one of that state, or reading it raises :class:`SourceError`."""
+    file = RemoteFile(url, _own_client(), None, head_bytes, ahead_bytes)
+    if state is not None:
+        identity, file._etag, file._changed = state
+        file._size, file._own_stamp = identity.size, identity.stamp
+    return file
 
 
 class RemoteParts:
@@ -253,6 +285,11 @@ class RemoteParts:
     def size(self) -> int:
         """Length of all together."""
         return sum(file.size for file in self._files)
+
+    @property
+    def identity(self) -> Identity:
+        """The first one's address, the length of all, and the stamps of all."""
+        return Identity(self.address, self.size, " ".join(file.identity.stamp for file in self._files))
 
     def _pieces(self, span: Span) -> Iterator[tuple[RemoteFile, Span]]:
         start = 0

@@ -57,6 +57,22 @@ class HasBlocks(Protocol):
         """The stored block that is exactly this window of one band; None when there is none, or pixels change."""
 
 
+@runtime_checkable
+class HasStretches(Raster, Protocol):
+    """A raster in a file of which a window can be fetched without the rest."""
+
+    @property
+    def is_tiled(self) -> bool:
+        """True when windows can be read without whole rows."""
+
+    @property
+    def is_zstd(self) -> bool:
+        """True when blocks are compressed with Zstandard."""
+
+    def stretches(self, window: Window) -> list[tuple[int, int]]:
+        """Offset and length in bytes of every stored block of the full resolution under a window, of all bands."""
+
+
 def coded_block(raster: Raster, window: Window, band: int) -> CodedBlock | None:
     """The stored block behind a window, for any raster; see :meth:`HasBlocks.coded`."""
     return raster.coded(window, band) if isinstance(raster, HasBlocks) else None

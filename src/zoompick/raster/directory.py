@@ -78,11 +78,6 @@ def parse(source: ByteSource) -> tuple[tuple[Image, ...], Grid, tiffmeta.Metadat
     """
     import tifffile
 
-    if source.read(0, 4)[:4] not in _MAGIC:
-        raise FormatError(
-            f"{source.address} is not a TIFF file.",
-            "Give a GeoTIFF; look at the file's first bytes to see what it is.",
-        )
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
         stream: Any = SourceStream(source)
@@ -104,6 +99,11 @@ def parse(source: ByteSource) -> tuple[tuple[Image, ...], Grid, tiffmeta.Metadat
 
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+
+
+def is_tiff(head: bytes) -> bool:
+    """True when a file begins like a TIFF or a BigTIFF (TIFF 6.0, section 2)."""
+    return head[:4] in _MAGIC
 
 
 def refuse_unreadable(path: Path) -> None:

@@ -33,6 +33,9 @@ class Encoder:
     effort: int
     _local: threading.local = field(default_factory=threading.local, repr=False, compare=False)
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Encoder, (self.dtype, self.compression, self.effort)
+
     @property
     def predictor(self) -> int:
         """Horizontal for whole numbers, floating-point for floats; none where nothing is compressed."""

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -19,18 +18,17 @@ from zoompick.raster.coded import CodedBlock
 from zoompick.raster.decode import ZSTD, decoded
 from zoompick.raster.directory import Image
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.opened import Opened
 from zoompick.raster.raster import Band, Pixels, fill_value
-from zoompick.raster.source import ByteSource, LocalFile
-
-_serial = itertools.count()
+from zoompick.raster.source import ByteSource
 
 
-class GeoTiff:
-    """A GeoTIFF file as a Raster.
+class GeoTiff(Opened):
+    """A GeoTIFF file as a Raster. Open one with :func:`zoompick.raster.opening.open_raster`.
 
     Parameters
     ----------
-    where : Path or ByteSource
+    source : ByteSource
         A file, or bytes from elsewhere: a remote file read by ranges.
     names : sequence of str, optional
         Band names to use in place of those in the file.
@@ -43,19 +41,13 @@ class GeoTiff:
         Missing, or damaged; blocks are checked when they are read.
     """
 
-    def __init__(self, where: Path | ByteSource, names: Sequence[str] = ()) -> None:
-        self._where = where
-        self._names = tuple(names)
-        self._source: ByteSource = LocalFile(Path(where)) if isinstance(where, str | Path) else where
-        self._key = next(_serial)
-        self._images, self._grid, self._meta = directory.parse(self._source)
+    def __init__(self, source: ByteSource, names: Sequence[str] = ()) -> None:
+        super().__init__(source, tuple(names))
+        self._images, self._grid, self._meta = directory.parse(self.source)
         first = self._images[0]
         self._nodata = self._meta.nodata
-        self._bands = self._meta.bands_of(first.samples, self._names)
+        self._bands = self._meta.bands_of(first.samples, self.names)
         self._levels = tuple(directory.level_grid(self._grid, image) for image in self._images)
-
-    def __reduce__(self) -> tuple[Any, ...]:
-        return GeoTiff, (self._where, self._names)
 
     @property
     def grid(self) -> Grid:
@@ -176,7 +168,7 @@ class GeoTiff:
     def _block(self, image: Image, level: int, plane: int, row: int, col: int, keep: bool = True) -> Pixels:
         """One decoded block, shape (samples in it, rows, cols), read-only."""
         cache = blockcache.shared()
-        key = (self._key, level, plane, row, col)
+        key = (self.identity, level, plane, row, col)
         block = cache.get(key)
         if block is None:
             block = self._decode(image, plane, row, col)
@@ -198,12 +190,12 @@ class GeoTiff:
     def _stored(self, image: Image, plane: int, row: int, col: int) -> bytes:
         index = (plane * image.down + row) * image.across + col
         offset, count = image.offsets[index], image.counts[index]
-        if offset < 0 or count < 0 or offset + count > self._source.size:
+        if offset < 0 or count < 0 or offset + count > self.source.size:
             raise DataError(
-                f"{self._source.address} is cut short: a block at byte {offset} ends after the file's last byte.",
+                f"{self.source.address} is cut short: a block at byte {offset} ends after the file's last byte.",
                 "Remove the file and download it again.",
             )
-        return self._source.read(offset, count) if count else b""
+        return self.source.read(offset, count) if count else b""
 
     def _unpacked(self, image: Image, data: bytes, row: int, col: int) -> Pixels:
         shape = image.rows_in(row), image.block_cols, 1 if image.separate else image.samples
@@ -211,6 +203,6 @@ class GeoTiff:
             return decoded(image.coding, data, shape)
         except (RuntimeError, ValueError, TypeError) as error:
             raise DataError(
-                f"{self._source.address} is damaged: the block in row {row}, column {col} does not decode ({error}).",
+                f"{self.source.address} is damaged: the block in row {row}, column {col} does not decode ({error}).",
                 "Remove the file and download it again.",
             ) from error

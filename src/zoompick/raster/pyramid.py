@@ -2,12 +2,11 @@
 
 Tiles are visited along a Z-shaped curve, so that the four tiles under a parent come close after one another: what
 waits for its neighbours is a few tiles a level, whatever the size of the raster.
-Source of the curve: G. M. Morton, A computer oriented geodetic data base (1966).
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -67,30 +66,6 @@ class Pyramid:
         """How many tiles of the level below lie under this one."""
         down, across = self.counts(key.level - 1)
         return min(2, down - 2 * key.row) * min(2, across - 2 * key.col)
-
-    def along_curve(self, groups: Sequence[tuple[int, ...]]) -> Iterator[TileKey]:
-        """Tiles of the full resolution in Z-order, each once for every group of bands."""
-        down, across = self.counts(0)
-        top = max(down, across, 1)
-        stack = [(0, 0, 1 << (top - 1).bit_length())]
-        while stack:
-            row, col, span = stack.pop()
-            if row >= down or col >= across:
-                continue
-            if span == 1:
-                yield from (TileKey(0, row, col, bands) for bands in groups)
-                continue
-            half = span // 2
-            stack += [(row + half, col + half, half), (row + half, col, half), (row, col + half, half)]
-            stack.append((row, col, half))
-
-    def along_rows(self, bands: int) -> Iterator[TileKey]:
-        """Tiles band by band and row by row: for sources stored in strips, which a curve would decode again."""
-        down, across = self.counts(0)
-        for band in range(bands):
-            for row in range(down):
-                for col in range(across):
-                    yield TileKey(0, row, col, (band,))
 
 
 class Gatherer:

@@ -9,7 +9,7 @@ from typing import Any, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from zoompick.errors import UnknownNameError
+from zoompick.errors import UnknownNameError, UsageError
 from zoompick.raster.grid import Grid, Window
 
 Pixels = npt.NDArray[Any]
@@ -79,7 +79,42 @@ class Raster(Protocol):
         """
 
 
-class Derived:
+class Arrayed:
+    """What every raster can do beside: become an array, for :func:`numpy.asarray`."""
+
+    def __array__(self: Raster, dtype: Any = None, copy: bool | None = None) -> Pixels:  # type: ignore[misc]
+        """All pixels, shape (bands, rows, cols), no-data as its value; see :func:`to_numpy`."""
+        pixels = to_numpy(self)
+        return pixels if dtype is None else pixels.astype(dtype, copy=False)
+
+
+_MOST_BYTES = 4 << 30
+
+
+def to_numpy(raster: Raster, level: int = 0) -> Pixels:
+    """All pixels of a raster, or of one of its overviews.
+
+    Returns
+    -------
+    ndarray, shape (bands, rows, cols)
+        Stored values; a missing pixel holds ``raster.nodata``.
+
+    Raises
+    ------
+    UsageError
+        They are more than 4 GiB.
+    """
+    grid = raster.levels[level]
+    size = len(raster.bands) * grid.height * grid.width * raster.dtype.itemsize
+    if size > _MOST_BYTES:
+        raise UsageError(
+            f"The raster has {len(raster.bands)} bands of {grid.width} x {grid.height} px: {size / 2**30:.0f} GiB.",
+            "Read windows, raster.read(Window(col, row, width, height)), or an overview, to_numpy(raster, level=2).",
+        )
+    return raster.read(grid.window, None, level)
+
+
+class Derived(Arrayed):
     """A Raster made of another: it passes on what it does not change. Subclasses override, and give ``read``.
 
     Overviews are not passed on: those of a changed raster are made by the writer.

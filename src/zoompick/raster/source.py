@@ -5,22 +5,27 @@ from __future__ import annotations
 import os
 import threading
 from pathlib import Path
+from typing import Any
 
-from zoompick.bytesource import ByteSource, SourceStream
+from zoompick.bytesource import ByteSource, Identity, SourceStream
 from zoompick.errors import DataError, MissingFileError
 
-__all__ = ["ByteSource", "LocalFile", "SourceStream"]
+__all__ = ["ByteSource", "Identity", "LocalFile", "SourceStream"]
 
 
 class LocalFile:
-    """A file on disk as a :class:`ByteSource`; opened at the first read."""
+    """A file on disk as a :class:`ByteSource`; opened at the first read.
+
+    It travels by its path: where it is unpacked it must be the file that it was.
+    """
 
     def __init__(self, path: Path) -> None:
         self.path = path
         self._lock = threading.Lock()
         self._handle: int | None = None
         try:
-            self._size = path.stat().st_size
+            state = path.stat()
+            self._identity = Identity(str(path.absolute()), state.st_size, str(state.st_mtime_ns))
         except FileNotFoundError as error:
             raise MissingFileError.at(path) from error
         except OSError as error:
@@ -31,10 +36,18 @@ class LocalFile:
         """The path."""
         return str(self.path)
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _the_same, (self._identity,)
+
     @property
     def size(self) -> int:
         """Length in bytes."""
-        return self._size
+        return self._identity.size
+
+    @property
+    def identity(self) -> Identity:
+        """Path, size and time stamp when it was first looked at."""
+        return self._identity
 
     def read(self, offset: int, length: int) -> bytes:
         """Read by position, so that threads do not disturb each other."""
@@ -63,3 +76,17 @@ class LocalFile:
     def __del__(self) -> None:
         if getattr(self, "_handle", None) is not None:
             os.close(self._handle)  # type: ignore[arg-type]
+
+
+def _the_same(identity: Identity) -> LocalFile:
+    """The file that was meant where this was packed.
+
+    Raises
+    ------
+    DataError
+        It changed since: blocks of two versions must never mix.
+    """
+    found = LocalFile(Path(identity.address))
+    if found.identity != identity:
+        raise DataError(f"{identity.address} changed while it was read.", "Give the same command again.")
+    return found

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Sequence
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Protocol
 
 import imagecodecs
 import numpy as np
@@ -12,12 +12,9 @@ import numpy as np
 from zoompick.errors import DataError
 from zoompick.raster import blockcache, kernels
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Pixels
+from zoompick.raster.raster import Arrayed, Band, Pixels
 
-Lookup = Callable[[int, int], bytes | None]
-"""Bytes of the tile in a row and column of the mosaic, or None."""
 _OPAQUE = 128
-_serial = itertools.count()
 _DECODERS: dict[bytes, Callable[[bytes], Any]] = {
     b"\x89PNG": imagecodecs.png_decode,
     b"\xff\xd8\xff": imagecodecs.jpeg8_decode,
@@ -25,7 +22,18 @@ _DECODERS: dict[bytes, Callable[[bytes], Any]] = {
 }
 
 
-class TilePicture:
+class Lookup(Protocol):
+    """Where tiles come from: a value, which travels when it is packed, and is equal to those that give the same."""
+
+    def __call__(self, row: int, col: int) -> bytes | None:
+        """Bytes of the tile in a row and column of the mosaic, or None."""
+
+    def __hash__(self) -> int:
+        """It is a part of the key under which decoded tiles are kept."""
+
+
+@dataclass(frozen=True)
+class TilePicture(Arrayed):
     """Red, green and blue; 0 in all three where a tile is missing or transparent, so black itself becomes 1.
 
     Parameters
@@ -34,16 +42,12 @@ class TilePicture:
         Of the mosaic; its corner is a tile's corner.
     tile : (int, int)
         Rows and columns of a tile in pixels.
+    lookup : Lookup
     """
 
-    def __init__(self, grid: Grid, tile: tuple[int, int], lookup: Lookup) -> None:
-        self._grid, self._tile, self._lookup = grid, tile, lookup
-        self._key = next(_serial)
-
-    @property
-    def grid(self) -> Grid:
-        """Grid of the mosaic."""
-        return self._grid
+    grid: Grid
+    tile: tuple[int, int]
+    lookup: Lookup
 
     @property
     def bands(self) -> tuple[Band, ...]:
@@ -63,12 +67,12 @@ class TilePicture:
     @property
     def levels(self) -> tuple[Grid, ...]:
         """One: each level of a service is a picture of its own."""
-        return (self._grid,)
+        return (self.grid,)
 
     @property
     def block(self) -> tuple[int, int]:
         """A tile."""
-        return self._tile
+        return self.tile
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`.
@@ -78,9 +82,9 @@ class TilePicture:
         DataError
             A tile does not decode.
         """
-        rows, cols = self._tile
+        rows, cols = self.tile
         out = np.zeros((3, window.height, window.width), np.uint8)
-        inside = window.intersect(self._grid.window)
+        inside = window.intersect(self.grid.window)
         if not inside.is_empty:
             for row in range(inside.row // rows, -(-inside.stop_row // rows)):
                 for col in range(inside.col // cols, -(-inside.stop_col // cols)):
@@ -93,10 +97,10 @@ class TilePicture:
         return out if bands is None else out[list(bands)]
 
     def _decoded(self, row: int, col: int) -> Pixels | None:
-        cache, key = blockcache.shared(), (-1 - self._key, 0, 0, row, col)
+        cache, key = blockcache.shared(), (self, row, col)
         held = cache.get(key)
         if held is None:
-            data = self._lookup(row, col)
+            data = self.lookup(row, col)
             if data is None:
                 return None
             held = self._colours(data, row, col)
@@ -117,8 +121,8 @@ class TilePicture:
             picture = picture[:, :, np.newaxis]
         if picture.dtype == np.uint16:
             picture = (picture >> 8).astype(np.uint8)
-        if picture.shape[:2] != self._tile:
-            rows, cols = self._tile
+        if picture.shape[:2] != self.tile:
+            rows, cols = self.tile
             raise DataError(
                 f"A tile has {picture.shape[1]} x {picture.shape[0]} px, its grid tells {cols} x {rows}.",
                 "The service does not keep to its own grid.",

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import functools
 import itertools
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -20,38 +21,14 @@ from zoompick.errors import UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import BLAKE3, disk_errors, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
-from zoompick.raster.coded import CodedBlock, coded_block
-from zoompick.raster.encode import Block, Encoder
-from zoompick.raster.grid import Window
-from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
+from zoompick.raster.engine import Crew
+from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
 from zoompick.raster.raster import Pixels, Raster
-from zoompick.raster.spool import Piece, Spool, spooling
+from zoompick.raster.spool import Spool, spooling
 from zoompick.raster.statistics import BandStatistics
+from zoompick.raster.tilework import MadeBlock, MadePlot, MadeTile, Plot, TileWork, WriteOptions
 
-
-@dataclass(frozen=True)
-class WriteOptions:
-    """How a file is written; zero and None take the settings.
-
-    Attributes
-    ----------
-    is_class : bool
-        Overviews keep the majority in place of the mean.
-    is_rgb : bool
-        Three bands are a colour picture and lie together pixel by pixel.
-    effort : int
-        Of deflate and zstd; of jpeg and webp the quality, 1 to 100.
-    credit : str
-        Who has to be named; kept in the file's copyright tag.
-    """
-
-    side: int = 0
-    compression: str = "deflate"
-    effort: int = 0
-    is_class: bool = False
-    is_rgb: bool = False
-    workers: int = 0
-    credit: str = ""
+__all__ = ["WriteOptions", "Written", "write_geotiff"]
 
 
 @dataclass(frozen=True)
@@ -62,33 +39,6 @@ class Written:
     size: int
     multihash: str
     statistics: tuple[BandStatistics, ...]
-
-
-@dataclass(frozen=True)
-class _Job:
-    """A tile to make: of the full resolution, from the raster; of an overview, from its pixels."""
-
-    key: TileKey
-    pixels: Pixels | None = None
-
-
-Keep = Callable[[Block], bytes | Piece]
-"""What becomes of a block: copied, or put in the spool."""
-
-
-@dataclass(frozen=True)
-class _Plane:
-    """Those bands of a tile that lie together: their block, or where the spool has it."""
-
-    block: bytes | Piece
-    statistics: tuple[BandStatistics, ...]
-    halved: Pixels | None
-
-
-@dataclass(frozen=True)
-class _Tile:
-    key: TileKey
-    planes: tuple[_Plane, ...]
 
 
 def write_geotiff(
@@ -103,7 +53,8 @@ def write_geotiff(
     Parameters
     ----------
     executor : Executor, optional
-        Where blocks are computed and encoded; threads of this process by default.
+        Where blocks are computed and encoded: threads, processes or other machines; threads of this process by
+        default. The bytes of the file do not depend on it.
 
     Returns
     -------
@@ -138,14 +89,12 @@ def _with_settings(options: WriteOptions) -> WriteOptions:
     return replace(options, side=side, effort=options.effort or effort)
 
 
-_JOB_BYTES = 4 << 20
-"""Pixels of a tile that make one job: several bands, so that handing jobs about costs little beside the codec."""
 _QUALITY = 88
 """Of pictures that may lose a little: artefacts are hard to find, half the bytes of 95."""
 
 
 class _Maker:
-    """State of one file on its way."""
+    """State of one file on its way: where the blocks lie that have come, and what waits for its neighbours."""
 
     def __init__(self, raster: Raster, path: Path, options: WriteOptions, report: Report) -> None:
         self.raster = raster
@@ -159,92 +108,60 @@ class _Maker:
                 f"{options.compression} is for pictures of three 8-bit colours.", "Take deflate, zstd or lzw."
             )
         self.pyramid = Pyramid(raster.grid, options.side)
-        self.separate = not options.is_rgb and len(raster.bands) > 1
-        self.planes = len(raster.bands) if self.separate else 1
-        self.encoder = Encoder(raster.dtype, options.compression, options.effort)
+        self.work = TileWork(raster, self.pyramid, options)
+        planes = len(raster.bands) if self.work.separate else 1
         self.gatherer = Gatherer(self.pyramid, raster.nodata)
-        self.statistics = [BandStatistics()] * len(raster.bands)
-        self.counts = [np.zeros(self.planes * down * across, np.int64) for down, across in self._sizes()]
+        self.statistics = _Merged(len(raster.bands))
+        sizes = [self.pyramid.counts(level) for level in range(len(self.pyramid.levels))]
+        self.counts = [np.zeros(planes * down * across, np.int64) for down, across in sizes]
         self.places = [np.zeros_like(counts) for counts in self.counts]
 
-    def _sizes(self) -> list[tuple[int, int]]:
-        return [self.pyramid.counts(level) for level in range(len(self.pyramid.levels))]
-
     def fill(self, spool: Spool, executor: Executor | None) -> None:
-        """Compute, encode and spool every tile of every level."""
+        """Have every tile of every level made, and spool it."""
         down, across = self.pyramid.counts(0)
         self.report(Started(self.path.name, down * across * len(self.raster.bands), "tiles"))
-        # Our own threads put a block down while the processor has it at hand; others send it here.
-        work = functools.partial(self._work, keep=bytes if executor else spool.put)
-        with engine.executor_of(self.options.workers) as (threads, in_flight):
-            engine.drive(executor or threads, self._jobs(), work, lambda tile: self._take(tile, spool), in_flight)
+        with engine.crew_of(executor, self.options.workers) as crew, self._near(crew) as near:
+            # Threads put a block down while the processor has it at hand; from elsewhere it comes here.
+            work = crew.work(self.work.run) if crew.is_far else functools.partial(self.work.run, keep=spool.put)
+            calls = (engine.Call(crew.executor, work, plot) for plot in self.work.plots(crew.is_far))
+            engine.drive(calls, lambda made: self._take(made, spool, near), crew.at_once)
 
-    def _jobs(self) -> Iterator[_Job]:
-        bands = len(self.raster.bands)
-        grid = self.raster.grid
-        in_strips = self.raster.block[1] >= grid.width > self.options.side
-        keys: Iterable[TileKey]
-        if in_strips and (self.separate or bands == 1):
-            keys = self.pyramid.along_rows(bands)
+    def _near(self, crew: Crew) -> AbstractContextManager[Crew]:
+        """Who makes the few overviews over several plots: they are here, so they are made here."""
+        return engine.crew_of(workers=self.options.workers) if crew.is_far else nullcontext(crew)
+
+    def _take(self, made: MadePlot | MadeTile, spool: Spool, near: Crew) -> list[engine.Call]:
+        """Here: note where blocks lie, merge statistics, hand completed parents on."""
+        for block in made.blocks:
+            self._note(block, spool)
+        if isinstance(made, MadePlot):
+            self.statistics.add(made.plot, made.statistics)
+            self.report(Advanced(self.path.name, len(made.plot.bands) * len(made.statistics)))
+            tops: Sequence[tuple[TileKey, Sequence[Pixels]]] = made.tops
         else:
-            one = self.options.side**2 * self.raster.dtype.itemsize
-            together = max(1, _JOB_BYTES // one) if self.separate else bands
-            every = range(bands)
-            keys = self.pyramid.along_curve([tuple(every[at : at + together]) for at in range(0, bands, together)])
-        return (_Job(key) for key in keys)
+            tops = [(made.key, made.halves)] if made.halves else []
+        complete = [whole for key, halves in tops if (whole := self.gatherer.add(key, halves))]
 
-    def _work(self, job: _Job, keep: Keep) -> _Tile:
-        """On a worker: plane by plane, so that each stays in the processor's cache through all its stages."""
-        key = job.key
-        window = self.pyramid.window(key)
-        keys = [replace(key, bands=(band,)) for band in key.bands] if self.separate else [key]
-        return _Tile(key, tuple(self._plane(one, window, job.pixels, keep) for one in keys))
+        def call(key: TileKey, pixels: Pixels) -> engine.Call:
+            work = functools.partial(self.work.overview, key, keep=spool.put)
+            return engine.Call(near.executor, work, pixels)
 
-    def _plane(self, key: TileKey, window: Window, given: Pixels | None, keep: Keep) -> _Plane:
-        """Read or take the pixels, encode them, and halve them for the level above."""
-        nodata, side = self.raster.nodata, self.options.side
-        statistics: tuple[BandStatistics, ...] = ()
-        coded = self._coded(window, key) if given is None else None
-        if given is None:
-            inside = coded.pixels if coded else self.raster.read(window, key.bands)
-            statistics = tuple(BandStatistics.of(band, nodata) for band in inside)
-        else:
-            inside = given[:, : window.height, : window.width]
-        smaller = None
-        if key.level < len(self.pyramid.levels) - 1:
-            is_whole = bool(statistics) and all(one.is_whole for one in statistics)
-            smaller = halved(inside, side // 2, nodata, self.options.is_class, is_whole)
-        if coded and inside.shape[1:] == (side, side) and self.encoder.passes(coded):
-            return _Plane(keep(coded.data), statistics, smaller)
-        block = self.encoder.encode(padded(inside, side, side, nodata))
-        return _Plane(keep(block), statistics, smaller)
-
-    def _coded(self, window: Window, key: TileKey) -> CodedBlock | None:
-        """The block of a file that this tile is, if it is one."""
-        return coded_block(self.raster, window, key.bands[0]) if len(key.bands) == 1 else None
-
-    def _take(self, tile: _Tile, spool: Spool) -> list[_Job]:
-        """Here: note where the tile's blocks lie, merge statistics, hand a completed parent on."""
-        key = tile.key
-        down, across = self.pyramid.counts(key.level)
-        for number, plane in zip(key.bands if self.separate else (0,), tile.planes, strict=True):
-            index = (number * down + key.row) * across + key.col
-            piece = spool.put(plane.block) if isinstance(plane.block, bytes) else plane.block
-            self.places[key.level][index], self.counts[key.level][index] = piece
-        if key.level == 0:
-            found = itertools.chain.from_iterable(plane.statistics for plane in tile.planes)
-            for band, statistics in zip(key.bands, found, strict=True):
-                self.statistics[band] = self.statistics[band].merged(statistics)
-            self.report(Advanced(self.path.name, len(key.bands)))
-        halves = [plane.halved for plane in tile.planes if plane.halved is not None]
-        complete = self.gatherer.add(key, halves) if halves else None
-        if complete is None:
-            return []
-        parent, pixels = complete
-        if not self.separate:
-            return [_Job(parent, pixels)]
+        if not self.work.separate:
+            return [call(*parent) for parent in complete]
         # The last tiles follow from one another: band by band, so that all workers have their share.
-        return [_Job(replace(parent, bands=(b,)), pixels[at : at + 1]) for at, b in enumerate(parent.bands)]
+        return [
+            call(replace(parent, bands=(band,)), pixels[at : at + 1])
+            for parent, pixels in complete
+            for at, band in enumerate(parent.bands)
+        ]
+
+    def _note(self, made: MadeBlock, spool: Spool) -> None:
+        key = made.key
+        down, across = self.pyramid.counts(key.level)
+        plane = key.bands[0] if self.work.separate else 0
+        index = (plane * down + key.row) * across + key.col
+        piece = spool.put(made.block) if isinstance(made.block, bytes) else made.block
+        self.places[key.level][index], self.counts[key.level][index] = piece
 
     def assemble(self, spool: Spool) -> Written:
         """Head, then tiles, smallest overview first; hashed on the way."""
@@ -256,7 +173,7 @@ class _Maker:
         with writing(self.path, durable=False) as out:
             for piece in itertools.chain([memoryview(plan.head)], spool.moved(self._in_order(), hasher.update)):
                 out.write(piece)
-        return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), tuple(self.statistics))
+        return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), self.statistics.bands)
 
     def _in_order(self) -> Iterator[tuple[int, int]]:
         """Places and lengths of all tiles in the spool, smallest overview first."""
@@ -269,13 +186,37 @@ class _Maker:
         return cog.ImageForm(
             dtype=np.dtype(self.raster.dtype),
             samples=len(bands),
-            separate=self.separate,
+            separate=self.work.separate,
             side=self.options.side,
             compression=self.options.compression,
-            predictor=self.encoder.predictor,
+            predictor=self.work.encoder.predictor,
             is_rgb=self.options.is_rgb,
             # What loses a little would turn no-data into almost no-data.
             nodata=None if self.options.compression in cog.PICTURE_ONLY else self.raster.nodata,
-            xml=tiffmeta.xml_for(bands, self.statistics, scaled),
+            xml=tiffmeta.xml_for(bands, self.statistics.bands, scaled),
             credit=self.options.credit,
         )
+
+
+class _Merged:
+    """Statistics of each band, merged in the order of the plots, whichever comes first: sums do not depend on haste."""
+
+    def __init__(self, bands: int) -> None:
+        self._found = [BandStatistics()] * bands
+        self._early: dict[int, tuple[Plot, Sequence[Sequence[BandStatistics]]]] = {}
+        self._next = 0
+
+    @property
+    def bands(self) -> tuple[BandStatistics, ...]:
+        """What has been merged."""
+        return tuple(self._found)
+
+    def add(self, plot: Plot, statistics: Sequence[Sequence[BandStatistics]]) -> None:
+        """Those of a plot, tile by tile."""
+        self._early[plot.number] = plot, statistics
+        while self._next in self._early:
+            own, tiles = self._early.pop(self._next)
+            for tile in tiles:
+                for band, found in zip(own.bands, tile, strict=True):
+                    self._found[band] = self._found[band].merged(found)
+            self._next += 1

@@ -11,7 +11,9 @@ import contextlib
 import sqlite3
 import threading
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cache
 from pathlib import Path
+from typing import Any
 
 from zoompick.errors import DataError, UsageError
 from zoompick.files import database_errors
@@ -60,6 +62,9 @@ class TileStore:
                 self._base.executescript(_SCHEMA)
         except sqlite3.DatabaseError as error:
             raise DataError(f"{path} is no tile store: {error}.", "Remove it, or give another --store.") from error
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _opened_here, (self.path.absolute(),)
 
     def __enter__(self) -> TileStore:
         return self
@@ -135,3 +140,9 @@ class TileStore:
             query = f"SELECT AVG(LENGTH(tile_data)) FROM (SELECT tile_data FROM tiles LIMIT {_AT_ONCE})"
             (mean,) = self._base.execute(query).fetchone()
         return None if mean is None else float(mean)
+
+
+@cache
+def _opened_here(path: Path) -> TileStore:
+    """A store that travelled by its path; opened once in a process."""
+    return TileStore(path, must_exist=True)

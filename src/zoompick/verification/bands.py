@@ -4,8 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass
 
-from zoompick.raster.grid import Grid
+import numpy as np
+
+from zoompick.raster import engine
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Raster
 from zoompick.verification.finding import Finding, judged
 
@@ -32,20 +37,34 @@ def bands_published(available: Sequence[str], expected: Sequence[str], subject: 
     return judged("bands published", subject, not missing, figure, "all", note, float(len(expected) - len(missing)))
 
 
-def bands_distinct(raster: Raster, subject: str) -> Finding:
+def bands_distinct(raster: Raster, subject: str, executor: Executor | None = None) -> Finding:
     """Two bands with the same pixels mean that one was put in twice."""
+    names = [band.name for band in raster.bands]
+    whole = [hashlib.sha256() for _ in names]
+    with engine.crew_of(executor) as crew:
+        for parts in engine.each(crew, raster.grid.tiles(_BLOCK_PX), _Digests(raster)):
+            for digest, part in zip(whole, parts, strict=True):
+                digest.update(part)
     digests: dict[bytes, list[str]] = {}
-    for index, band in enumerate(raster.bands):
-        digest = hashlib.sha256()
-        for window in raster.grid.tiles(_BLOCK_PX):
-            digest.update(raster.read(window, (index,)).tobytes())
-        digests.setdefault(digest.digest(), []).append(band.name)
+    for name, digest in zip(names, whole, strict=True):
+        digests.setdefault(digest.digest(), []).append(name)
     twins = [names for names in digests.values() if len(names) > 1]
     note = f"{' and '.join(twins[0])} hold the same pixels." if twins else ""
     count = len(raster.bands)
     return judged(
         "bands distinct", subject, not twins, f"{len(digests)} of {count}", "all", note, float(len(digests))
     )
+
+
+@dataclass(frozen=True)
+class _Digests:
+    """Digest of each band's pixels in a window."""
+
+    raster: Raster
+
+    def __call__(self, window: Window) -> list[bytes]:
+        pixels = self.raster.read(window)
+        return [hashlib.sha256(np.ascontiguousarray(band).view(np.uint8)).digest() for band in pixels]
 
 
 def on_grid(raster: Raster, grid: Grid, subject: str) -> Finding:

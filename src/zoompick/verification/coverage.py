@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, valid_mask
@@ -18,7 +21,9 @@ from zoompick.verification.finding import Finding, judged
 _BLOCK_PX = 512
 
 
-def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str) -> Finding:
+def valid_share(
+    raster: Raster, area: Shape, least_percent: float, subject: str, executor: Executor | None = None
+) -> Finding:
     """Share of the area whose pixels are valid in every band.
 
     Parameters
@@ -28,15 +33,7 @@ def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str)
     """
     polygon = project(area, raster.grid.crs)
     grid = raster.grid.around(bounds_of(polygon))
-    mask = PolygonMask(polygon, grid)
-    col, row = (round(value) for value in grid.offset_in(raster.grid))
-    inside = valid = 0
-    for window in grid.tiles(_BLOCK_PX):
-        wanted = mask.read(window)
-        pixels = raster.read(window.moved(col, row))
-        inside += int(wanted.sum())
-        present = valid_mask(pixels, raster.nodata).all(axis=0) & _on(raster.grid, window, col, row)
-        valid += int((present & wanted).sum())
+    inside, valid = _totals(grid, _Valid(raster, PolygonMask(polygon, grid)), executor)
     percent = 100 * valid / inside if inside else 0.0
     note = f"{100 - percent:.1f} % of the area has no valid pixel. Pick scenes that cover it."
     return judged(
@@ -50,6 +47,30 @@ def valid_share(raster: Raster, area: Shape, least_percent: float, subject: str)
     )
 
 
+def _totals(grid: Grid, count: Callable[[Window], tuple[int, int]], executor: Executor | None) -> tuple[int, int]:
+    """Two counts of every block of a grid, added up."""
+    first = second = 0
+    with engine.crew_of(executor) as crew:
+        for one, other in engine.each(crew, grid.tiles(_BLOCK_PX), count):
+            first, second = first + one, second + other
+    return first, second
+
+
+@dataclass(frozen=True)
+class _Valid:
+    """Pixels of a window that lie in the area, and those of them that are valid in every band."""
+
+    raster: Raster
+    mask: PolygonMask
+
+    def __call__(self, window: Window) -> tuple[int, int]:
+        col, row = (round(value) for value in self.mask.grid.offset_in(self.raster.grid))
+        wanted = self.mask.read(window)
+        pixels = self.raster.read(window.moved(col, row))
+        present = valid_mask(pixels, self.raster.nodata).all(axis=0) & _on(self.raster.grid, window, col, row)
+        return int(wanted.sum()), int((present & wanted).sum())
+
+
 def _on(grid: Grid, window: Window, col: int, row: int) -> npt.NDArray[np.bool_]:
     """True where a pixel of a moved window lies on the grid at all."""
     cols = np.arange(window.width) + window.col + col
@@ -58,7 +79,12 @@ def _on(grid: Grid, window: Window, col: int, row: int) -> npt.NDArray[np.bool_]
 
 
 def cloud_share(
-    layers: Sequence[Raster], table: ClassTable, area: Shape, most_percent: float, subject: str
+    layers: Sequence[Raster],
+    table: ClassTable,
+    area: Shape,
+    most_percent: float,
+    subject: str,
+    executor: Executor | None = None,
 ) -> Finding:
     """Share of the area's seen pixels that the class layers call cloud.
 
@@ -70,13 +96,8 @@ def cloud_share(
     first = layers[0].grid
     polygon = project(area, first.crs)
     grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
-    mask = PolygonMask(polygon, grid)
-    seen = cloudy = 0
-    for window in grid.tiles(_BLOCK_PX):
-        classes = _merged(layers, grid, window, table)
-        known = mask.read(window) & ~np.isin(classes, list(table.fill))
-        seen += int(known.sum())
-        cloudy += int((known & np.isin(classes, list(table.cloud))).sum())
+    laid = tuple(laid_on(layer, grid, "class") for layer in layers)
+    seen, cloudy = _totals(grid, _Cloudy(laid, table, PolygonMask(polygon, grid)), executor)
     if not seen:
         note = "The class layer has no pixel in the area. Pick scenes that cover it."
         return judged("cloud in area", subject, False, "nothing seen", f"at most {most_percent:g} %", note)
@@ -93,10 +114,23 @@ def cloud_share(
     )
 
 
-def _merged(layers: Sequence[Raster], grid: Grid, window: Window, table: ClassTable) -> npt.NDArray[np.int64]:
-    fill = next(iter(table.fill), 0)
-    out = np.full((window.height, window.width), fill, np.int64)
-    for layer in layers:
-        gaps = np.isin(out, list(table.fill) or [fill])
-        out[gaps] = laid_on(layer, grid, "class").read(window)[0][gaps]
-    return out
+@dataclass(frozen=True)
+class _Cloudy:
+    """Pixels of a window that were seen in the area, and those of them that are cloud."""
+
+    layers: tuple[Raster, ...]
+    table: ClassTable
+    mask: PolygonMask
+
+    def __call__(self, window: Window) -> tuple[int, int]:
+        classes = self._merged(window)
+        known = self.mask.read(window) & ~np.isin(classes, list(self.table.fill))
+        return int(known.sum()), int((known & np.isin(classes, list(self.table.cloud))).sum())
+
+    def _merged(self, window: Window) -> npt.NDArray[np.int64]:
+        fill = next(iter(self.table.fill), 0)
+        out = np.full((window.height, window.width), fill, np.int64)
+        for layer in self.layers:
+            gaps = np.isin(out, list(self.table.fill) or [fill])
+            out[gaps] = layer.read(window)[0][gaps]
+        return out

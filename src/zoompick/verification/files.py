@@ -2,43 +2,58 @@
 
 from __future__ import annotations
 
+from concurrent.futures import Executor
+from dataclasses import dataclass
 from pathlib import Path
 
 from zoompick import files
 from zoompick.errors import DataError
 from zoompick.raster import engine
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Window
+from zoompick.raster.opening import open_raster
+from zoompick.raster.raster import Raster
 from zoompick.verification.finding import Finding, judged
 
 
-def blocks_decode(path: Path, subject: str) -> Finding:
-    """Decode every block of every band and overview."""
+def blocks_decode(path: Path, subject: str, executor: Executor | None = None) -> Finding:
+    """Decode every block of every band and overview.
+
+    Parameters
+    ----------
+    executor : Executor, optional
+        Where they are decoded; threads of this process by default.
+    """
     check = "blocks decode"
     try:
-        tiff = GeoTiff(path)
+        raster = open_raster(path)
     except DataError as error:
         return judged(check, subject, False, "not readable", "all", error.what)
     jobs = [
         (level, band, window)
-        for level, grid in enumerate(tiff.levels)
-        for band in range(len(tiff.bands))
-        for window in _blocks(grid.window, tiff.block)
+        for level, grid in enumerate(raster.levels)
+        for band in range(len(raster.bands))
+        for window in _blocks(grid.window, raster.block)
     ]
-
-    def failure(job: tuple[int, int, Window]) -> str:
-        level, band, window = job
-        try:
-            tiff.read(window, (band,), level)
-        except DataError as error:
-            return error.what
-        return ""
-
-    with engine.executor_of() as (executor, in_flight):
-        broken = [text for text in engine.each(executor, jobs, failure, in_flight) if text]
+    with engine.crew_of(executor) as crew:
+        broken = [text for text in engine.each(crew, jobs, _Decoding(raster)) if text]
     note = f"{broken[0]} Download or make it again." if broken else ""
     good = len(jobs) - len(broken)
     return judged(check, subject, not broken, f"{good} of {len(jobs)}", "all", note, float(good))
+
+
+@dataclass(frozen=True)
+class _Decoding:
+    """Reads one block; says why it cannot be read, or nothing."""
+
+    raster: Raster
+
+    def __call__(self, job: tuple[int, int, Window]) -> str:
+        level, band, window = job
+        try:
+            self.raster.read(window, (band,), level)
+        except DataError as error:
+            return error.what
+        return ""
 
 
 def _blocks(whole: Window, block: tuple[int, int]) -> list[Window]:

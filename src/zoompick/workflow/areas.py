@@ -137,9 +137,9 @@ def _shown(lon: float, lat: float) -> str:
 
 
 def _like(path: Path) -> Area:
-    from zoompick.raster.geotiff import GeoTiff
+    from zoompick.raster.opening import open_raster
 
-    grid = GeoTiff(path).grid
+    grid = open_raster(path).grid
     outline = shapely.segmentize(box_polygon(grid.bounds), max(grid.bounds.width, grid.bounds.height) / 20)
     return Area(
         path.stem, checked_polygon(project(outline, LONLAT, grid.crs)), notes=(f"The bounds of {path.name}.",)

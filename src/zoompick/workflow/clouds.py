@@ -16,9 +16,10 @@ from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.opening import open_raster
+from zoompick.raster.raster import Raster
 from zoompick.sensors.classes import ClassTable
 
 TASK = "cloud inside the area"
@@ -68,7 +69,7 @@ def _of_scene(scene: Scene, area: Shape, client: Client, cost: Cost) -> Inside |
     if band is None or not band.classes:
         return None
     try:
-        raster = GeoTiff(RemoteFile(band.href, client, cost))
+        raster = open_raster(RemoteFile(band.href, client, cost))
         return inside_of(raster, ClassTable.from_stac(band.classes), area)
     except ZoomPickError:
         # One scene that cannot be read is a scene that does not tell; the others go on.
@@ -92,14 +93,14 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
         return Parts((None,) * len(parts), 0, 0)
     table = ClassTable.from_stac(band.classes)
     try:
-        raster = GeoTiff(RemoteFile(band.href, client, cost))
+        raster = open_raster(RemoteFile(band.href, client, cost))
         figures = tuple(inside_of(raster, table, part) for part in parts)
     except ZoomPickError:
         figures = (None,) * len(parts)
     return Parts(figures, cost.requests, cost.received)
 
 
-def inside_of(raster: GeoTiff, table: ClassTable, area: Shape) -> Inside | None:
+def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     """Figures of one class layer, from a coarse overview; None when it saw nothing of the area."""
     polygon = _flat(area, raster.grid.crs)
     box = bounds_of(polygon)

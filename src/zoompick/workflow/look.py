@@ -19,10 +19,10 @@ from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.imagery.deliveries import OneBand
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import valid_mask
 from zoompick.study.scenelist import Entry
 
@@ -149,7 +149,7 @@ def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cos
         raise SourceError(
             f"The bands of {scene.id} lie in one container, which cannot be read in part.", "Look at its quicklook."
         )
-    opened = {file.href: GeoTiff(RemoteFile(file.href, client, cost)) for file in files}
+    opened = {file.href: open_raster(RemoteFile(file.href, client, cost)) for file in files}
     sources = [
         _level(OneBand(opened[file.href], file.index, opened[file.href].bands[file.index]), area) for file in files
     ]

@@ -16,8 +16,8 @@ from zoompick.geo.shapes import Shape, as_text
 from zoompick.imagery.deliveries import OneBand
 from zoompick.imagery.stack import Stack
 from zoompick.net.client import Client
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.opening import open_raster
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.folder import Study
 from zoompick.transfer import orders, record
@@ -83,7 +83,7 @@ def _join(path: Path, order: Order, area: Shape | None, report: Report) -> None:
     pieces = [_piece_of(path, replace(order, part=part)) for part in range(1, order.parts + 1)]
     if path.suffix not in (".tif", ".tiff") or not all(piece.exists() for piece in pieces):
         return
-    tiffs = [GeoTiff(piece) for piece in pieces]
+    tiffs = [open_raster(piece) for piece in pieces]
     first, boxes = tiffs[0], [tiff.grid.bounds for tiff in tiffs]
     if first.nodata is None or not all(tiff.grid.shares_lattice(first.grid) for tiff in tiffs):
         report(Noted(f"The pieces of {path.name} stay apart: they have no no-data value, or no common pixels."))

@@ -23,9 +23,9 @@ from zoompick.imagery.picture import write_png
 from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
 from zoompick.imagery.stack import build_stack
 from zoompick.imagery.stretch import percentile_limits
-from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Raster, band_index
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer import record
@@ -88,7 +88,7 @@ class ClipStep:
 
     def build(self) -> Raster:
         """See :class:`zoompick.imagery.clip.Clip`."""
-        return Clip(GeoTiff(self.inputs[0]), self.area, self.touch)
+        return Clip(open_raster(self.inputs[0]), self.area, self.touch)
 
 
 @dataclass(frozen=True)
@@ -109,7 +109,7 @@ class CompositeStep:
 
     def build(self) -> Raster:
         """See :class:`zoompick.imagery.composite.Composite`; the percentiles are measured here."""
-        source = GeoTiff(self.inputs[0])
+        source = open_raster(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
         mask = None if self.area is None else PolygonMask(project(self.area, source.grid.crs), source.grid)
         return Composite(source, bands, percentile_limits(source, bands, self.stretch, mask))
@@ -130,7 +130,7 @@ class IndexStep:
 
     def build(self) -> Raster:
         """See :class:`zoompick.imagery.index.Index`."""
-        return Index(GeoTiff(self.inputs[0]), self.recipe.name, self.recipe.formula, self.inputs[0].name)
+        return Index(open_raster(self.inputs[0]), self.recipe.name, self.recipe.formula, self.inputs[0].name)
 
 
 def _grid_facts(grid: Grid | None) -> Any:
@@ -184,7 +184,7 @@ def make(step: Step, may_replace: bool, report: Report = ignore, version: str = 
     pictures = []
     if is_rgb:
         picture = step.output.with_suffix(".png")
-        write_png(GeoTiff(step.output), picture, settings.whole("picture_side_px"))
+        write_png(open_raster(step.output), picture, settings.whole("picture_side_px"))
         pictures.append(picture)
     write_sidecar(raster, written, origin, pictures, version)
     grid = raster.grid
@@ -215,7 +215,7 @@ def digest_of(path: Path) -> str:
     fetched = record.read(path.parent).get(path.name)
     if fetched is not None and path.is_file() and path.stat().st_size == fetched.size:
         return fetched.multihash
-    GeoTiff(path)
+    open_raster(path)
     return multihash_of(path)
 
 

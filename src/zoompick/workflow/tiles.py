@@ -251,10 +251,22 @@ def picture_of(store: TileStore, crs: Crs, matrix: Matrix, level: int, keys: Seq
     width, height = across * matrix.tile_width, down * matrix.tile_height
     grid = Grid(crs, matrix.pixel, matrix.pixel, corner.west, corner.north, width, height)
 
-    def lookup(row: int, col: int) -> bytes | None:
-        return store.tile(level, matrix.rows, TileKey(first_row + row, first_col + col))
-
+    lookup = StoredTiles(store, level, matrix.rows, TileKey(first_row, first_col))
     return TilePicture(grid, (matrix.tile_height, matrix.tile_width), lookup)
+
+
+@dataclass(frozen=True)
+class StoredTiles:
+    """Tiles of one level of a store, counted from ``first``; ``rows`` are those of the level."""
+
+    store: TileStore
+    level: int
+    rows: int
+    first: TileKey
+
+    def __call__(self, row: int, col: int) -> bytes | None:
+        """Bytes of a tile, or None."""
+        return self.store.tile(self.level, self.rows, TileKey(self.first.row + row, self.first.col + col))
 
 
 def join(

@@ -16,6 +16,7 @@ from zoompick.imagery.deliveries import band_files, scene_of
 from zoompick.imagery.sidecar import read_sidecar
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.grid import Grid
+from zoompick.raster.opening import open_raster
 from zoompick.sensors.classes import ClassTable
 from zoompick.sensors.guide import guide_for_file
 from zoompick.study.brief import Brief
@@ -119,7 +120,7 @@ def _clouds(study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], day
         return [Finding("cloud in area", day, "warn", "unknown", f"at most {brief.cloud_inside:g} %",
                         "No class layer is here to tell.")]  # fmt: skip
     try:
-        layers = [GeoTiff(path) for _, path in found]
+        layers = [open_raster(path) for _, path in found]
         table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
         return [coverage.cloud_share(layers, table, area.polygon, brief.cloud_inside, day)]
     except ZoomPickError as error:
@@ -189,7 +190,7 @@ def _opened(path: Path, label: str, judge: Callable[[GeoTiff], list[Finding]]) -
     if not path.is_file():
         return []
     try:
-        return judge(GeoTiff(path))
+        return judge(open_raster(path))
     except FormatError:
         return []
     except DataError as error:

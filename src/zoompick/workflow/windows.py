@@ -17,8 +17,9 @@ from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import Shape, as_text, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
-from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.coded import HasStretches
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.opening import open_raster
 from zoompick.raster.part import Part
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer import record
@@ -42,7 +43,7 @@ class Opened:
         Stretches of the file that the window needs.
     """
 
-    tiff: GeoTiff
+    tiff: HasStretches
     source: RemoteFile
     window: Window
     spans: tuple[Span, ...]
@@ -106,8 +107,8 @@ def _open(entry: Fetch, client: Client) -> Opened:
     if not entry.path.suffix.lower().startswith(".tif"):
         raise FormatError(f"{entry.path.name} is no GeoTIFF: it is fetched whole.")
     source = RemoteFile(entry.url, client, head_bytes=_HEAD_BYTES)
-    tiff = GeoTiff(source)
-    if not tiff.is_tiled:
+    tiff = open_raster(source)
+    if not isinstance(tiff, HasStretches) or not tiff.is_tiled:
         raise FormatError(f"{entry.path.name} is stored in strips: it is fetched whole.")
     assert entry.region is not None
     window = window_of(tiff.grid, entry.region)
