@@ -117,7 +117,7 @@ def in_threads(work: Callable[[Any], Any], jobs: list[Any]) -> None:
 
 def stacked(folder: Path, side: int) -> Any:
     """The six bands as one raster."""
-    from zoompick.workflow.steps import StackStep
+    from zoompick.workflow.products.stack import StackStep
 
     paths = tuple(band_path(folder, band, side) for band in (*FULL, *HALF))
     return StackStep(paths, folder / "out-stack.tif", (*FULL, *HALF)).build()

@@ -60,21 +60,12 @@ def _of_files(
 
 def _of_study() -> list[Finding]:
     from zoompick.cli import show
-    from zoompick.errors import NothingFoundError
     from zoompick.study.folder import Study
-    from zoompick.study.shortlist import shortlist
-    from zoompick.workflow.plan import plan_study
-    from zoompick.workflow.run import verify_and_keep
+    from zoompick.workflow.verify import judge_study
 
     study = Study.need(Path.cwd())
-    brief, area = study.brief(), study.area()
-    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
-    if not plan.days:
-        raise NothingFoundError(
-            "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
-        )
-    with study.locked(), show.progress() as report:
-        return verify_and_keep(study, brief, area, plan, report)
+    with show.progress() as report:
+        return judge_study(study, report)
 
 
 def show_findings(findings: Sequence[Finding]) -> None:

@@ -13,7 +13,7 @@ from zoompick.cli import options
 if TYPE_CHECKING:
     from zoompick.geo.shapes import Shape
     from zoompick.raster.grid import Grid
-    from zoompick.workflow.steps import Made, Step
+    from zoompick.workflow.step import Made, Step
 
 File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a study's own product by default.")]
 
@@ -37,7 +37,7 @@ def stack(
     as_json: options.Json = False,
 ) -> None:
     """Put bands on one grid, in order, into one file."""
-    from zoompick.workflow.steps import StackStep
+    from zoompick.workflow.products.stack import StackStep
 
     if not files:
         _refuse_options(
@@ -63,7 +63,7 @@ def _grid(files: Sequence[Path], area: Shape | None, pixel: float | None, like: 
     from zoompick.errors import UsageError
     from zoompick.geo.shapes import bounds_of, project
     from zoompick.raster.grid import Grid
-    from zoompick.raster.opening import open_raster
+    from zoompick.workflow.opening import open_raster
 
     if like is not None:
         if area is not None or pixel is not None:
@@ -91,7 +91,7 @@ def clip(
     """Cut a file to the area; outside is no-data."""
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
-    from zoompick.workflow.steps import ClipStep
+    from zoompick.workflow.products.clip import ClipStep
 
     if file is None:
         _refuse_options({"--area": area, "--box": box, "--around": around, "--touch": touch, "--out": out})
@@ -103,7 +103,7 @@ def clip(
         given = study.area()
     if given is None:
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
-    _plain(ClipStep((file,), out or _beside(file, "clip"), given.polygon, touch), overwrite, as_json)
+    _plain(ClipStep((file,), out or _beside(file, "clip"), area=given.polygon, touch=touch), overwrite, as_json)
 
 
 def composite(
@@ -126,7 +126,7 @@ def composite(
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
     from zoompick.errors import UsageError
     from zoompick.imagery import recipes
-    from zoompick.workflow.steps import CompositeStep
+    from zoompick.workflow.products.composite import CompositeStep
 
     if recipe and bands:
         raise UsageError("A recipe and bands were given.", "Give one of them.")
@@ -141,9 +141,9 @@ def composite(
     step = CompositeStep(
         (file,),
         out or _beside(file, chosen.name),
-        chosen,
-        low_high or (2, 98),
-        given.polygon if given else None,
+        recipe=chosen,
+        stretch=low_high or (2, 98),
+        area=given.polygon if given else None,
     )
     _plain(step, overwrite, as_json)
 
@@ -170,7 +170,7 @@ def index(
     """Compute an index as 32-bit floats."""
     from zoompick.errors import UsageError
     from zoompick.imagery import recipes
-    from zoompick.workflow.steps import IndexStep
+    from zoompick.workflow.products.index import IndexStep
 
     chosen = recipes.index(recipe) if recipe else None
     if file is None:
@@ -179,7 +179,7 @@ def index(
         return
     if chosen is None:
         raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}.")
-    _plain(IndexStep((file,), out or _beside(file, chosen.name), chosen), overwrite, as_json)
+    _plain(IndexStep((file,), out or _beside(file, chosen.name), recipe=chosen), overwrite, as_json)
 
 
 def _beside(file: Path, word: str) -> Path:
@@ -200,63 +200,25 @@ def _plain(step: Step, overwrite: bool, as_json: bool) -> None:
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-    from zoompick.workflow.steps import make
+    from zoompick.workflow.making import make_file
+    from zoompick.workflow.step import Making
 
-    study = Study.find(Path.cwd())
-    with (
-        show.progress() as report,
-        act(study.journal_file if study else None, step.name, product=str(step.output)) as doing,
-    ):
-        made = make(step, overwrite, report, __version__)
-        doing.note(**made.facts)
+    with show.progress() as report:
+        made = make_file(step, Making(overwrite, report, __version__), Study.find(Path.cwd()))
     _show(as_json, [made])
 
 
-def _in_study(name: str, as_json: bool, recipe: Any = None, stretch: tuple[float, float] | None = None) -> None:
+def _in_study(name: str, as_json: bool, recipe: object = None, stretch: tuple[float, float] | None = None) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
-    from dataclasses import replace
-
     from zoompick import __version__
     from zoompick.cli import show
-    from zoompick.errors import NothingFoundError
     from zoompick.study.folder import Study
-    from zoompick.workflow.plan import plan_study
-    from zoompick.workflow.run import make_steps, shortlist
+    from zoompick.workflow.making import make_in_study
 
     study = Study.need(Path.cwd())
-    brief, area = study.brief(), study.area()
-    if recipe is not None:
-        named = (recipe.name,) if recipe.name in _known_recipes(name) else ()
-        brief = replace(
-            brief, composites=named if name == "composite" else (), indices=named if name == "index" else ()
-        )
-    if stretch is not None:
-        brief = replace(brief, stretch=stretch)
-    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
-    if not plan.days:
-        raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
-    steps: Sequence[Step] = plan.only(name) or _own_steps(plan.only("clip"), recipe, brief.stretch, area.polygon)
-    with study.locked(), show.progress() as report:
-        made = make_steps(study, steps, report, __version__)
+    with show.progress() as report:
+        made = make_in_study(study, name, recipe, stretch, report, __version__)
     _show(as_json, made)
-
-
-def _known_recipes(name: str) -> tuple[str, ...]:
-    from zoompick.imagery import recipes
-
-    return recipes.composite_names() if name == "composite" else recipes.index_names()
-
-
-def _own_steps(clips: Sequence[Step], recipe: Any, stretch: tuple[float, float], area: Shape) -> Sequence[Step]:
-    from zoompick.workflow.steps import CompositeStep
-
-    if recipe is None:
-        return ()
-    return [
-        CompositeStep((clip.output,), clip.output.with_name(f"{recipe.name}.tif"), recipe, stretch, area)
-        for clip in clips
-    ]
 
 
 def _show(as_json: bool, made: Sequence[Made]) -> None:

@@ -254,8 +254,13 @@ class RemoteFile:
 
 @cache
 def _own_client() -> Client:
-    """The session of files that were unpacked here."""
+    """The session of files that are opened by their address alone."""
     return Client()
+
+
+def remote_file(url: str) -> RemoteFile:
+    """A file by its address, in a session of this process."""
+    return RemoteFile(url, _own_client())
 
 
 def _reopened(

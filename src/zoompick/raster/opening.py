@@ -1,4 +1,4 @@
-"""The one opener: bytes from anywhere become a Raster; formats are known by what files begin with, not by their names.
+"""The one opener: bytes from anywhere become a Raster; formats are known by how files begin.
 
 A kind of address beyond paths (``http:``, a member of an archive) is made known by the room that can read it.
 """

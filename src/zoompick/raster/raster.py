@@ -82,7 +82,7 @@ class Raster(Protocol):
 class Arrayed:
     """What every raster can do beside: become an array, for :func:`numpy.asarray`."""
 
-    def __array__(self: Raster, dtype: Any = None, copy: bool | None = None) -> Pixels:  # type: ignore[misc]
+    def __array__(self: Raster, dtype: Any = None, copy: bool | None = None) -> Pixels:
         """All pixels, shape (bands, rows, cols), no-data as its value; see :func:`to_numpy`."""
         pixels = to_numpy(self)
         return pixels if dtype is None else pixels.astype(dtype, copy=False)

@@ -20,7 +20,7 @@ from zoompick.raster.spool import Piece
 from zoompick.raster.statistics import BandStatistics
 
 _TILE_BYTES = 4 << 20
-"""Pixels of a tile that are made together: several bands, so that handing jobs about costs little beside the codec."""
+"""Pixels of a tile made together: several bands, so that handing jobs about costs little beside the codec."""
 _PLOT_BYTES = 16 << 20
 """Pixels of a plot that is made elsewhere: what comes back at once is less than that."""
 _HIGHEST = 3
@@ -81,7 +81,7 @@ class Plot:
 
 @dataclass(frozen=True, slots=True)
 class MadeBlock:
-    """A block: the tile it holds, with the bands that lie together in it, and its bytes or their place in the spool."""
+    """A block: its tile, with the bands that lie together in it, and its bytes or their place in the spool."""
 
     key: TileKey
     block: bytes | Piece
@@ -89,7 +89,7 @@ class MadeBlock:
 
 @dataclass(frozen=True, slots=True)
 class MadeTile:
-    """A tile of an overview that was made of its pixels, and its pixels at half the resolution, if a level follows."""
+    """A tile of an overview, made of its pixels, and those at half the resolution, if a level follows."""
 
     blocks: tuple[MadeBlock, ...]
     key: TileKey

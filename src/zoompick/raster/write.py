@@ -199,7 +199,7 @@ class _Maker:
 
 
 class _Merged:
-    """Statistics of each band, merged in the order of the plots, whichever comes first: sums do not depend on haste."""
+    """Statistics of each band, merged in the order of the plots, whichever comes first."""
 
     def __init__(self, bands: int) -> None:
         self._found = [BandStatistics()] * bands

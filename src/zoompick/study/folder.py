@@ -90,6 +90,11 @@ class Study:
         return self.root / ".undo"
 
     @property
+    def vouched_file(self) -> Path:
+        """Digests of products, with the size and time stamp that vouch for them."""
+        return self.root / ".vouched.json"
+
+    @property
     def checks_file(self) -> Path:
         """Findings of the last verification."""
         return self.root / "checks.json"

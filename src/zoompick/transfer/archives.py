@@ -12,6 +12,7 @@ import gzip
 import io
 import lzma
 import re
+import struct
 import sys
 import tarfile
 import zipfile
@@ -157,6 +158,20 @@ class Archive:
             if count >= _MOST_MEMBERS:
                 raise DataError(f"{self.label} has more than {_MOST_MEMBERS} members.", "That is no delivery.")
             yield member
+
+    def plain_span(self, member: Member) -> Span | None:
+        """Where the bytes of a member lie as they are; None when they are compressed or encrypted."""
+        if self._form == "tar":
+            return member.span
+        if self._zip is None or member.span is None:
+            return None
+        info = self._zip.getinfo(member.name)
+        if info.compress_type != zipfile.ZIP_STORED or info.flag_bits & 1:
+            return None
+        # The local header repeats the name, with extra fields of its own (APPNOTE 4.3.7).
+        self._stream.seek(info.header_offset)
+        name_length, extra_length = struct.unpack("<26xHH", self._stream.read(30))
+        return Span(info.header_offset + 30 + name_length + extra_length, info.file_size)
 
     def extract(
         self, wanted: Callable[[Member], IO[bytes] | None], told: Callable[[int], None], count: int | None = None

@@ -64,7 +64,7 @@ class _Digests:
 
     def __call__(self, window: Window) -> list[bytes]:
         pixels = self.raster.read(window)
-        return [hashlib.sha256(np.ascontiguousarray(band).view(np.uint8)).digest() for band in pixels]
+        return [hashlib.sha256(np.ascontiguousarray(band).data).digest() for band in pixels]
 
 
 def on_grid(raster: Raster, grid: Grid, subject: str) -> Finding:

@@ -137,7 +137,7 @@ def _shown(lon: float, lat: float) -> str:
 
 
 def _like(path: Path) -> Area:
-    from zoompick.raster.opening import open_raster
+    from zoompick.workflow.opening import open_raster
 
     grid = open_raster(path).grid
     outline = shapely.segmentize(box_polygon(grid.bounds), max(grid.bounds.width, grid.bounds.height) / 20)

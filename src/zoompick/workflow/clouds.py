@@ -18,9 +18,9 @@ from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Raster
 from zoompick.sensors.classes import ClassTable
+from zoompick.workflow.opening import open_raster
 
 TASK = "cloud inside the area"
 _PIXELS_WANTED = 96

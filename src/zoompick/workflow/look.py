@@ -22,9 +22,9 @@ from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.ongrid import OnGrid
-from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import valid_mask
 from zoompick.study.scenelist import Entry
+from zoompick.workflow.opening import open_raster
 
 TASK = "pictures"
 _MOST_BYTES = 20 << 20

@@ -17,7 +17,6 @@ from zoompick.imagery.deliveries import OneBand
 from zoompick.imagery.stack import Stack
 from zoompick.net.client import Client
 from zoompick.raster.ongrid import OnGrid
-from zoompick.raster.opening import open_raster
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.folder import Study
 from zoompick.transfer import orders, record
@@ -25,6 +24,7 @@ from zoompick.transfer.orders import Order, Result
 from zoompick.transfer.plan import Fetch, local_names
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow.get import opens
+from zoompick.workflow.opening import open_raster
 
 _PIECES = "pieces"
 """Folder below a scene's, where they wait for each other."""

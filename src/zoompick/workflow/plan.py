@@ -12,12 +12,13 @@ from zoompick.errors import BriefError
 from zoompick.files import unique_names
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import bounds_of, project
-from zoompick.imagery import recipes
 from zoompick.raster.grid import Grid
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.transfer.plan import local_names
-from zoompick.workflow.steps import ClipStep, CompositeStep, IndexStep, StackStep, Step
+from zoompick.workflow.kind import Day, Wanted
+from zoompick.workflow.kinds import KINDS
+from zoompick.workflow.step import Step
 
 
 @dataclass(frozen=True)
@@ -37,10 +38,6 @@ class StudyPlan:
     grid: Grid
     days: Mapping[str, tuple[Scene, ...]]
     steps: tuple[Step, ...]
-
-    def only(self, name: str) -> tuple[Step, ...]:
-        """Steps of one operation."""
-        return tuple(step for step in self.steps if step.name == name)
 
 
 def study_crs(brief: Brief, area: Area) -> Crs:
@@ -63,15 +60,43 @@ def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
     return {day: tuple(days[day]) for day in sorted(days)}
 
 
-def check_recipes(brief: Brief) -> None:
-    """Every recipe exists and its bands are in the brief's stack.
+def plan_study(
+    study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], only: str = "", recipe: object | None = None
+) -> StudyPlan:
+    """All steps of a study, for every day in the shortlist and for all days together.
+
+    Parameters
+    ----------
+    only : str
+        One kind of product.
+    recipe : object, optional
+        Of that kind, in place of those that the brief names.
 
     Raises
     ------
     UnknownNameError, BriefError
+        A recipe does not exist, or its bands are not in the brief's stack.
     """
-    needs: dict[str, tuple[str, ...]] = {name: recipes.composite(name).bands for name in brief.composites}
-    needs |= {name: recipes.index(name).formula.bands for name in brief.indices}
+    grid, days = study_grid(brief, area), by_day(scenes)
+    wanted = Wanted(brief, area, grid, study.root / "products", recipe)
+    kinds = [kind for kind in KINDS if only in ("", kind.name)]
+    for kind in kinds:
+        _check_bands(kind.needs(wanted), brief)
+    groups = [
+        Day(
+            day,
+            group,
+            study.products(name),
+            tuple(p for scene in group for p in band_paths(study, scene, brief.bands)),
+        )
+        for name, (day, group) in zip(folder_names(brief, area, days), days.items(), strict=True)
+    ]
+    steps = [step for day in groups for kind in kinds for step in kind.of_day(wanted, day)]
+    steps += [step for kind in kinds for step in kind.of_study(wanted, groups)]
+    return StudyPlan(grid, days, tuple(steps))
+
+
+def _check_bands(needs: Mapping[str, tuple[str, ...]], brief: Brief) -> None:
     for name, bands in needs.items():
         lacking = [band for band in bands if band not in brief.bands]
         if lacking:
@@ -79,26 +104,6 @@ def check_recipes(brief: Brief) -> None:
                 f"The recipe {name} needs the band {lacking[0]}, which [stack] bands does not list.",
                 f'Add it: bands = [… "{lacking[0]}"], or take the recipe out.',
             )
-
-
-def plan_study(study: Study, brief: Brief, area: Area, scenes: Sequence[Scene]) -> StudyPlan:
-    """All steps of a study, for every day in the shortlist."""
-    check_recipes(brief)
-    grid = study_grid(brief, area)
-    days = by_day(scenes)
-    steps: list[Step] = []
-    for name, group in zip(folder_names(brief, area, days), days.values(), strict=True):
-        folder = study.products(name)
-        inputs = tuple(path for scene in group for path in band_paths(study, scene, brief.bands))
-        steps.append(StackStep(inputs, folder / "stack.tif", brief.bands, grid))
-        clip = folder / "clip.tif"
-        steps.append(ClipStep((folder / "stack.tif",), clip, area.polygon, brief.touch))
-        steps += [
-            CompositeStep((clip,), folder / f"{name}.tif", recipes.composite(name), brief.stretch, area.polygon)
-            for name in brief.composites
-        ]
-        steps += [IndexStep((clip,), folder / f"{name}.tif", recipes.index(name)) for name in brief.indices]
-    return StudyPlan(grid, days, tuple(steps))
 
 
 def folder_names(brief: Brief, area: Area, days: Mapping[str, tuple[Scene, ...]]) -> list[str]:

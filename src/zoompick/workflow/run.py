@@ -7,11 +7,9 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zoompick import files
 from zoompick.area.model import Area
 from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria, cloud_limit
-from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.study.brief import Brief
@@ -21,8 +19,9 @@ from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
 from zoompick.verification.finding import Finding
 from zoompick.workflow import find, get, verify
-from zoompick.workflow.plan import StudyPlan, plan_study, study_crs, study_grid
-from zoompick.workflow.steps import Made, Step, make
+from zoompick.workflow.making import make_steps
+from zoompick.workflow.plan import plan_study, study_crs, study_grid
+from zoompick.workflow.step import Made
 from zoompick.workflow.windows import region_of
 
 
@@ -37,6 +36,8 @@ class StudyRun:
     fetched_files, fetched_bytes : int
     made : tuple of Made
     findings : tuple of Finding
+    judged : bool
+        False when nothing changed since they were found.
     """
 
     entries: tuple[Entry, ...]
@@ -45,6 +46,7 @@ class StudyRun:
     fetched_bytes: int
     made: tuple[Made, ...]
     findings: tuple[Finding, ...]
+    judged: bool = True
 
 
 def criteria_of(brief: Brief, area: Area) -> Criteria:
@@ -123,35 +125,6 @@ def download_study(
     return len(outcome.done), outcome.received_bytes
 
 
-def make_steps(study: Study, steps: Sequence[Step], report: Report = ignore, version: str = "") -> list[Made]:
-    """Make the products that are not up to date; study products are the brief's to replace."""
-    made = []
-    for step in steps:
-        missing = [path for path in step.inputs if not path.is_file()]
-        if missing or not step.inputs:
-            name = missing[0].name if missing else "a band"
-            raise StudyError(
-                f"The {step.name} {step.output.parent.name}/{step.output.name} needs {name}, which is not here.",
-                "Run 'zoompick run', or the steps before it: download, stack, clip.",
-            )
-        with act(study.journal_file, step.name, product=step.output.relative_to(study.root).as_posix()) as doing:
-            product = make(step, True, report, version)
-            doing.note(**product.facts, was_current=product.was_current)
-        made.append(product)
-    return made
-
-
-def verify_and_keep(
-    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore
-) -> list[Finding]:
-    """Judge the study and keep the findings."""
-    with act(study.journal_file, "verify") as doing:
-        findings = verify.verify_study(study, brief, area, plan, report)
-        files.write_json(study.checks_file, {"findings": [finding.to_json() for finding in findings]})
-        doing.note(findings=len(findings), failed=sum(finding.outcome == "fail" for finding in findings))
-    return findings
-
-
 def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
     """Carry out the brief. The caller holds the study's lock.
 
@@ -166,5 +139,5 @@ def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
     fetched_files, fetched_bytes = download_study(study, brief, area, entries, report)
     plan = plan_study(study, brief, area, [entry.scene for entry in entries])
     made = make_steps(study, plan.steps, report, version)
-    findings = verify_and_keep(study, brief, area, plan, report)
-    return StudyRun(tuple(entries), searched, fetched_files, fetched_bytes, tuple(made), tuple(findings))
+    findings, judged = verify.judge_again(study, brief, area, plan, report)
+    return StudyRun(tuple(entries), searched, fetched_files, fetched_bytes, tuple(made), tuple(findings), judged)

@@ -2,76 +2,167 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Sequence
+from concurrent.futures import Executor
 from functools import partial
 from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import DataError, FormatError, ZoomPickError
+from zoompick.errors import DataError, FormatError, NothingFoundError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import multihash
+from zoompick.files import multihash, read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.imagery.deliveries import band_files, scene_of
-from zoompick.imagery.sidecar import read_sidecar
-from zoompick.raster.geotiff import GeoTiff
-from zoompick.raster.grid import Grid
-from zoompick.raster.opening import open_raster
+from zoompick.imagery.sidecar import read_sidecar, sidecar_of
 from zoompick.sensors.classes import ClassTable
 from zoompick.sensors.guide import guide_for_file
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
+from zoompick.study.journal import act
+from zoompick.study.shortlist import shortlist
 from zoompick.transfer import record
 from zoompick.transfer.plan import local_names
 from zoompick.verification import bands as band_checks
 from zoompick.verification import coverage, files
 from zoompick.verification.finding import Finding, judged
-from zoompick.workflow.plan import StudyPlan, band_paths
+from zoompick.workflow import checks
+from zoompick.workflow.checks import Expected
+from zoompick.workflow.opening import open_raster
+from zoompick.workflow.plan import StudyPlan, band_paths, plan_study
 
 TASK = "verify"
-Check = Callable[[], list[Finding]]
+Job = Callable[[], list[Finding]]
 
 
-def verify_study(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore) -> list[Finding]:
-    """Judge every scene and product of a study against its brief."""
-    checks: list[Check] = []
-    for day, scenes in plan.days.items():
-        checks += [partial(_scene, study, brief, scene) for scene in scenes]
-        checks.append(partial(_clouds, study, brief, area, scenes, day))
+def judge_study(study: Study, report: Report = ignore) -> list[Finding]:
+    """Judge a study as its brief is now, and keep the findings.
+
+    Raises
+    ------
+    NothingFoundError
+        No scene is picked.
+    """
+    brief, area = study.brief(), study.area()
+    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
+    if not plan.days:
+        raise NothingFoundError(
+            "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
+        )
+    with study.locked():
+        return _judge_and_keep(study, brief, area, plan, report)
+
+
+def judge_again(
+    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore
+) -> tuple[list[Finding], bool]:
+    """Findings of a study, those of the last time where nothing changed since; and whether it was judged anew.
+
+    What has the size and the time stamp that it had then is taken for unchanged.
+    """
+    state, kept = _state(study, plan), _kept(study)
+    if kept is not None and kept[0] == state:
+        return kept[1], False
+    return _judge_and_keep(study, brief, area, plan, report), True
+
+
+def _judge_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report) -> list[Finding]:
+    with act(study.journal_file, "verify") as doing:
+        findings = verify_study(study, brief, area, plan, report)
+        rows = [finding.to_json() for finding in findings]
+        write_json(study.checks_file, {"state": _state(study, plan), "findings": rows})
+        doing.note(findings=len(findings), failed=sum(finding.outcome == "fail" for finding in findings))
+    return findings
+
+
+def _kept(study: Study) -> tuple[str, list[Finding]] | None:
+    """State and findings of the last time; None when they cannot be read."""
+    try:
+        told = read_json(study.checks_file)
+        return str(told["state"]), [Finding(**row) for row in told["findings"]]
+    except (DataError, KeyError, TypeError):
+        return None
+
+
+def _state(study: Study, plan: StudyPlan) -> str:
+    """Changes when brief, area, shortlist or any file changes that the checks look at."""
+    scenes = [scene for group in plan.days.values() for scene in group]
+    folders = {study.scene_folder(scene.source, scene.id) for scene in scenes}
+    paths = [study.brief_file, study.area_file, study.shortlist_file]
+    paths += [path for folder in sorted(folders) for path in sorted(folder.glob("*"))]
     for step in plan.steps:
-        checks.append(partial(_product, step.output, _label(study, step.output)))
-        checks.append(partial(_on_study_grid, step.output, _label(study, step.output), plan.grid))
-        if step.name == "stack":
-            checks.append(partial(_stack, step.output, _label(study, step.output), brief, area))
-    return _all(checks, report)
+        paths += [step.output, sidecar_of(step.output), *step.companions]
+    hasher = hashlib.sha256()
+    for path in paths:
+        try:
+            state = path.stat()
+        except OSError:
+            hasher.update(f"{path} is not there\n".encode())
+            continue
+        hasher.update(f"{path} {state.st_size} {state.st_mtime_ns}\n".encode())
+    return hasher.hexdigest()[:32]
+
+
+def verify_study(
+    study: Study,
+    brief: Brief,
+    area: Area,
+    plan: StudyPlan,
+    report: Report = ignore,
+    executor: Executor | None = None,
+) -> list[Finding]:
+    """Judge every scene and product of a study against its brief."""
+    expected = Expected(plan.grid, brief.bands, area.polygon, brief.valid, executor=executor)
+    jobs: list[Job] = []
+    for day, scenes in plan.days.items():
+        jobs += [partial(_scene, study, brief, scene, executor) for scene in scenes]
+        jobs.append(partial(_clouds, study, brief, area, scenes, day, executor))
+    for step in plan.steps:
+        label = step.output.relative_to(study.root / "products").as_posix()
+        jobs.append(partial(_product, step.output, label, executor))
+        jobs.append(partial(_opened, step.output, label, expected, step.checks))
+    return _all(jobs, report)
 
 
 def verify_files(
-    paths: Sequence[Path], bands: Sequence[str], area: Shape | None, valid: float, report: Report = ignore
+    paths: Sequence[Path],
+    bands: Sequence[str] = (),
+    area: Shape | None = None,
+    valid: float = 98,
+    report: Report = ignore,
+    executor: Executor | None = None,
 ) -> list[Finding]:
-    """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid."""
-    checks: list[Check] = []
+    """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid.
+
+    Parameters
+    ----------
+    bands : sequence of str
+        Names in the order in which they should be; not judged when empty.
+    area : polygon, optional
+        Longitude/latitude.
+    valid : float
+        Percent of the area with valid pixels, at least.
+    """
+    jobs: list[Job] = []
     for path in paths:
-        checks.append(partial(_product, path, path.name))
-        checks.append(partial(_plain, path, bands, area, valid))
-    return _all(checks, report)
+        expected = Expected(None, bands, area, valid, 100, _class_table(path), executor)
+        jobs.append(partial(_product, path, path.name, executor))
+        jobs.append(partial(_opened, path, path.name, expected))
+    return _all(jobs, report)
 
 
-def _all(checks: Sequence[Check], report: Report) -> list[Finding]:
-    report(Started(TASK, len(checks), "checks"))
+def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
+    report(Started(TASK, len(jobs), "checks"))
     found = []
-    for check in checks:
-        found += check()
+    for job in jobs:
+        found += job()
         report(Advanced(TASK, 1))
     report(Finished(TASK))
     return found
 
 
-def _label(study: Study, path: Path) -> str:
-    return path.relative_to(study.root / "products").as_posix()
-
-
-def _scene(study: Study, brief: Brief, scene: Scene) -> list[Finding]:
+def _scene(study: Study, brief: Brief, scene: Scene, executor: Executor | None) -> list[Finding]:
     """Bands published, files here, whole, and with the published digest."""
     wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
     label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
@@ -82,7 +173,9 @@ def _scene(study: Study, brief: Brief, scene: Scene) -> list[Finding]:
     note = f"Missing: {', '.join(absent)}. 'zoompick download' says why." if absent else ""
     found.append(judged("files here", label, not absent, f"{len(present)} of {len(paths)}", "all", note))
     if present:
-        found.append(_joined([files.blocks_decode(path, label) for path in present], "blocks decode", label))
+        found.append(
+            _joined([files.blocks_decode(path, label, executor) for path in present], "blocks decode", label)
+        )
         digests = [finding for path in present for finding in _digests(path, scene)]
         found.append(_joined(digests, "checksums", label))
     return found
@@ -113,7 +206,9 @@ def _joined(findings: Sequence[Finding], check: str, subject: str) -> Finding:
     return Finding(check, subject, outcome, figure, "all", bad[0].note if bad else "", float(good))  # type: ignore[arg-type]
 
 
-def _clouds(study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], day: str) -> list[Finding]:
+def _clouds(
+    study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], day: str, executor: Executor | None
+) -> list[Finding]:
     """Cloud inside the area from the class layers of one day."""
     found = [(scene, path) for scene in scenes for path in band_paths(study, scene, [CLASS_BAND]) if path.is_file()]
     if not found:
@@ -122,16 +217,16 @@ def _clouds(study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], day
     try:
         layers = [open_raster(path) for _, path in found]
         table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
-        return [coverage.cloud_share(layers, table, area.polygon, brief.cloud_inside, day)]
+        return [coverage.cloud_share(layers, table, area.polygon, brief.cloud_inside, day, executor)]
     except ZoomPickError as error:
         return [judged("cloud in area", day, False, "unknown", f"at most {brief.cloud_inside:g} %", error.what)]
 
 
-def _product(path: Path, label: str) -> list[Finding]:
+def _product(path: Path, label: str, executor: Executor | None) -> list[Finding]:
     """A product, or any file: it is there, decodes, and is what its sidecar or download record says."""
     if not path.is_file():
         return [judged("file here", label, False, "no", "yes", "It was not made yet: 'zoompick run' makes it.")]
-    found = [files.blocks_decode(path, label)]
+    found = [files.blocks_decode(path, label, executor)]
     recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
     known = next(iter(band_files(path)), None)
     if recorded is not None:
@@ -143,39 +238,6 @@ def _product(path: Path, label: str) -> list[Finding]:
     return found
 
 
-def _on_study_grid(path: Path, label: str, grid: Grid) -> list[Finding]:
-    return _opened(path, label, lambda raster: [band_checks.on_grid(raster, grid, label)])
-
-
-def _stack(path: Path, label: str, brief: Brief, area: Area) -> list[Finding]:
-    return _opened(
-        path,
-        label,
-        lambda stack: [
-            band_checks.bands_in_order(stack, brief.bands, label),
-            band_checks.bands_distinct(stack, label),
-            coverage.valid_share(stack, area.polygon, brief.valid, label),
-        ],
-    )
-
-
-def _plain(path: Path, bands: Sequence[str], area: Shape | None, valid: float) -> list[Finding]:
-    def judge(raster: GeoTiff) -> list[Finding]:
-        found = []
-        if bands:
-            found.append(band_checks.bands_in_order(raster, bands, path.name))
-        if len(raster.bands) > 1:
-            found.append(band_checks.bands_distinct(raster, path.name))
-        if area is not None:
-            found.append(coverage.valid_share(raster, area, valid, path.name))
-        table = _class_table(path)
-        if area is not None and table is not None:
-            found.append(coverage.cloud_share([raster], table, area, 100, path.name))
-        return found
-
-    return _opened(path, path.name, judge)
-
-
 def _class_table(path: Path) -> ClassTable | None:
     """Codes of a class layer from the item beside it, else from a band guide; None for other files."""
     known, scene = next(iter(band_files(path)), None), scene_of(path)
@@ -185,12 +247,12 @@ def _class_table(path: Path) -> ClassTable | None:
     return guide.classes if guide and guide.band_of_file(path.name) == guide.class_band else None
 
 
-def _opened(path: Path, label: str, judge: Callable[[GeoTiff], list[Finding]]) -> list[Finding]:
+def _opened(path: Path, label: str, expected: Expected, names: Sequence[str] = ()) -> list[Finding]:
     """Findings that need the pixels; a file that cannot be read has been judged already."""
     if not path.is_file():
         return []
     try:
-        return judge(open_raster(path))
+        return checks.judge(open_raster(path), expected, label, names)
     except FormatError:
         return []
     except DataError as error:

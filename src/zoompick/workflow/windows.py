@@ -19,12 +19,12 @@ from zoompick.net.client import Client, workers
 from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
 from zoompick.raster.coded import HasStretches
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.opening import open_raster
 from zoompick.raster.part import Part
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer import record
 from zoompick.transfer.partial import place_of
 from zoompick.transfer.plan import DownloadPlan, Fetch
+from zoompick.workflow.opening import open_raster
 
 _HEAD_BYTES = 32 << 10
 _MARGIN_PX = 4

@@ -1,0 +1,92 @@
+"""What a kind of product is to a study: the steps that its brief asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TypeVar
+
+from zoompick.area.model import Area
+from zoompick.catalog.scene import Scene
+from zoompick.raster.grid import Grid
+from zoompick.study.brief import Brief
+from zoompick.workflow.step import Step
+
+Recipe = TypeVar("Recipe")
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is wanted of a study.
+
+    Attributes
+    ----------
+    root : Path
+        Folder of the products: for those that belong to no day.
+    recipe : object or None
+        A recipe asked for in place of the brief's.
+    """
+
+    brief: Brief
+    area: Area
+    grid: Grid
+    root: Path
+    recipe: object | None = None
+
+    def recipes(self, kind: type[Recipe], named: Callable[[str], Recipe], names: Sequence[str]) -> list[Recipe]:
+        """The recipe asked for, else those that the brief names."""
+        if self.recipe is not None:
+            return [self.recipe] if isinstance(self.recipe, kind) else []
+        return [named(name) for name in names]
+
+
+@dataclass(frozen=True)
+class Day:
+    """Scenes of one acquisition day.
+
+    Attributes
+    ----------
+    folder : Path
+        Where its products go.
+    inputs : tuple of Path
+        Files of the bands of the brief, whether they are here or not.
+    """
+
+    date: str
+    scenes: tuple[Scene, ...]
+    folder: Path
+    inputs: tuple[Path, ...]
+
+    @property
+    def clip(self) -> Path:
+        """The day's bands inside the area: what most products are made of."""
+        return self.folder / "clip.tif"
+
+
+def _none(wanted: Wanted, days: Sequence[Day]) -> Iterable[Step]:
+    return ()
+
+
+def _no_needs(wanted: Wanted) -> Mapping[str, tuple[str, ...]]:
+    return {}
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of product.
+
+    Attributes
+    ----------
+    of_day : callable
+        Steps for one day.
+    of_study : callable
+        Steps that look at several days together.
+    needs : callable
+        Recipe to the bands that it needs.
+    """
+
+    name: str
+    of_day: Callable[[Wanted, Day], Iterable[Step]]
+    of_study: Callable[[Wanted, Sequence[Day]], Iterable[Step]] = _none
+    needs: Callable[[Wanted], Mapping[str, tuple[str, ...]]] = _no_needs

@@ -1,0 +1,96 @@
+"""Make products: of plain files, or what a study's brief asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import Executor
+from dataclasses import replace
+from pathlib import Path
+
+from zoompick.errors import NothingFoundError, StudyError
+from zoompick.events import Report, ignore
+from zoompick.study.folder import Study
+from zoompick.study.journal import act
+from zoompick.study.shortlist import shortlist
+from zoompick.study.vouched import Vouched
+from zoompick.workflow.plan import plan_study
+from zoompick.workflow.step import Made, Making, Step, make
+
+
+def make_file(step: Step, how: Making, study: Study | None = None) -> Made:
+    """Make a product of plain files; within a study its journal tells of it."""
+    with act(study.journal_file if study else None, step.name, product=str(step.output)) as doing:
+        made = make(step, how)
+        doing.note(**made.facts)
+    return made
+
+
+def make_in_study(
+    study: Study,
+    kind: str,
+    recipe: object | None = None,
+    stretch: tuple[float, float] | None = None,
+    report: Report = ignore,
+    version: str = "",
+) -> list[Made]:
+    """Make one kind of product for every day of a study's shortlist.
+
+    Parameters
+    ----------
+    recipe : object, optional
+        In place of those that the brief names.
+    stretch : (float, float), optional
+        Percentiles in place of the brief's.
+
+    Raises
+    ------
+    NothingFoundError
+        No scene is picked.
+    StudyError
+        A step before this one was not carried out.
+    """
+    brief, area = study.brief(), study.area()
+    if stretch is not None:
+        brief = replace(brief, stretch=stretch)
+    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)], kind, recipe)
+    if not plan.days:
+        raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
+    with study.locked():
+        return make_steps(study, plan.steps, report, version)
+
+
+def make_steps(
+    study: Study,
+    steps: Sequence[Step],
+    report: Report = ignore,
+    version: str = "",
+    executor: Executor | None = None,
+) -> list[Made]:
+    """Make the products that are not up to date; study products are the brief's to replace.
+
+    Raises
+    ------
+    StudyError
+        An input is not here.
+    """
+    made = []
+    with Vouched(study.vouched_file) as vouched:
+        how = Making(True, report, version, executor, vouched.digest)
+        for step in steps:
+            _refuse_missing(step)
+            name = step.output.relative_to(study.root).as_posix()
+            with act(study.journal_file, step.name, product=name) as doing:
+                product = make(step, how)
+                doing.note(**product.facts, was_current=product.was_current)
+            made.append(product)
+    return made
+
+
+def _refuse_missing(step: Step) -> None:
+    missing: list[Path] = [path for path in step.inputs if not path.is_file()]
+    if missing or not step.inputs:
+        name = missing[0].name if missing else "a band"
+        raise StudyError(
+            f"The {step.name} {step.output.parent.name}/{step.output.name} needs {name}, which is not here.",
+            "Run 'zoompick run', or the steps before it: download, stack, clip.",
+        )

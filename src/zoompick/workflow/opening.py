@@ -1,0 +1,35 @@
+"""Rasters wherever they lie, on disk, on a web server, in an archive: the opener learns addresses beyond paths.
+
+What reads them is loaded when the first such address comes.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zoompick.bytesource import ByteSource
+from zoompick.raster.opening import open_raster, provide, source_of
+
+__all__ = ["open_raster"]
+
+
+def _is_member(address: str) -> bool:
+    outer, mark, name = address.rpartition("#")
+    # A file may have the mark in its own name.
+    return bool(mark and outer and name) and not Path(address).exists()
+
+
+def _member(address: str) -> ByteSource:
+    from zoompick.transfer.members import open_member
+
+    return open_member(address, source_of)
+
+
+def _remote(url: str) -> ByteSource:
+    from zoompick.net.ranges import remote_file
+
+    return remote_file(url)
+
+
+provide(_is_member, _member)
+provide(lambda address: address.startswith(("http://", "https://")), _remote)

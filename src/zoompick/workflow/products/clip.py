@@ -1,0 +1,41 @@
+"""Clips: a file inside the area."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.imagery.clip import Clip
+from zoompick.raster.raster import Raster
+from zoompick.workflow.kind import Day, Kind, Wanted
+from zoompick.workflow.opening import open_raster
+from zoompick.workflow.step import Step
+
+
+@dataclass(frozen=True)
+class ClipStep(Step):
+    """A file inside a polygon in longitude/latitude."""
+
+    name: ClassVar[str] = "clip"
+
+    area: Shape = field(kw_only=True)
+    touch: bool = False
+
+    def options(self) -> dict[str, Any]:
+        """Area and rule for edge pixels."""
+        return {"area": geojson_of(self.area), "touch": self.touch}
+
+    def build(self, executor: Executor | None = None) -> Raster:
+        """See :class:`zoompick.imagery.clip.Clip`."""
+        return Clip(open_raster(self.inputs[0]), self.area, self.touch)
+
+
+def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
+    """The day's stack inside the study area."""
+    yield ClipStep((day.folder / "stack.tif",), day.clip, area=wanted.area.polygon, touch=wanted.brief.touch)
+
+
+KIND = Kind("clip", of_day)

@@ -1,0 +1,48 @@
+"""Indices: a formula over reflectance."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from zoompick.imagery import recipes
+from zoompick.imagery.index import Index
+from zoompick.raster.raster import Raster
+from zoompick.workflow.kind import Day, Kind, Wanted
+from zoompick.workflow.opening import open_raster
+from zoompick.workflow.step import Step
+
+
+@dataclass(frozen=True)
+class IndexStep(Step):
+    """An index of a file's bands."""
+
+    name: ClassVar[str] = "index"
+
+    recipe: recipes.IndexRecipe = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Name and formula."""
+        return {"recipe": self.recipe.name, "formula": self.recipe.formula.text}
+
+    def build(self, executor: Executor | None = None) -> Raster:
+        """See :class:`zoompick.imagery.index.Index`."""
+        source = open_raster(self.inputs[0])
+        return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)
+
+
+def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
+    """The recipes of the brief, or the one asked for, of the day's clip."""
+    for recipe in wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices):
+        yield IndexStep((day.clip,), day.folder / f"{recipe.name}.tif", recipe=recipe)
+
+
+def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
+    """Bands of each recipe that is wanted."""
+    named = wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices)
+    return {recipe.name: recipe.formula.bands for recipe in named}
+
+
+KIND = Kind("index", of_day, needs=needs)

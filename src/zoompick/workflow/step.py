@@ -1,0 +1,182 @@
+"""A step makes one product and owns what belongs to it: inputs, outputs, how it is written, its checks.
+
+The maker here knows no product by name: it asks the step.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any, ClassVar
+
+from zoompick.errors import StudyError
+from zoompick.events import Report, ignore
+from zoompick.files import multihash_of
+from zoompick.imagery.deliveries import scene_of
+from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
+from zoompick.raster.raster import Raster
+from zoompick.raster.write import WriteOptions, Written, write_geotiff
+from zoompick.transfer import record
+from zoompick.workflow.opening import open_raster
+
+
+@dataclass(frozen=True)
+class Step(ABC):
+    """One product to make.
+
+    Attributes
+    ----------
+    name : str
+        The operation.
+    checks : tuple of str
+        What the product of a study is judged for beside being whole: names in :mod:`zoompick.workflow.checks`.
+    inputs : tuple of Path
+        Files it reads; the first one's acquisition is the product's.
+    output : Path
+        The GeoTIFF it makes.
+    """
+
+    name: ClassVar[str]
+    checks: ClassVar[tuple[str, ...]] = ("grid",)
+
+    inputs: tuple[Path, ...]
+    output: Path
+
+    @abstractmethod
+    def options(self) -> dict[str, Any]:
+        """What decides the result beside the inputs, as JSON holds it."""
+
+    @abstractmethod
+    def build(self, executor: Executor | None = None) -> Raster:
+        """The product, no pixel of it computed yet; what has to be measured before is measured on ``executor``."""
+
+    def write_options(self, raster: Raster) -> WriteOptions:
+        """How it is written."""
+        return WriteOptions()
+
+    @property
+    def companions(self) -> tuple[Path, ...]:
+        """Files that are made of the product and belong to it: pictures."""
+        return ()
+
+    def accompany(self) -> tuple[Path, ...]:
+        """Make the companions of the product, which is there, and tell them."""
+        return self.companions
+
+    def origin(self, digest: Callable[[Path], str]) -> Origin:
+        """Where it is from: equal origins mean equal products.
+
+        Parameters
+        ----------
+        digest : callable
+            Multihash of an input.
+        """
+        return Origin(self.name, self.options(), {path: digest(path) for path in self.inputs}, self._when())
+
+    def _when(self) -> datetime | None:
+        """Acquisition of the first input, from the item or the sidecar beside it."""
+        scene = scene_of(self.inputs[0])
+        if scene is not None:
+            return scene.when
+        recorded = read_sidecar(self.inputs[0])
+        return recorded.when if recorded else None
+
+
+@dataclass(frozen=True)
+class Made:
+    """A product on disk.
+
+    Attributes
+    ----------
+    was_current : bool
+        It lay there already, made in the same way of the same inputs.
+    facts : mapping
+        Size, grid and picture, for people and the journal.
+    """
+
+    step: str
+    path: Path
+    was_current: bool
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Making:
+    """How products are made.
+
+    Attributes
+    ----------
+    may_replace : bool
+        Whether a file of that name that was made otherwise may be overwritten.
+    executor : Executor or None
+        Where blocks are computed; threads of this process by default.
+    digest : callable
+        Multihash of a file; what remembers it need not read the file again.
+    """
+
+    may_replace: bool = False
+    report: Report = ignore
+    version: str = ""
+    executor: Executor | None = None
+    digest: Callable[[Path], str] = multihash_of
+
+
+def make(step: Step, how: Making | None = None) -> Made:
+    """Make a product and its sidecar, unless the very same is there.
+
+    Raises
+    ------
+    StudyError
+        The output exists and may not be replaced.
+    DataError, UsageError, DiskError
+    """
+    how = how or Making()
+    origin = step.origin(lambda path: digest_of(path, how.digest))
+    if is_current(step, origin, how.digest):
+        return Made(step.name, step.output, True)
+    if step.output in step.inputs:
+        raise StudyError(f"{step.output} is an input too.", "Give another --out.")
+    if step.output.exists() and not how.may_replace:
+        raise StudyError(f"{step.output} exists already.", "Give another --out, or --overwrite.")
+    raster = step.build(how.executor)
+    sidecar_of(step.output).unlink(missing_ok=True)
+    written = write_geotiff(raster, step.output, step.write_options(raster), how.report, how.executor)
+    write_sidecar(raster, written, origin, step.accompany(), how.version)
+    return Made(step.name, step.output, False, _facts(raster, written))
+
+
+def _facts(raster: Raster, written: Written) -> dict[str, Any]:
+    grid = raster.grid
+    return {
+        "bytes": written.size,
+        "bands": [band.name for band in raster.bands],
+        "width": grid.width,
+        "height": grid.height,
+        "pixel": grid.pixel_text,
+        "crs": str(grid.crs),
+        "valid_percent": round(min(stats.valid_percent for stats in written.statistics), 2),
+    }
+
+
+def is_current(step: Step, origin: Origin, digest: Callable[[Path], str] = multihash_of) -> bool:
+    """True when the output and its companions are there, unchanged since they were made in the same way."""
+    recorded = read_sidecar(step.output)
+    if recorded is None or recorded.fingerprint != origin.fingerprint:
+        return False
+    if not all(path.is_file() for path in (step.output, *step.companions)):
+        return False
+    return step.output.stat().st_size == recorded.size and digest(step.output) == recorded.multihash
+
+
+def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
+    """Multihash of an input: of a checked download from its record, else computed."""
+    fetched = record.read(path.parent).get(path.name)
+    if fetched is not None and path.is_file() and path.stat().st_size == fetched.size:
+        return fetched.multihash
+    if digest is multihash_of:
+        open_raster(path)
+    return digest(path)
