@@ -104,7 +104,7 @@ def crop(image: np.ndarray) -> np.ndarray:
 
 def look(study: Path, env: dict[str, str]) -> None:
     """What is drawn before a download: the area, a contact sheet, footprints, the calendar."""
-    whole = ["--dates", "2024-11/2026-02", "--cloud", "100", "--cover", "20"]
+    whole = ["--dates", "2024-11/2026-02", "--cloud", "100", "--cover-min", "20"]
     sheet, lines = OUT / "look.png", OUT / "footprints.png"
     for words in (
         ["area", "show", "--picture", OUT / "area.png"],

@@ -11,8 +11,9 @@ import shapely
 from helpers import UTM
 from zoompick.catalog import sources
 from zoompick.catalog.bands import format_called
-from zoompick.catalog.criteria import Criteria, percent
+from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.explain import nothing_found
+from zoompick.catalog.filters import percent
 from zoompick.catalog.gather import Gathering
 from zoompick.catalog.links import links_of
 from zoompick.catalog.period import Period

@@ -24,6 +24,8 @@ from zoompick.bytesource import SourceStream
 from zoompick.catalog.bands import files_of
 from zoompick.errors import CancelledError, ChecksumError, FormatError, SourceError, UsageError
 from zoompick.events import Advanced
+from zoompick.files import human_time
+from zoompick.geo.region import Region
 from zoompick.geo.shapes import bounds_of, polygon_of, project
 from zoompick.net.client import Client
 from zoompick.net.pace import Pace
@@ -35,7 +37,7 @@ from zoompick.transfer.partial import paths_beside, size_under_way
 from zoompick.transfer.plan import DownloadPlan, Fetch
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow import get
-from zoompick.workflow.outlook import duration, rate_of
+from zoompick.workflow.outlook import rate_of
 from zoompick.workflow.windows import fetch_window, survey
 
 SHA256 = hashlib.sha256(BODY).hexdigest()
@@ -283,7 +285,7 @@ def test_a_window_is_the_same_pixels_for_a_part_of_the_bytes(archive, tmp_path):
     entries = []
     for key in ("red", "rededge", "classes"):
         url = files_of(item)[key].href
-        entries.append(Fetch("s", key, url, tmp_path / f"{key}.tif", None, None, region=fen))
+        entries.append(Fetch("s", key, url, tmp_path / f"{key}.tif", None, None, region=Region.of(fen)))
     found = survey(plan_of(*entries), client)
     assert not found.whole
     for entry in found.plan.fetch:
@@ -305,8 +307,8 @@ def test_a_window_is_the_same_pixels_for_a_part_of_the_bytes(archive, tmp_path):
         kept = record.read(tmp_path)[entry.path.name]
         assert kept.size == entry.path.stat().st_size < kept.whole_size == whole.stat().st_size
         assert record.is_here(entry)
-        assert record.is_here(replace(entry, region=fen.buffer(-0.001)))
-        assert not record.is_here(replace(entry, region=fen.buffer(0.001)))
+        assert record.is_here(replace(entry, region=Region.of(fen.buffer(-0.001))))
+        assert not record.is_here(replace(entry, region=Region.of(fen.buffer(0.001))))
         assert not record.is_here(replace(entry, region=None))
 
 
@@ -325,7 +327,9 @@ def test_what_has_no_windows_is_planned_whole(tmp_path):
     threading.Thread(target=second.serve_forever, daemon=True).start()
     base, region = f"http://127.0.0.1:{second.server_port}", polygon_of(FEN)
     names = ("strips.tif", "a.h5", "missing.tif")
-    entries = [Fetch("s", n, f"{base}/{n}", tmp_path / "out" / n, None, None, region=region) for n in names]
+    entries = [
+        Fetch("s", n, f"{base}/{n}", tmp_path / "out" / n, None, None, region=Region.of(region)) for n in names
+    ]
     found = survey(plan_of(*entries), Client())
     assert [entry.region for entry in found.plan.fetch] == [None] * 3
     assert "only sent whole" in found.whole[entries[0].path]
@@ -427,4 +431,4 @@ def test_rates_and_times_for_people(tmp_path):
     journal.write_text("\n".join(map(json.dumps, lines)) + "\nnot json\n")
     assert rate_of(journal, {"a"}) == 2_500_000
     assert rate_of(journal, {"c"}) is None
-    assert [duration(s) for s in (0.2, 61, 600, 12_000)] == ["1 s", "61 s", "10 min", "3 h 20 min"]
+    assert [human_time(s) for s in (0.2, 61, 600, 12_000)] == ["1 s", "61 s", "10 min", "3 h 20 min"]

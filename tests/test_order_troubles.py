@@ -19,6 +19,7 @@ from zoompick.standin.desk import terms_digest
 from zoompick.standin.serve import archive as standin
 from zoompick.study.folder import Study
 from zoompick.transfer import orders
+from zoompick.transfer.queue import Order, Queue
 from zoompick.transfer.quotas import Quota
 from zoompick.workflow.orders import Desk
 
@@ -39,12 +40,12 @@ class Shop:
     def accept(self) -> None:
         self.desk.accept(self.scenes, terms_digest("gannet-vhr"))
 
-    def ordered(self) -> list[orders.Order]:
+    def ordered(self) -> list[Order]:
         self.accept()
         planned = self.desk.plan(self.scenes)
         return self.desk.submit(self.scenes, planned, sum(order.price for order in planned) + 0.01)
 
-    def settled(self, *states: str) -> list[orders.Order]:
+    def settled(self, *states: str) -> list[Order]:
         """The queue once nothing is pending any more."""
         until = time.monotonic() + 60
         while time.monotonic() < until:
@@ -142,7 +143,7 @@ def test_the_source_keeps_to_its_own_limits(shop):
     """What a client may never send is refused with the source's own words."""
     [scene] = shop.scenes
     place = orders.OrderDesk(shop.url, shop.client.json(shop.url)["links"], shop.client)
-    plain = orders.Order(1, "ostrell", scene.collection, (scene.id,), 0.01, 0.2)
+    plain = Order(1, "ostrell", scene.collection, (scene.id,), 0.01, 0.2)
     terms = terms_digest("gannet-vhr")
     wide = shapely.box(-12.12, -38.66, -12.02, -38.56)
     for order, area, digest, most, said in (
@@ -187,9 +188,9 @@ def test_slots_are_not_overrun_and_free_up_by_cancelling(shop, monkeypatch):
     ],
 )
 def test_a_scene_in_pieces_is_as_far_as_its_last_piece(tmp_path, states, told):
-    queue = orders.Queue(tmp_path / "orders.json")
+    queue = Queue(tmp_path / "orders.json")
     queue.write([
-        orders.Order(number, "s", "c", ("x",), 1, 0, state=state, part=part, parts=2 * bool(part))
+        Order(number, "s", "c", ("x",), 1, 0, state=state, part=part, parts=2 * bool(part))
         for number, (state, part) in enumerate(states, 1)
     ])  # fmt: skip
     assert queue.by_scene()["x"].number == told
@@ -204,7 +205,7 @@ def test_only_the_pieces_that_failed_are_ordered_again(tmp_path, monkeypatch):
     monkeypatch.setattr(Desk, "quotas", lambda self, scenes: {})
     rows = [("fetched", 1), ("failed", 2), ("dismissed", 3), ("running", 3), ("lost", 4)]
     desk.queue.write([
-        orders.Order(number, "s", "c", ("x",), 1, 0, state=state, job="j", piece=f"P{part}", part=part, parts=4)
+        Order(number, "s", "c", ("x",), 1, 0, state=state, job="j", piece=f"P{part}", part=part, parts=4)
         for number, (state, part) in enumerate(rows, 1)
     ])  # fmt: skip
     again = desk.plan([scene])

@@ -23,7 +23,7 @@ from zoompick.raster.opening import open_raster
 from zoompick.standin.gannet import Gannet
 from zoompick.standin.serve import archive as standin
 from zoompick.transfer import orders
-from zoompick.transfer.orders import Order, Queue
+from zoompick.transfer.queue import Order, Queue
 from zoompick.transfer.quotas import Quota, next_to_submit, split
 from zoompick.workflow.orders import Desk, expected_end
 

@@ -22,20 +22,20 @@ from zoompick.errors import (
     UnknownNameError,
     UsageError,
 )
-from zoompick.study.brief import TEMPLATE, read_brief
+from zoompick.study.brief import brief_text, read_brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
 from zoompick.study.names import NamePattern
 from zoompick.study.scenelist import from_collection, read_list, select, to_collection, write_list
 from zoompick.transfer import record
 
-FILLED = TEMPLATE.format(
-    name='"Fen"',
-    source='"ostrell"',
-    collections='["lapwing-l2"]',
-    dates='["2025-12", "2026"]',
-    cloud="20",
-    window="false",
+FILLED = brief_text(
+    {
+        ("study", "name"): "Fen",
+        ("search", "source"): "ostrell",
+        ("search", "collections"): ["lapwing-l2"],
+        ("search", "dates"): ["2025-12", "2026"],
+    }
 )
 
 
@@ -54,7 +54,12 @@ def test_the_template_is_a_valid_brief(tmp_path):
 
 def test_an_empty_brief_has_defaults(tmp_path):
     brief = brief_of(tmp_path, "")
-    assert (brief.cloud, brief.cover, brief.periods, brief.bands) == (20, 99, (), ("blue", "green", "red", "nir"))
+    assert (brief.search.cloud_max, brief.cover, brief.periods, brief.bands) == (
+        20,
+        99,
+        (),
+        ("blue", "green", "red", "nir"),
+    )
 
 
 @pytest.mark.parametrize(
@@ -66,7 +71,7 @@ def test_an_empty_brief_has_defaults(tmp_path):
         ("[clip]", "[clips]", r"\[clips\] is not known. Did you mean clip"),
         ('["2025-12", "2026"]', '"2026/2025"', "end before they begin"),
         ('["2025-12", "2026"]', "7", "text or a list"),
-        ("pixel_m = 8", "pixel_m = 0", "pixel size in metres"),
+        ("pixel_m = 8", "pixel_m = 0", "is in metres"),
         ("pixel_m = 8", "pixel_m = true", "must be a number"),
         ('crs = "auto"', 'crs = "moon"', "EPSG"),
         ("touch = false", 'touch = "no"', "true or false"),

@@ -30,7 +30,7 @@ CASES = {
     "unreadable dates": (["search", *HERE, "--dates", "soon"], 2, "cannot be read"),
     "cloud 150": (["search", *HERE, "--cloud", "150"], 2, "between 0 and 100"),
     "cloud in words": (["search", *HERE, "--cloud", "little"], 2, "a valid number"),
-    "cover -1": (["search", *HERE, "--cover", "-1"], 2, "between 0 and 100"),
+    "cover -1": (["search", *HERE, "--cover-min", "-1"], 2, "between 0 and 100"),
     "unknown collection": (["search", *HERE, "--collection", "lapwing-l1"], 2, "Did you mean lapwing-l2"),
     "unknown source": (["search", "--source", "ostrel", *BOX], 2, "Did you mean ostrell"),
     "no area": (["search", "--source", "ostrell"], 2, "There is no area"),

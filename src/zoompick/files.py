@@ -154,34 +154,25 @@ def read_json(path: Path) -> Any:
         raise DataError(f"{path} is not valid JSON: {error}.", "Open it in an editor, or make it again.") from error
 
 
-_TYPES: dict[str, tuple[type, ...]] = {
-    "str": (str,),
-    "int": (int,),
-    "float": (float, int),
-    "str | None": (str, type(None)),
-    "int | None": (int, type(None)),
-    "tuple[str, ...]": (tuple,),
-}
-
-
 def of_row(kind: type[Record], row: Any) -> Record:
-    """A record of plain fields out of a row of JSON; a list stands for a tuple.
+    """A record, an instance of a dataclass, out of a row of JSON; a list stands for a tuple.
 
     Raises
     ------
     TypeError
         A field is missing, unknown, or of another type: people edit files, and programs are killed.
     """
+    import msgspec
+
     if not isinstance(row, dict):
         raise TypeError("a row is no object")
-    values = {key: tuple(value) if isinstance(value, list) else value for key, value in row.items()}
-    for entry in fields(kind):  # type: ignore[arg-type]
-        value = values.get(entry.name)
-        if entry.name in values and not isinstance(value, _TYPES[str(entry.type)]):
-            raise TypeError(f"{entry.name} is {value!r}")
-        if isinstance(value, tuple) and not all(isinstance(part, str) for part in value):
-            raise TypeError(f"{entry.name} holds more than texts")
-    return kind(**values)
+    unknown = row.keys() - {entry.name for entry in fields(kind)}  # type: ignore[arg-type]
+    if unknown:
+        raise TypeError(f"{min(unknown)} is not known")
+    try:
+        return msgspec.convert(row, kind)
+    except msgspec.ValidationError as error:
+        raise TypeError(str(error)) from error
 
 
 def new_hasher() -> Any:
@@ -257,6 +248,14 @@ def human_bytes(count: float) -> str:
             return f"{count:.0f} B" if unit == "B" else f"{count:.1f} {unit}"
         count /= 1000
     raise AssertionError
+
+
+def human_time(seconds: float) -> str:
+    """A time for people: ``40 s``, ``12 min``, ``3 h 20 min``."""
+    if seconds < 90:
+        return f"{max(1, round(seconds))} s"
+    minutes = round(seconds / 60)
+    return f"{minutes} min" if minutes < 90 else f"{minutes // 60} h {minutes % 60} min"
 
 
 def sweep_parts(folder: Path) -> int:

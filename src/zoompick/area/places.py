@@ -15,16 +15,20 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 from pathlib import Path
-from typing import Any
-
-import shapely
+from typing import TYPE_CHECKING, Any
 
 from zoompick.area import guard
 from zoompick.errors import AreaError, UnknownNameError, UsageError
 from zoompick.files import safe_name
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, polygon_of
+from zoompick.later import later
 from zoompick.settings import config_folder
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-
-import shapely
+from typing import TYPE_CHECKING
 
 from zoompick.area import coordinates, guard, wkt
 from zoompick.area.model import Area, Feature, only_named
@@ -14,6 +13,12 @@ from zoompick.errors import AreaError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.geodesy import circle
 from zoompick.geo.shapes import Shape, checked_polygon
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 FORMATS = "GeoJSON, KML, KMZ, GPX, WKT, shapefile (.shp or .zip), GeoPackage or a list of corners"
 _TIFF_MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")

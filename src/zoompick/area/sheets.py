@@ -11,14 +11,18 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
-from typing import Any
-
-import shapely
+from typing import TYPE_CHECKING, Any
 
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project
 from zoompick.geo.sizes import share
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 _EDGE_M = 1000.0
 

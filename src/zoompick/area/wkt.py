@@ -6,14 +6,20 @@ Source: OGC 06-103r4, section 7 (well-known text of geometry).
 from __future__ import annotations
 
 import re
-
-import numpy as np
-import shapely
+from typing import TYPE_CHECKING
 
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.geo.shapes import checked_polygon
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import numpy as np
+    import shapely
+else:
+    np = later("numpy")
+    shapely = later("shapely")
 
 _HEAD = re.compile(
     r"(?is)\s*(?:srid\s*=\s*(\d+)\s*;\s*)?((?:multi)?polygon\b|geometrycollection\b|(?:multi)?point\b|(?:multi)?linestring\b)"

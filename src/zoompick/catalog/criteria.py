@@ -1,60 +1,20 @@
-"""The query as a value: where, when, how cloudy, of what kind; and each of its filters as a test of its own."""
+"""The query as a value: where, when, how cloudy, of what kind; it checks itself by the table of filters."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
+from zoompick.catalog.filters import BY_FIELD, Filter, in_force
 from zoompick.catalog.period import Hours, Period, Season, span
 from zoompick.catalog.scene import Scene, footprints_of
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import shares
 
-UNTOLD = "none tells"
-ACCESS = ("open", "ask", "priced")
-
-
-def cloud_limit(value: float) -> float | None:
-    """A limit as a person gives it: 100 is none at all, so that scenes pass that tell no cloud.
-
-    Raises
-    ------
-    UsageError
-        Not a percentage.
-    """
-    limit = percent(value, "cloud limit")
-    return None if limit == 100 else limit
-
-
-def percent(value: float, what: str) -> float:
-    """Check a percentage given by a person."""
-    if not 0 <= value <= 100:
-        raise UsageError(f"The {what} {value:g} is not between 0 and 100.", "It is a percentage: 20, say.")
-    return float(value)
-
-
-@dataclass(frozen=True, slots=True)
-class Filter:
-    """One condition in force.
-
-    Attributes
-    ----------
-    name : str
-        Its option without dashes: ``cloud``.
-    words : str
-        As a person reads it: ``at most 20 % cloud``.
-    passes : callable
-        Scene to bool; a scene that does not tell does not pass.
-    best : callable
-        Scenes to a few words on how near they come, for the explanation of an empty list; empty text when none.
-    """
-
-    name: str
-    words: str
-    passes: Callable[[Scene], bool]
-    best: Callable[[Sequence[Scene]], str] = lambda scenes: ""
+_TUPLES = ("collections", "periods", "published", "platforms", "instruments", "levels", "access", "bands")
 
 
 @dataclass(frozen=True)
@@ -63,10 +23,10 @@ class Criteria:
 
     Attributes
     ----------
-    area : Shape
-        Longitude/latitude; scenes must touch it.
+    area : polygon or None
+        Longitude/latitude; scenes must touch it. None only where the area is still to be told.
     periods : tuple of Period
-        Of acquisition; any of them.
+        Of acquisition; any of them. Texts are read.
     published : tuple of Period
         Of publication; any of them.
     cloud_max, cloud_land_max, cloud_area_max : float or None
@@ -79,9 +39,14 @@ class Criteria:
         Read the cloud inside the area even without a limit on it.
     versions : str
         ``newest`` keeps one of reprocessed twins, ``all`` both.
+
+    Raises
+    ------
+    UsageError
+        A value cannot be used; the message names its field.
     """
 
-    area: Shape
+    area: Shape | None = None
     collections: tuple[str, ...] = ()
     periods: tuple[Period, ...] = ()
     cloud_max: float | None = None
@@ -102,14 +67,52 @@ class Criteria:
     versions: str = "newest"
     look_inside: bool = False
 
+    def __post_init__(self) -> None:
+        for field, row in BY_FIELD.items():
+            value = getattr(self, field)
+            if value is None and field not in _TUPLES:
+                continue
+            try:
+                checked = row.check(() if value is None else value)
+            except UsageError as error:
+                raise UsageError(f"{field} = {value!r} cannot be used. {error.what}", error.todo) from error
+            object.__setattr__(self, field, checked)
+
+    def with_given(self, given: Mapping[str, Any]) -> Criteria:
+        """The criteria with what a person gave in place of what is here.
+
+        Parameters
+        ----------
+        given : mapping
+            Fields to values of whatever type; None, False and empty ones were not given.
+
+        Raises
+        ------
+        UsageError
+            A value cannot be used.
+        """
+        values = {
+            field: BY_FIELD[field].of_person(value)
+            for field, value in given.items()
+            if value is not None and value is not False and value not in ("", [], ())
+        }
+        return replace(self, **values)
+
     def covers(self, scenes: Sequence[Scene]) -> list[float]:
         """Percent of the area that each scene's footprint covers; 0 without a usable footprint."""
         grounds = footprints_of(scenes)
         placed = [number for number, ground in enumerate(grounds) if ground is not None]
         found = [0.0] * len(scenes)
-        for number, part in zip(placed, shares(self.area, [grounds[n] for n in placed]), strict=True):
+        for number, part in zip(placed, shares(self.ground, [grounds[n] for n in placed]), strict=True):
             found[number] = 100 * float(part)
         return found
+
+    @property
+    def ground(self) -> Shape:
+        """The area; UsageError when none was told."""
+        if self.area is None:
+            raise UsageError("There is no area to search.", "Tell one.")
+        return self.area
 
     def span(self) -> Period | None:
         """One period around all periods of acquisition."""
@@ -117,7 +120,7 @@ class Criteria:
 
     def in_time(self, scene: Scene) -> bool:
         """True when the scene was taken in one of the periods, in season and at the hours."""
-        return all(test.passes(scene) for test in self._of_time())
+        return all(test.passes(scene) for test in in_force(self._value, of_time=True))
 
     def filters(self) -> list[Filter]:
         """All conditions on what an item tells, in the order in which they are explained; the area is apart."""
@@ -125,95 +128,19 @@ class Criteria:
 
     @cached_property
     def _filters(self) -> tuple[Filter, ...]:
-        return (*self._of_time(), *self._of_kind(), *self._of_view(), *self._of_cloud())
+        return tuple(in_force(self._value))
+
+    def _value(self, field: str) -> Any:
+        return getattr(self, field)
 
     def fits(self, scene: Scene) -> bool:
         """True when a scene passes every filter but the cover and the cloud inside the area."""
         return all(test.passes(scene) for test in self._filters)
 
-    def _is_in_a_period(self, scene: Scene) -> bool:
-        return any(period.meets(scene.when, scene.until) for period in self.periods)
-
-    def _of_time(self) -> list[Filter]:
-        found = []
-        if self.periods:
-            words = "dates " + " and ".join(map(str, self.periods))
-            found.append(
-                Filter("dates", words, lambda s: any(p.meets(s.when, s.until) for p in self.periods), _dates)
-            )
-        if self.season:
-            found.append(
-                Filter(
-                    "season",
-                    f"season {self.season}",
-                    lambda s: bool(self.season and self.season.holds(s.when)),
-                    _dates,
-                )
-            )
-        if self.hours:
-            found.append(
-                Filter(
-                    "hours", f"hours {self.hours}", lambda s: bool(self.hours and self.hours.holds(s.when)), _times
-                )
-            )
-        if self.published:
-            words = "published " + " and ".join(map(str, self.published))
-            found.append(Filter("published", words, self._was_published))
-        return found
-
-    def _was_published(self, scene: Scene) -> bool:
-        return scene.published is not None and any(period.holds(scene.published) for period in self.published)
-
-    def _of_kind(self) -> list[Filter]:
-        found = []
-        for name, wanted, told in (
-            ("collection", self.collections, lambda s: (s.collection,)),
-            ("platform", self.platforms, lambda s: (s.platform,)),
-            ("instrument", self.instruments, lambda s: s.instruments),
-            ("level", self.levels, lambda s: (s.level,)),
-            ("access", self.access, lambda s: (s.access,)),
-        ):
-            if wanted:
-                found.append(_one_of(name, wanted, told))
-        if self.bands:
-            words = f"bands {', '.join(self.bands)}"
-            found.append(Filter("has", words, lambda s: all(band in s.bands for band in self.bands), self._lacking))
-        return found
-
-    def _lacking(self, scenes: Sequence[Scene]) -> str:
-        absent = [band for band in self.bands if not any(band in scene.bands for scene in scenes)]
-        return f"none has {', '.join(absent)}" if absent else "each lacks one of them"
-
-    def _of_view(self) -> list[Filter]:
-        found = []
-        if self.pixel_max_m is not None:
-            found.append(_limit("pixel", "pixels of at most {} m", self.pixel_max_m, lambda s: s.pixel_m, "finest"))
-        if self.sun_min_deg is not None:
-            words = "sun at least {}° high"
-            found.append(_limit("sun", words, self.sun_min_deg, lambda s: s.sun_elevation_deg, "highest", least=True))
-        if self.off_nadir_max_deg is not None:
-            found.append(
-                _limit(
-                    "off-nadir", "off nadir at most {}°", self.off_nadir_max_deg, lambda s: s.off_nadir_deg, "nearest"
-                )
-            )
-        return found
-
-    def _of_cloud(self) -> list[Filter]:
-        found = []
-        if self.cloud_max is not None:
-            found.append(_limit("cloud", "at most {} % cloud", self.cloud_max, lambda s: s.cloud_percent, "clearest"))
-        if self.cloud_land_max is not None:
-            found.append(
-                _limit(
-                    "cloud-land",
-                    "at most {} % cloud over land",
-                    self.cloud_land_max,
-                    lambda s: s.cloud_land_percent,
-                    "clearest",
-                )
-            )
-        return found
+    def limits(self) -> list[tuple[str, str, float]]:
+        """Property, operator and value of each limit by which servers can filter; all else is tested here."""
+        asked = ((row.query, getattr(self, field)) for field, row in BY_FIELD.items())
+        return [(*query, value) for query, value in asked if query is not None and value is not None]
 
     def in_force(self) -> list[str]:
         """All conditions in words, as the output says them."""
@@ -225,38 +152,3 @@ class Criteria:
         if self.versions == "all":
             words.append("all processing versions")
         return words
-
-
-def _one_of(name: str, wanted: tuple[str, ...], told: Callable[[Scene], tuple[str, ...]]) -> Filter:
-    def there(scenes: Sequence[Scene]) -> str:
-        names = sorted({value for scene in scenes for value in told(scene) if value})
-        return f"they are of {name} {', '.join(names[:6])}" if names else f"none tells its {name}"
-
-    lower = {value.lower() for value in wanted}
-    return Filter(name, f"{name} {' or '.join(wanted)}", lambda s: any(v.lower() in lower for v in told(s)), there)
-
-
-def _limit(
-    name: str, words: str, limit: float, told: Callable[[Scene], float | None], superlative: str, least: bool = False
-) -> Filter:
-    def passes(scene: Scene) -> bool:
-        value = told(scene)
-        return value is not None and (value >= limit if least else value <= limit)
-
-    def best(scenes: Sequence[Scene]) -> str:
-        known = [(value, scene) for scene in scenes if (value := told(scene)) is not None]
-        if not known:
-            return UNTOLD
-        value, scene = (max if least else min)(known, key=lambda entry: entry[0])
-        return f"the {superlative} has {value:.4g}: {scene.id}"
-
-    return Filter(name, words.format(f"{limit:g}"), passes, best)
-
-
-def _dates(scenes: Sequence[Scene]) -> str:
-    return f"they are from {min(s.day for s in scenes)} to {max(s.day for s in scenes)}"
-
-
-def _times(scenes: Sequence[Scene]) -> str:
-    times = sorted(scene.when.strftime("%H:%M") for scene in scenes)
-    return f"they were taken between {times[0]} and {times[-1]} UTC"

@@ -4,23 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zoompick.catalog.criteria import UNTOLD, Criteria, Filter
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.filters import UNTOLD, Filter
 from zoompick.catalog.scene import Scene
 from zoompick.errors import NothingFoundError
 from zoompick.geo.bounds import Bounds
-
-_MEND = {
-    "dates": "Choose dates in there.",
-    "season": "Choose other months, or leave --season out.",
-    "hours": "Choose other hours, or leave --hours out.",
-    "published": "Leave --published out.",
-    "has": "Ask for fewer bands.",
-    "pixel": "Allow larger pixels with --pixel-max.",
-    "sun": "Lower --sun.",
-    "off-nadir": "Raise --off-nadir.",
-    "cloud": "Raise the cloud limit (--cloud) or widen the dates (--dates).",
-    "cloud-land": "Raise --cloud-land or widen the dates (--dates).",
-}
 
 
 def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequence[Bounds]) -> NothingFoundError:
@@ -47,7 +35,7 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
     return NothingFoundError(
         f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
         f"the most is {most:.0f} %.",
-        "Lower --cover, or choose several scenes that cover it together: 'zoompick pick --cover'.",
+        "Lower --cover-min, or choose several scenes that cover it together: 'zoompick pick --cover'.",
     )
 
 
@@ -56,7 +44,7 @@ def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str]) -> Not
     what = f"{_count(len(left))} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
     if near == UNTOLD:
         return NothingFoundError(what, f"Those scenes do not tell it: leave --{entry.name} out to see them.")
-    return NothingFoundError(what, _MEND.get(entry.name, f"Leave --{entry.name} out, or name another."))
+    return NothingFoundError(what, entry.mend)
 
 
 def cloudy_inside(limit: float, inside: Sequence[tuple[Scene, float | None]]) -> NothingFoundError:
@@ -84,7 +72,7 @@ def _count(number: int) -> str:
 
 
 def _nowhere(criteria: Criteria, extents: Sequence[Bounds]) -> NothingFoundError:
-    west, south, east, north = criteria.area.bounds
+    west, south, east, north = criteria.ground.bounds
     here = Bounds(west, south, east, north)
     what = f"No scene touches the area ({west:.2f} to {east:.2f} E, {south:.2f} to {north:.2f} N)."
     if not extents or any(extent.intersects(here) for extent in extents):

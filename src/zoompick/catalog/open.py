@@ -60,7 +60,7 @@ class FootprintFile:
         span = criteria.span()
         begins = int(span.start.timestamp()) if span and span.start else None
         ends = int(span.end.timestamp()) if span and span.end else None
-        boxes = [Bounds(*part.bounds) for part in getattr(criteria.area, "geoms", [criteria.area])]
+        boxes = [Bounds(*part.bounds) for part in getattr(criteria.ground, "geoms", [criteria.ground])]
         yield from self._index.items(boxes, begins, ends, criteria.cloud_max)
 
 

@@ -28,18 +28,6 @@ _OLDER = {"<=": "lte", ">=": "gte"}
 """Operators of the query extension that came before CQL2 (STAC API, query extension 1.0)."""
 
 
-def _limits(criteria: Criteria) -> Iterator[tuple[str, str, float]]:
-    """Limits on properties that core extensions name; all else is tested here."""
-    for name, op, value in (
-        ("eo:cloud_cover", "<=", criteria.cloud_max),
-        ("view:sun_elevation", ">=", criteria.sun_min_deg),
-        ("view:off_nadir", "<=", criteria.off_nadir_max_deg),
-        ("gsd", "<=", criteria.pixel_max_m),
-    ):
-        if value is not None:
-            yield name, op, value
-
-
 def _light(area: Shape) -> Shape:
     """An outline that a request can carry: the hull of one with very many corners (what comes is tested here)."""
     if shapely.get_num_coordinates(area) <= _MOST_CORNERS:
@@ -121,13 +109,13 @@ class StacApi:
                     raise UnknownNameError.of("collection", name, known)
 
     def _body(self, criteria: Criteria) -> dict[str, Any]:
-        body: dict[str, Any] = {"intersects": geojson_of(_light(criteria.area)), "limit": _PAGE}
+        body: dict[str, Any] = {"intersects": geojson_of(_light(criteria.ground)), "limit": _PAGE}
         if criteria.collections:
             body["collections"] = list(criteria.collections)
         span = criteria.span()
         if span:
             body["datetime"] = span.interval
-        limits = list(_limits(criteria))
+        limits = criteria.limits()
         if limits and self._conforms("cql2-json"):
             tests = [{"op": op, "args": [{"property": name}, value]} for name, op, value in limits]
             body |= {

@@ -118,7 +118,7 @@ def _may_hold(collection: Mapping[str, Any], criteria: Criteria) -> bool:
     """True unless the collection's name or extent rules it out."""
     if criteria.collections and collection.get("id") not in criteria.collections:
         return False
-    here = [Bounds(*part.bounds) for part in getattr(criteria.area, "geoms", [criteria.area])]
+    here = [Bounds(*part.bounds) for part in getattr(criteria.ground, "geoms", [criteria.ground])]
     known = list(_boxes(collection))
     return not known or any(box.intersects(part) for box in known for part in here)
 

@@ -48,7 +48,7 @@ def _of_files(
     around: str,
     valid: float,
 ) -> list[Finding]:
-    from zoompick.catalog.criteria import percent
+    from zoompick.catalog.filters import percent
     from zoompick.cli import show
     from zoompick.workflow.verify import verify_files
 

@@ -93,15 +93,14 @@ def demo(
 def _study(folder: Path) -> Study:
     """The demo's study: made, or the one that is there from before."""
     from zoompick.area.model import Area
-    from zoompick.cli.study import write_study
     from zoompick.geo.shapes import polygon_of
-    from zoompick.study.brief import BRIEF_NAME
-    from zoompick.study.folder import Study
+    from zoompick.study.folder import BRIEF_NAME, Study
+    from zoompick.workflow.new import NewStudy, new_study
 
     if (folder / BRIEF_NAME).exists():
         return Study(folder.resolve())
     area = Area("Harrow Fen", polygon_of({"type": "Polygon", "coordinates": [_AREA]}))
-    return Study(write_study(folder, "Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20, window=True))
+    return new_study(folder, NewStudy("Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20, window=True))
 
 
 def _tell(study: Study, folder: Path, url: str) -> None:

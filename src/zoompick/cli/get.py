@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,11 +11,10 @@ from zoompick.cli import options
 
 if TYPE_CHECKING:
     from zoompick.catalog.scene import Scene
-    from zoompick.events import Report
-    from zoompick.geo.shapes import Shape
     from zoompick.net.pace import Pace
     from zoompick.study.folder import Study
     from zoompick.transfer.plan import DownloadPlan
+    from zoompick.workflow.download import Downloaded, DownloadRequest
     from zoompick.workflow.get import Ready
 
 
@@ -56,68 +52,36 @@ def download(
     as_json: options.Json = False,
 ) -> None:
     """Download bands of the picked scenes, whole or the area's part; a study's brief says which."""
+    from zoompick.cli import show
     from zoompick.net.pace import Pace
     from zoompick.study.folder import Study
+    from zoompick.workflow.download import DownloadRequest, download, download_until_here
 
     pace = Pace.parse(limit_rate)
     command = _split(when_done)
     study = Study.find(Path.cwd())
-    job = _job(
-        study, _chosen(study, scenes or [], form), options.names(bands), window, options.area_given(area, box), to
-    )
+    wanted, named, given = _chosen(study, scenes or [], form), options.names(bands), options.area_given(area, box)
+    if study is not None:
+        request = DownloadRequest.in_study(study, wanted, named, window, given)
+    else:
+        request = DownloadRequest.in_folder(to, wanted, named, bool(window), given)
     if dry_run:
-        _dry_run(job, pace, as_json)
+        _dry_run(request, pace, as_json)
         return
-    with job.alone():
-        _until_all_is_here(job, pace, watch)
+    with request.alone(), show.progress() as report:
+        done = download_until_here(request, watch, report, pace) if watch else download(request, report, pace)
+    _closing(done, next(iter(request.folders.values())).parent)
     if as_json:
-        _show_files(job.plan(), {})
+        _show_files(request.plan(), {})
     if command:
         _run(command)
-
-
-@dataclass(frozen=True)
-class _Job:
-    """What was asked for, in or outside a study."""
-
-    study: Study | None
-    scenes: list[Scene]
-    bands: tuple[str, ...]
-    folders: dict[str, Path]
-    region: Shape | None
-    area: Shape | None
-    root: Path
-
-    def plan(self) -> DownloadPlan:
-        """What is still to be fetched."""
-        from zoompick.workflow import get
-
-        return get.plan_for(self.scenes, self.bands, self.folders, self.region, self.area)
-
-    @property
-    def journal(self) -> Path | None:
-        """Where acts are written down."""
-        return self.study.journal_file if self.study else None
-
-    @contextmanager
-    def alone(self) -> Iterator[None]:
-        """No other run works in the same folder meanwhile."""
-        from zoompick.files import exclusive
-
-        if self.study:
-            with self.study.locked():
-                yield
-            return
-        self.root.mkdir(parents=True, exist_ok=True)
-        with exclusive(self.root):
-            yield
 
 
 def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
     """Scenes from the shortlist, or from standard input, in the format that was asked for."""
     from zoompick.cli.piped import piped_scenes
     from zoompick.errors import StudyError
-    from zoompick.workflow import get
+    from zoompick.workflow import needs
 
     piped = words == ["-"]
     if study is None and not piped:
@@ -126,89 +90,22 @@ def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
             "Pipe scenes in: 'zoompick search … --json | zoompick download - --to FOLDER'.",
         )
     wanted = [entry.scene for entry in piped_scenes()] if piped else _picked(study, words)
-    return get.in_format(wanted, form) if form else wanted
+    return needs.in_format(wanted, form) if form else wanted
 
 
-def _job(
-    study: Study | None, wanted: list[Scene], bands: tuple[str, ...], window: bool | None, area: object, to: Path
-) -> _Job:
-    from zoompick.errors import UsageError
-    from zoompick.workflow import get
-    from zoompick.workflow.run import region_in
-
-    given = getattr(area, "polygon", None)
-    if study is None:
-        if window and given is None:
-            raise UsageError("--window needs an area.", "Give one: --area AREA, or --box W S E N.")
-        region = given if window else None
-        return _Job(None, wanted, bands, get.folders_under(to, wanted), region, given, to)
-    brief = study.brief()
-    own = study.area() if study.area_file.exists() else None
-    if window and given is None and own is None:
-        study.area()
-    region = given if window else None
-    if given is None and own is not None:
-        region = region_in(brief, own, window)
-    named = bands or tuple(get.with_classes(brief.bands, wanted))
-    folders = get.folders_in(study, wanted)
-    return _Job(study, wanted, named, folders, region, given or (own.polygon if own else None), study.root)
-
-
-def _until_all_is_here(job: _Job, pace: Pace, watch: float) -> None:
-    """One pass, or with ``--watch`` passes on a schedule until nothing is missing that may still come."""
-    import time
-
-    from zoompick.cli import show
-    from zoompick.errors import IncompleteError, SourceError
-
-    while True:
-        try:
-            with show.progress() as report:
-                _pass(job, pace, report)
-            return
-        except (IncompleteError, SourceError) as error:
-            if not watch:
-                raise
-            show.note(f"{error.what} Trying again in {watch:g} min; Ctrl-C ends it.")
-            time.sleep(60 * watch)
-
-
-def _pass(job: _Job, pace: Pace, report: Report) -> None:
-    """Fetch what is missing; IncompleteError when something is still missing then."""
-    from zoompick.cli import show
-    from zoompick.study.journal import act
-    from zoompick.workflow import get
-    from zoompick.workflow.outlook import outlook
-
-    decided = job.plan()
-    source = ",".join(sorted({scene.source for scene in job.scenes}))
-    with act(job.journal, "download", source=source, files=len(decided.fetch)) as doing:
-        ready = get.prepare(decided, job.scenes, report, pace)
-        if decided.fetch:
-            show.note(outlook(ready, job.scenes, job.area, job.journal).words())
-        outcome = get.fetch(ready, job.scenes, job.folders, report)
-        doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failures=get.failures(outcome))
-        for entry, error in outcome.failed:
-            show.note(f"failed: {entry.scene}, {entry.band}: {error.what}")
-        problem = get.incomplete(ready.plan, outcome)
-        if problem:
-            raise problem
-    _closing(ready, outcome.received_bytes, next(iter(job.folders.values())).parent)
-
-
-def _closing(ready: Ready, received: int, folder: Path) -> None:
+def _closing(done: Downloaded, folder: Path) -> None:
     from zoompick.cli import show
     from zoompick.files import human_bytes
     from zoompick.workflow import get
 
-    decided = ready.plan
-    if not decided.fetch:
+    decided = done.plan
+    if done.ready is None:
         show.note(f"{show.counted(len(decided.here), 'file')} here and checked; nothing was fetched.")
         return
     here = f", {len(decided.here)} were here already" if decided.here else ""
     came = show.counted(len(decided.fetch), "file")
-    show.note(f"{came} fetched and checked ({human_bytes(received)}) into {show.place(folder)}{here}.")
-    if words := get.saved_words(ready):
+    show.note(f"{came} fetched and checked ({human_bytes(done.received_bytes)}) into {show.place(folder)}{here}.")
+    if words := get.saved_words(done.ready):
         show.note(words)
 
 
@@ -247,14 +144,13 @@ def _picked(study: Study | None, words: list[str]) -> list[Scene]:
     return [entry.scene for entry in chosen]
 
 
-def _dry_run(job: _Job, pace: Pace, as_json: bool) -> None:
+def _dry_run(request: DownloadRequest, pace: Pace, as_json: bool) -> None:
     from zoompick.cli import show
-    from zoompick.workflow import get
-    from zoompick.workflow.outlook import outlook
+    from zoompick.workflow.download import look_ahead
 
     with show.progress() as report:
-        ready = get.prepare(job.plan(), job.scenes, report, pace)
-    told = outlook(ready, job.scenes, job.area, job.journal)
+        ready = look_ahead(request, report, pace)
+    told = request.outlook(ready)
     if as_json:
         _show_files(ready.plan, told.to_json())
         return

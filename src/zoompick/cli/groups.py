@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from zoompick.cli import completing
+from zoompick.cli import completing, light
 
 
 def defaulting(with_words: str, without: str) -> type[TyperGroup]:
@@ -18,6 +18,15 @@ def defaulting(with_words: str, without: str) -> type[TyperGroup]:
 
     class Defaulting(TyperGroup):
         """A group with a default command."""
+
+        @staticmethod
+        def meant(args: list[str], names: set[str]) -> str:
+            """The command that the words mean; empty when all of them may be asked for."""
+            if not args:
+                return without
+            if args[0] in ("--help", "-h"):
+                return ""
+            return args[0] if args[0] in names else with_words
 
         def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
             """Put the default command in front where none is named."""
@@ -47,6 +56,10 @@ class Root(TyperGroup):
 
     table: ClassVar[Mapping[str, Entry]] = {}
 
+    def __init__(self, **told: Any) -> None:
+        super().__init__(**told)
+        light.lighten(self)
+
     def list_commands(self, ctx: Any) -> list[str]:
         """Names in the order of the table."""
         return list(self.table)
@@ -61,23 +74,39 @@ class Root(TyperGroup):
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         """Build what is called."""
         if args and args[0] in self.table:
-            self.build(args[0])
+            self.build(args[0], args[1:])
         return super().resolve_command(ctx, args)
 
-    def build(self, name: str) -> Any:
-        """Load the file of a command and make the command of what is there."""
+    def build(self, name: str, args: list[str] | None = None) -> Any:
+        """Load the file of a command and make the command of what is there.
+
+        Of a group only what ``args``, the words after its name, mean; all of it without.
+        """
         entry = self.table[name]
         made = getattr(importlib.import_module(f"zoompick.cli.{entry.file}"), entry.name)
         command: Any
         if isinstance(made, typer.Typer):
-            command = typer.main.get_group(made)
+            command = typer.main.get_group(made if args is None else _meant(made, args))
         else:
             alone = typer.Typer(add_completion=False, rich_markup_mode="rich")
             alone.command(name)(made)
             command = typer.main.get_command(alone)
         command.name, command.rich_help_panel = name, entry.panel
-        self.commands[name] = command
+        self.commands[name] = light.lighten(command)
         return command
+
+
+def _meant(whole: typer.Typer, args: list[str]) -> typer.Typer:
+    """A group of only that command which the words mean, where they mean one."""
+    every = {str(info.name): info for info in whole.registered_commands}
+    cls: Any = whole.info.cls
+    name = cls.meant(args, set(every)) if hasattr(cls, "meant") else args[0] if args else ""
+    if name not in every:
+        return whole
+    part = group(whole.info.cls, str(whole.info.help))
+    part.registered_callback = whole.registered_callback
+    part.registered_commands = [every[name]]
+    return part
 
 
 def group(cls: type[TyperGroup] | None = None, text: str = "") -> typer.Typer:

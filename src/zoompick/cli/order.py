@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from zoompick.catalog.scene import Scene
     from zoompick.events import Report
     from zoompick.study.folder import Study
-    from zoompick.transfer.orders import Order
+    from zoompick.transfer.queue import Order
     from zoompick.workflow.orders import Desk
 
 order = group(
@@ -229,14 +229,14 @@ def _table(queue: Sequence[Order]) -> None:
     from datetime import UTC, datetime
 
     from zoompick.cli import show
+    from zoompick.files import human_time
     from zoompick.workflow.orders import expected_end
-    from zoompick.workflow.outlook import duration
 
     now, rows = datetime.now(UTC), []
     for entry in queue:
         end = expected_end(entry, queue, now)
         cost = _cost([entry])
-        soon = "" if end is None else f"in {duration(end)}"
+        soon = "" if end is None else f"in {human_time(end)}"
         more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
         part = f" (part {entry.part} of {entry.parts})" if entry.parts else ""
         what = entry.message or f"{entry.scenes[0]}{more}{part}"

@@ -86,7 +86,7 @@ def pick_add(
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
     from zoompick.workflow import pick as choose
-    from zoompick.workflow.plan import study_crs
+    from zoompick.workflow.needs import study_crs
 
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
@@ -116,7 +116,7 @@ def _wish(
     weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
 ) -> CoverWish:
     from zoompick.catalog.cover import CoverWish
-    from zoompick.catalog.criteria import percent
+    from zoompick.catalog.filters import percent
     from zoompick.catalog.period import Period
     from zoompick.errors import UsageError
 
@@ -342,5 +342,5 @@ def pick_list(
     if not entries:
         show.note("The shortlist is empty. 'zoompick search', then 'zoompick pick NUMBER …'.")
         return
-    here = [e.scene.id for e in entries if record.read(study.scene_folder(e.scene.source, e.scene.id))]
+    here = [e.scene.id for e in entries if record.exists(study.scene_folder(e.scene.source, e.scene.id))]
     show_scenes(entries, with_id=True, here=here)

@@ -1,13 +1,16 @@
-"""The search: its options, the brief behind them, and what comes back."""
+"""The search: its options come out of the table of filters; a study's brief fills in what is not given."""
 
 from __future__ import annotations
 
+import inspect
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from zoompick.catalog.filters import ROWS, Row
 from zoompick.cli import exits, options
 from zoompick.cli.scenes import counts, put_out, show_scenes
 
@@ -18,48 +21,49 @@ if TYPE_CHECKING:
     from zoompick.study.folder import Study
 
 _SCENE, _OUT = "What a scene must be", "What comes back"
+_TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool}
 
 
-def _limit(flag: str, unit: str, text: str) -> Any:
-    return typer.Option(flag, metavar=unit, help=text, rich_help_panel=_SCENE)
+def _option(row: Row) -> inspect.Parameter:
+    """The option of a filter; not given, it is None, False or empty."""
+    kind = list[str] | None if row.repeats else _TYPES.get(row.unit, str)
+    default = False if kind is bool else "" if kind is str else None
+    told: dict[str, Any] = {"metavar": row.unit} if row.unit else {}
+    panel = None if row.is_basic else _SCENE
+    info = typer.Option(f"--{row.option}", help=row.help, rich_help_panel=panel, **told)
+    return inspect.Parameter(
+        row.field, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=Annotated[kind, info]
+    )
 
 
-def _names(flag: str, text: str) -> Any:
-    return typer.Option(flag, metavar="NAME", help=text, rich_help_panel=_SCENE)
+def with_filters(command: Callable[..., Any]) -> Callable[..., Any]:
+    """A command whose ``filters`` are options of its own: one for every filter that has one, in the table's order."""
+    own = inspect.signature(command, eval_str=True)
+    given = [_option(row) for row in ROWS if row.option]
+    basic = [param for param, row in zip(given, (r for r in ROWS if r.option), strict=True) if row.is_basic]
+    first = [param for name, param in own.parameters.items() if name in ("area", "box", "around")]
+    rest = [p for name, p in own.parameters.items() if name not in ("area", "box", "around", "filters")]
+    params = [p.replace(kind=inspect.Parameter.KEYWORD_ONLY) for p in first] + basic
+    params += [p for p in given if p not in basic] + [p.replace(kind=inspect.Parameter.KEYWORD_ONLY) for p in rest]
+    names = {param.name for param in given}
+
+    def run(**values: Any) -> Any:
+        filters = {name: value for name, value in values.items() if name in names}
+        return command(filters=filters, **{name: value for name, value in values.items() if name not in names})
+
+    run.__doc__ = command.__doc__
+    run.__signature__ = inspect.Signature(params)  # type: ignore[attr-defined]
+    run.__annotations__ = {param.name: param.annotation for param in params}
+    return run
 
 
+@with_filters
 def search(
+    filters: Mapping[str, Any],
     area: options.AreaText = "",
     box: options.Box = None,
     around: options.Around = "",
-    dates: options.Dates = None,
-    cloud: options.Cloud = None,
-    collection: options.Collections = None,
     source: options.SourceNames = None,
-    cover: Annotated[float, _limit("--cover", "PERCENT", "Share of the area a scene covers, at least.")] = 0,
-    cloud_area: Annotated[
-        float | None, _limit("--cloud-area", "PERCENT", "Cloud inside the area, at most; read from the class layers.")
-    ] = None,
-    cloud_land: Annotated[
-        float | None, _limit("--cloud-land", "PERCENT", "Cloud over the scene's land, at most.")
-    ] = None,
-    season: Annotated[str, _limit("--season", "MONTHS", "Months of any year: dec-feb.")] = "",
-    hours: Annotated[str, _limit("--hours", "HH-HH", "Time of day, UTC: 10-13.")] = "",
-    published: Annotated[list[str] | None, _limit("--published", "WHEN", "Dates of publication.")] = None,
-    sun: Annotated[float | None, _limit("--sun", "DEGREES", "Sun elevation, at least.")] = None,
-    off_nadir: Annotated[float | None, _limit("--off-nadir", "DEGREES", "View off nadir, at most.")] = None,
-    pixel: Annotated[float | None, _limit("--pixel-max", "METRES", "Pixel size, at most.")] = None,
-    platform: Annotated[list[str] | None, _names("--platform", "Satellite; may be given again.")] = None,
-    instrument: Annotated[list[str] | None, _names("--instrument", "Instrument; may be given again.")] = None,
-    level: Annotated[list[str] | None, _names("--level", "Processing level; may be given again.")] = None,
-    access: Annotated[list[str] | None, _names("--access", "open, ask or priced; may be given again.")] = None,
-    has: Annotated[str, _limit("--has", "A,B,C", "Bands a scene must have.")] = "",
-    all_versions: Annotated[
-        bool, typer.Option("--all-versions", help="Reprocessed twins too.", rich_help_panel=_SCENE)
-    ] = False,
-    inside: Annotated[
-        bool, typer.Option("--inside", help="Read the cloud inside the area.", rich_help_panel=_OUT)
-    ] = False,
     by_month: Annotated[
         bool, typer.Option("--counts", help="Count scenes per satellite and month.", rich_help_panel=_OUT)
     ] = False,
@@ -74,14 +78,7 @@ def search(
     from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
-    given = {
-        "cover_min": cover or None, "cloud_land_max": cloud_land, "cloud_area_max": cloud_area,
-        "look_inside": inside or None, "season": season, "hours": hours, "published": published, "sun_min_deg": sun,
-        "off_nadir_max_deg": off_nadir, "pixel_max_m": pixel, "platforms": platform, "instruments": instrument,
-        "levels": level, "access": access, "bands": has, "versions": "all" if all_versions else None,
-        "collections": collection, "periods": dates, "cloud_max": cloud,
-    }  # fmt: skip
-    wanted = _request(study, options.area_given(area, box, around), given, source or [])
+    wanted = _request(study, options.area_given(area, box, around), filters, source or [])
     return _carry_out(study, wanted, _Shown("json" if as_json else form, out, by_month))
 
 
@@ -125,59 +122,27 @@ def _carry_out(study: Study | None, wanted: _Request, shown: _Shown) -> int:
     return exits.IN_PART if found.problems else exits.DONE
 
 
-def _request(study: Study | None, area: Area | None, given: dict[str, Any], sources: list[str]) -> _Request:
+def _request(study: Study | None, area: Area | None, given: Mapping[str, Any], sources: Sequence[str]) -> _Request:
     """What is asked: the brief first, then the command line over it, filter by filter."""
     from zoompick.catalog import sources as table
-    from zoompick.catalog.criteria import Criteria, cloud_limit
+    from zoompick.catalog.criteria import Criteria
     from zoompick.cli import show
     from zoompick.errors import UsageError
 
-    base: dict[str, Any] = {}
+    base = Criteria()
     if study is not None:
         brief = study.brief()
-        area = area or study.area()
-        base = {"collections": brief.collections, "periods": brief.periods, **brief.filters}
-        base["cloud_max"] = cloud_limit(brief.cloud)
+        base, area = brief.search, area or study.area()
         sources = sources or ([brief.source] if brief.source else [])
-    own = _checked(given)
+    criteria = base.with_given(given)
     if area is None:
         raise UsageError("There is no area to search.", "Give --area AREA or --box W S E N, or work in a study.")
     for note in area.notes:
         show.note(note)
-    criteria = replace(Criteria(area.polygon), **(base | own))
     known = table.known(study.root if study else None)
-    if sources == ["all"]:
+    if list(sources) == ["all"]:
         sources = sorted(known)
-    return _Request([table.named(name, known) for name in sources or [""]], criteria)
-
-
-def _checked(given: dict[str, Any]) -> dict[str, Any]:
-    """Values of the command line, read and checked; what was not given is not among them."""
-    from zoompick.catalog.criteria import ACCESS, cloud_limit, percent
-    from zoompick.catalog.period import Hours, Period, Season
-    from zoompick.errors import UnknownNameError, UsageError
-
-    for name in given["access"] or ():
-        if name not in ACCESS:
-            raise UnknownNameError.of("access class", name, ACCESS)
-    if given["pixel_max_m"] is not None and given["pixel_max_m"] <= 0:
-        raise UsageError(f"The pixel size {given['pixel_max_m']:g} is not above 0.", "As --pixel-max 10.")
-    readers: dict[str, Any] = {
-        "cover_min": lambda value: percent(value, "share of the area"),
-        "cloud_max": cloud_limit,
-        "cloud_land_max": cloud_limit,
-        "cloud_area_max": lambda value: percent(value, "cloud limit"),
-        "season": Season.parse,
-        "hours": Hours.parse,
-        "periods": lambda values: tuple(Period.parse(text) for text in values),
-        "published": lambda values: tuple(Period.parse(text) for text in values),
-        "bands": options.names,
-    }
-    kept = {key: value for key, value in given.items() if value not in (None, "", [])}
-    return {
-        key: readers[key](value) if key in readers else tuple(value) if isinstance(value, list) else value
-        for key, value in kept.items()
-    }
+    return _Request([table.named(name, known) for name in sources or [""]], replace(criteria, area=area.polygon))
 
 
 def _in_force(criteria: Criteria, count: int) -> str:

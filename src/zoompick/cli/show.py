@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import pydoc
 import shutil
 import sys
 import textwrap
@@ -138,6 +137,8 @@ def paged(rows: int) -> Iterator[None]:
     if not sys.stdout.isatty() or rows < shutil.get_terminal_size().lines - 4 or not whole("page_lists"):
         yield
         return
+    import pydoc
+
     held = io.StringIO()
     with redirect_stdout(held):
         yield

@@ -11,7 +11,6 @@ import typer
 from zoompick.cli import exits, options
 
 if TYPE_CHECKING:
-    from zoompick.area.model import Area
     from zoompick.study.folder import Study
     from zoompick.workflow.run import StudyRun
     from zoompick.workflow.status import SceneState, StudyState
@@ -30,55 +29,18 @@ def new(
 ) -> None:
     """Make a study folder with its brief, study.toml."""
     from zoompick.cli import show
+    from zoompick.workflow.new import NewStudy, new_study
 
     given = options.area_given(area, box, around)
-    study_root = write_study(folder, name or folder.resolve().name, given, source, collection, dates, cloud)
-    show.note(f"Made the study {folder}. Its brief is {study_root / 'study.toml'}.")
+    limit = 20 if cloud is None else cloud
+    study = new_study(folder, NewStudy(name, given, source, collection or (), dates or (), limit))
+    show.note(f"Made the study {folder}. Its brief is {study.brief_file}.")
     if given is None:
         show.note("Next: 'zoompick area FILE.geojson' in that folder, then 'zoompick search'.")
     else:
         show.note(
             f"Its area has {given.size_km2:.2f} km2. Next, in that folder: 'zoompick search', or 'zoompick run'."
         )
-
-
-def write_study(
-    folder: Path,
-    name: str,
-    area: Area | None,
-    source: str,
-    collections: list[str] | None,
-    dates: list[str] | None,
-    cloud: float | None,
-    window: bool = False,
-) -> Path:
-    """Check everything, then write brief and area; returns the study's folder."""
-    import json
-
-    from zoompick.catalog.criteria import percent
-    from zoompick.catalog.period import Period
-    from zoompick.files import write_json
-    from zoompick.study.brief import TEMPLATE
-    from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-
-    for text in dates or ():
-        Period.parse(text)
-    limit = percent(20 if cloud is None else cloud, "cloud limit")
-    when = dates or [".."]
-    brief = TEMPLATE.format(
-        name=json.dumps(name, ensure_ascii=False),
-        source=json.dumps(source),
-        collections=json.dumps(collections or []),
-        dates=json.dumps(when if dates else "2000/.."),
-        cloud=f"{limit:g}",
-        window=json.dumps(window),
-    )
-    study = Study.create(folder, brief)
-    with act(study.journal_file, "new", study=name):
-        if area is not None:
-            write_json(study.area_file, area.to_feature())
-    return study.root
 
 
 def run(
@@ -232,11 +194,11 @@ def history(
 ) -> None:
     """Show what was done in this study, when, and how it ended."""
     from zoompick.cli import show
+    from zoompick.files import human_time
     from zoompick.study.folder import Study
-    from zoompick.workflow.outlook import duration
-    from zoompick.workflow.status import history as acts_of
+    from zoompick.study.journal import history as acts_of
 
-    found = acts_of(Study.need(Path.cwd()), act, last)
+    found = acts_of(Study.need(Path.cwd()).journal_file, act, last)
     if as_json:
         show.as_json(list(found))
         return
@@ -246,7 +208,7 @@ def history(
     rows = [
         [
             str(line.get("time", ""))[:19].replace("T", " "), str(line.get("act", "")), str(line.get("outcome", "")),
-            duration(float(line.get("seconds") or 0)) if (line.get("seconds") or 0) >= 1 else "", _facts_of(line),
+            human_time(float(line.get("seconds") or 0)) if (line.get("seconds") or 0) >= 1 else "", _facts_of(line),
         ]
         for line in found
     ]  # fmt: skip

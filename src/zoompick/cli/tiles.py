@@ -116,8 +116,7 @@ def _metres(size: float) -> str:
 
 def _tell(prepared: Prepared) -> None:
     from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.workflow.outlook import duration
+    from zoompick.files import human_bytes, human_time
 
     told, matrices = prepared.to_json(), prepared.layer.grid.matrices
     show.fact("layer", f"{prepared.layer.name}: {prepared.layer.title}")
@@ -128,7 +127,7 @@ def _tell(prepared: Prepared) -> None:
     about = "about " if not prepared.is_guess else "perhaps "
     show.fact("bytes", f"{about}{human_bytes(told['bytes'])} as {prepared.form}")
     if told["seconds"]:
-        show.fact("time", f"about {duration(told['seconds'])}")
+        show.fact("time", f"about {human_time(told['seconds'])}")
     if prepared.layer.attribution:
         show.fact("credit", prepared.layer.attribution)
 
@@ -241,7 +240,7 @@ def _only_store(source: str, layer: str) -> Path:
 
 def _study_grid() -> Grid:
     from zoompick.study.folder import Study
-    from zoompick.workflow.plan import study_grid
+    from zoompick.workflow.needs import study_grid
 
     study = Study.need(Path.cwd())
     return study_grid(study.brief(), study.area())

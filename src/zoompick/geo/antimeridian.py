@@ -6,12 +6,17 @@ Source: RFC 7946, sections 3.1.9 (cutting at the antimeridian) and 5.3 (the pole
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
-
-import numpy as np
-import shapely
+from typing import TYPE_CHECKING, Any
 
 from zoompick.geo.crs import Floats
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import numpy as np
+    import shapely
+else:
+    np = later("numpy")
+    shapely = later("shapely")
 
 _STRIPS = (-720, -360, 0, 360, 720)
 

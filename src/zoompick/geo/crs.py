@@ -6,17 +6,19 @@ import math
 import re
 from dataclasses import dataclass
 from functools import cache, lru_cache
-from typing import TYPE_CHECKING, Any
-
-import numpy as np
-import numpy.typing as npt
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from zoompick.errors import UsageError
+from zoompick.later import later
 
 if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
     import pyproj
+else:
+    np = later("numpy")
 
-Floats = npt.NDArray[np.float64]
+Floats: TypeAlias = "npt.NDArray[np.float64]"
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import math
-
-import shapely
+from typing import TYPE_CHECKING
 
 from zoompick.geo.shapes import Shape, intersection
 from zoompick.geo.sizes import area_km2
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 _GRID_DEG = 1e-7
 _HALVINGS = 50

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from typing import Any
-
-import numpy as np
-import shapely
-from shapely.geometry import mapping, shape
+from typing import TYPE_CHECKING, Any
 
 from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs, Floats, transform
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import numpy as np
+    import shapely
+else:
+    np = later("numpy")
+    shapely = later("shapely")
 
 Shape = Any
 """A shapely Polygon or MultiPolygon."""
@@ -35,7 +39,7 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
         raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.", "Give the area as a polygon.")
     try:
         with np.errstate(invalid="ignore"):
-            polygon = _over_the_antimeridian(geometry) or shape(geometry)
+            polygon = _over_the_antimeridian(geometry) or shapely.geometry.shape(geometry)
     except (
         ValueError,
         TypeError,
@@ -159,7 +163,7 @@ def lonlat_box(west: float, south: float, east: float, north: float) -> Shape:
 
 def geojson_of(polygon: Shape) -> dict[str, Any]:
     """GeoJSON geometry (RFC 7946, section 3.1: exterior rings counter-clockwise)."""
-    return dict(mapping(shapely.orient_polygons(polygon)))
+    return dict(shapely.geometry.mapping(shapely.orient_polygons(polygon)))
 
 
 def bounds_of(polygon: Shape) -> Bounds:

@@ -10,12 +10,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
-
-import numpy as np
-import shapely
+from typing import TYPE_CHECKING
 
 from zoompick.geo.crs import Floats, ellipsoid
 from zoompick.geo.shapes import Shape
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import numpy as np
+    import shapely
+else:
+    np = later("numpy")
+    shapely = later("shapely")
 
 _LONGEST_EDGE_DEG = 1.0
 """Longer edges are cut first, so that Simpson's rule is exact to a billionth."""

@@ -8,13 +8,18 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-
-import shapely
+from typing import TYPE_CHECKING
 
 from zoompick.errors import UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import shapely
+else:
+    shapely = later("shapely")
 
 MERCATOR = Crs(3857)
 HALF_WORLD_M = 20_037_508.342789244

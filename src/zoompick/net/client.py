@@ -9,18 +9,22 @@ from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode, urljoin, urlsplit
-
-import urllib3
 
 from zoompick import pages, settings
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
+from zoompick.later import later
 from zoompick.net.login import Keyring
 from zoompick.net.pace import Pace
 from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, TransientError, host_of, refusal
 from zoompick.net.retry import RetryPolicy
+
+if TYPE_CHECKING:
+    import urllib3
+else:
+    urllib3 = later("urllib3")
 
 _AGENT = "zoompick"
 _CHUNK = 1 << 20

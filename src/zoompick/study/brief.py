@@ -1,4 +1,8 @@
-"""The brief, ``study.toml``: what is sought and what is made."""
+"""The brief, ``study.toml``: what is sought and what is made.
+
+One table tells every key: its section, the field of :class:`Brief`, how its value is read, its default, and the words
+beside it in a new brief. Keys of ``[search]`` come from the table of filters.
+"""
 
 from __future__ import annotations
 
@@ -6,62 +10,17 @@ import difflib
 import re
 import tomllib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
-from zoompick.catalog.criteria import percent
-from zoompick.catalog.period import Hours, Period, Season
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.filters import BY_KEY, number, percent, pixel, text
+from zoompick.catalog.period import Period
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
-from zoompick.study.names import NamePattern
-
-BRIEF_NAME = "study.toml"
-
-TEMPLATE = """\
-# The brief of this study: what is sought, what is made. 'zoompick run' carries it out.
-
-[study]
-name = {name}
-
-[search]
-source = {source}             # a name from 'zoompick source list'
-collections = {collections}
-# One scene set is chosen for each period: a day, a month, a year, or START/END.
-dates = {dates}
-cloud = {cloud}                 # percent of a scene, at most
-# More conditions, if you like: season, hours, published, cloud_land, cloud_area, scene_cover, sun, off_nadir,
-# platforms, instruments, levels, pixel_max, access, has (bands), versions: as the options of 'zoompick search'.
-cover = 99                 # percent of the area that the chosen scenes must cover together
-
-[download]
-window = {window}             # true: fetch only the study area's part of each file; false: whole files
-
-[grid]
-crs = "auto"               # the UTM zone of the area's centre, or EPSG:…
-pixel_m = 8
-
-[stack]
-bands = ["blue", "green", "red", "rededge", "nir", "swir16"]
-
-[clip]
-touch = false              # true keeps every pixel the outline passes through
-
-[composite]
-recipes = ["natural", "infrared"]
-stretch = [2, 98]          # percentiles, taken inside the area
-
-[index]
-recipes = ["ndvi", "ndwi"]
-
-[products]
-# Name of each folder, out of: date, year, month, day, satellite, collection, source, level, version, study, area.
-folder = "{{date}}"
-
-[verify]
-valid = 98                 # percent of the area with valid pixels, at least
-cloud = 10                 # percent of the area under cloud, at most
-"""
+from zoompick.study.folder import BRIEF_NAME
+from zoompick.study.names import FIELDS, NamePattern
 
 
 @dataclass(frozen=True)
@@ -70,27 +29,26 @@ class Brief:
 
     Attributes
     ----------
-    periods : tuple of Period
-        One scene set is chosen for each.
+    search : Criteria
+        Everything that is sought, without the area. One scene set is chosen for each of its periods.
     crs : Crs or None
         None: the UTM zone of the area.
-    cloud, cover, valid, cloud_inside : float
-        Percentages: of a scene at most, of the area by footprints at least, of the area with valid pixels at
-        least, of the area under cloud at most.
+    cover, valid, cloud_inside : float
+        Percentages: of the area by footprints at least, of the area with valid pixels at least, of the area under
+        cloud at most.
     stretch : (float, float)
         Percentiles.
     folder : NamePattern
         Of the folder of each scene set's products.
-    filters : mapping
-        All further conditions of the search, by their names in :class:`~zoompick.catalog.criteria.Criteria`.
+    window : bool
+        Fetch only the area's part of each file.
     """
 
     name: str
     source: str
-    collections: tuple[str, ...]
-    periods: tuple[Period, ...]
-    cloud: float
+    search: Criteria
     cover: float
+    window: bool
     crs: Crs | None
     pixel_m: float
     bands: tuple[str, ...]
@@ -101,14 +59,41 @@ class Brief:
     folder: NamePattern
     valid: float
     cloud_inside: float
-    window: bool
-    filters: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def collections(self) -> tuple[str, ...]:
+        """Collections that are searched; all when empty."""
+        return self.search.collections
+
+    @property
+    def periods(self) -> tuple[Period, ...]:
+        """Periods, for each of which a scene set is chosen; any time when empty."""
+        return self.search.periods
 
 
-def _text(value: Any) -> str:
-    if not isinstance(value, str):
-        raise UsageError("It must be a text in quotes.")
-    return value
+@dataclass(frozen=True, slots=True)
+class Key:
+    """A key of the brief.
+
+    Attributes
+    ----------
+    field : str
+        In ``Brief``; for a filter, in its ``search``.
+    read : callable
+        Value to what is kept, or UsageError.
+    default : object
+        As it would stand in the file; None for a filter that is not set.
+    note : str
+        Beside it in a new brief; empty for keys that a new brief does not show.
+    start : object
+        What a new brief shows in place of the default.
+    """
+
+    field: str
+    read: Callable[[Any], Any]
+    default: Any
+    note: str = ""
+    start: Any = None
 
 
 def _names(value: Any) -> tuple[str, ...]:
@@ -119,32 +104,8 @@ def _names(value: Any) -> tuple[str, ...]:
     return tuple(value)
 
 
-def _periods(value: Any) -> tuple[Period, ...]:
-    values = [value] if isinstance(value, str) else value
-    if not isinstance(values, list) or not values:
-        raise UsageError("It must be a text or a list of texts.")
-    return tuple(Period.parse(_text(entry)) for entry in values)
-
-
-def _number(value: Any) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float):
-        raise UsageError("It must be a number.")
-    return float(value)
-
-
-def _percent(value: Any) -> float:
-    return percent(_number(value), "value")
-
-
-def _pixel(value: Any) -> float:
-    number = _number(value)
-    if not 0 < number <= 100_000:
-        raise UsageError("It must be a pixel size in metres, above 0.")
-    return number
-
-
 def _crs(value: Any) -> Crs | None:
-    return None if value == "auto" else Crs.parse(_text(value))
+    return None if value == "auto" else Crs.parse(text(value))
 
 
 def _flag(value: Any) -> bool:
@@ -157,51 +118,76 @@ def stretch_of(value: Any) -> tuple[float, float]:
     """Two rising percentiles."""
     if not isinstance(value, list | tuple) or len(value) != 2:
         raise UsageError("It must be two percentiles: [2, 98], say.")
-    low, high = (percent(_number(entry), "percentile") for entry in value)
+    low, high = (percent(number(entry), "percentile") for entry in value)
     if low >= high:
         raise UsageError("The first percentile must be below the second.")
     return low, high
 
 
-_KEYS: dict[tuple[str, str], tuple[str, Callable[[Any], Any], Any]] = {
-    ("study", "name"): ("name", _text, ""),
-    ("search", "source"): ("source", _text, ""),
-    ("search", "collections"): ("collections", _names, []),
-    ("search", "dates"): ("periods", _periods, "../.."),
-    ("search", "cloud"): ("cloud", _percent, 20),
-    ("search", "cover"): ("cover", _percent, 99),
-    ("download", "window"): ("window", _flag, False),
-    ("grid", "crs"): ("crs", _crs, "auto"),
-    ("grid", "pixel_m"): ("pixel_m", _pixel, 8),
-    ("stack", "bands"): ("bands", _names, ["blue", "green", "red", "nir"]),
-    ("clip", "touch"): ("touch", _flag, False),
-    ("composite", "recipes"): ("composites", _names, []),
-    ("composite", "stretch"): ("stretch", stretch_of, [2, 98]),
-    ("index", "recipes"): ("indices", _names, []),
-    ("products", "folder"): ("folder", lambda value: NamePattern.parse(_text(value)), "{date}"),
-    ("verify", "valid"): ("valid", _percent, 98),
-    ("verify", "cloud"): ("cloud_inside", _percent, 10),
-}
+_FILTERS = {("search", key): Key(row.field, row.of_person, None) for key, row in BY_KEY.items()}
+_BANDS = ["blue", "green", "red", "rededge", "nir", "swir16"]
+_KEYS: dict[tuple[str, str], Key] = {
+    ("study", "name"): Key("name", text, "", " "),
+    ("search", "source"): Key("source", text, "", "a name from 'zoompick source list'"),
+    **_FILTERS,
+    ("search", "collections"): Key("collections", BY_KEY["collections"].of_person, None, " ", []),
+    ("search", "dates"): Key(
+        "periods", BY_KEY["dates"].of_person, None,
+        "one scene set is chosen for each: a day, a month, a year, START/END", "2000/..",
+    ),
+    ("search", "cloud"): Key("cloud_max", BY_KEY["cloud"].of_person, 20, "percent of a scene, at most"),
+    ("search", "cover"): Key("cover", percent, 99, "percent of the area that the chosen scenes must cover together"),
+    ("download", "window"): Key(
+        "window", _flag, False, "true: fetch only the study area's part of each file; false: whole files"
+    ),
+    ("grid", "crs"): Key("crs", _crs, "auto", "the UTM zone of the area's centre, or EPSG:…"),
+    ("grid", "pixel_m"): Key("pixel_m", pixel, 8, " "),
+    ("stack", "bands"): Key("bands", _names, ["blue", "green", "red", "nir"], " ", _BANDS),
+    ("clip", "touch"): Key("touch", _flag, False, "true keeps every pixel the outline passes through"),
+    ("composite", "recipes"): Key("composites", _names, [], " ", ["natural", "infrared"]),
+    ("composite", "stretch"): Key("stretch", stretch_of, [2, 98], "percentiles, taken inside the area"),
+    ("index", "recipes"): Key("indices", _names, [], " ", ["ndvi", "ndwi"]),
+    ("products", "folder"): Key(
+        "folder", lambda value: NamePattern.parse(text(value)), "{date}", f"of the fields {', '.join(FIELDS)}"
+    ),
+    ("verify", "valid"): Key("valid", percent, 98, "percent of the area with valid pixels, at least"),
+    ("verify", "cloud"): Key("cloud_inside", percent, 10, "percent of the area under cloud, at most"),
+}  # fmt: skip
+_SECTIONS = tuple(dict.fromkeys(section for section, _ in _KEYS))
+_HEAD = f"""\
+# The brief of this study: what is sought, what is made. 'zoompick run' carries it out.
+# More conditions for [search], if you like, as the options of 'zoompick search':
+# {", ".join(key for section, key in _FILTERS if not _KEYS[section, key].note)}.
+"""
+_NOTE_COLUMN = 27
 
 
-_FILTERS: dict[str, tuple[str, Callable[[Any], Any]]] = {
-    "season": ("season", lambda value: Season.parse(_text(value))),
-    "hours": ("hours", lambda value: Hours.parse(_text(value))),
-    "published": ("published", _periods),
-    "cloud_land": ("cloud_land_max", _percent),
-    "cloud_area": ("cloud_area_max", _percent),
-    "scene_cover": ("cover_min", _percent),
-    "sun": ("sun_min_deg", _number),
-    "off_nadir": ("off_nadir_max_deg", _number),
-    "platforms": ("platforms", _names),
-    "instruments": ("instruments", _names),
-    "levels": ("levels", _names),
-    "pixel_max": ("pixel_max_m", _pixel),
-    "access": ("access", _names),
-    "has": ("bands", _names),
-    "versions": ("versions", _text),
-}
-"""Further keys of [search]: the name in Criteria, and how it is read."""
+def brief_text(given: Mapping[tuple[str, str], Any]) -> str:
+    """Text of a new brief.
+
+    Parameters
+    ----------
+    given : mapping of (section, key) to object
+        Values in place of those that a new brief starts with.
+    """
+    parts = [_HEAD]
+    for section in _SECTIONS:
+        parts.append(f"\n[{section}]\n")
+        for (own, name), key in _KEYS.items():
+            if own == section and key.note:
+                value = given.get((own, name), key.default if key.start is None else key.start)
+                line, note = f"{name} = {_toml(value)}", key.note.strip()
+                parts.append(f"{line:<{_NOTE_COLUMN - 1}} # {note}\n" if note else f"{line}\n")
+    return "".join(parts)
+
+
+def _toml(value: Any) -> str:
+    """A value as TOML; lists on one line."""
+    import tomli_w
+
+    if isinstance(value, list | tuple):
+        return f"[{', '.join(map(_toml, value))}]"
+    return tomli_w.dumps({"v": value}).removeprefix("v = ").strip()
 
 
 def read_brief(path: Path) -> Brief:
@@ -213,47 +199,38 @@ def read_brief(path: Path) -> Brief:
         Names the line, the key, the value and what is expected.
     """
     try:
-        text = path.read_text(encoding="utf-8")
-        table = tomllib.loads(text)
+        content = path.read_text(encoding="utf-8")
+        table = tomllib.loads(content)
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error
-    _check_keys(table, text)
+    _check_keys(table, content)
     values: dict[str, Any] = {}
-    for (section, key), (name, reader, default) in _KEYS.items():
-        given = table.get(section, {}).get(key)
-        if given is None:
-            values[name] = () if name == "periods" else reader(default)
-        else:
-            values[name] = _read(reader, given, (section, key), path, text)
-    search = table.get("search", {})
-    values["filters"] = {
-        name: _read(reader, search[key], ("search", key), path, text)
-        for key, (name, reader) in _FILTERS.items()
-        if key in search
-    }
-    return Brief(**values)
+    sought: dict[str, Any] = {}
+    for place, key in _KEYS.items():
+        given = table.get(place[0], {}).get(place[1], key.default)
+        if given is not None:
+            kept = sought if place in _FILTERS else values
+            kept[key.field] = _read(key, given, place, path, content)
+    return Brief(search=Criteria(None, **sought), **values)
 
 
-def _read(reader: Callable[[Any], Any], given: Any, place: tuple[str, str], path: Path, text: str) -> Any:
-    section, key = place
+def _read(key: Key, given: Any, place: tuple[str, str], path: Path, content: str) -> Any:
+    section, name = place
     try:
-        return reader(given)
+        return key.read(given)
     except UsageError as error:
-        where = f"{path.name}, line {_line(text, section, key)}"
-        raise BriefError(f"{where}: [{section}] {key} = {given!r} cannot be used.", str(error)) from error
+        where = f"{path.name}, line {_line(content, section, name)}"
+        raise BriefError(f"{where}: [{section}] {name} = {given!r} cannot be used.", str(error)) from error
 
 
-def _check_keys(table: dict[str, Any], text: str) -> None:
-    sections = {section for section, _ in _KEYS}
-    for section, content in table.items():
-        if section not in sections or not isinstance(content, dict):
-            raise _unknown(f"[{section}]", sorted(sections), _line(text, section, ""))
-        for key in content:
-            if (section, key) not in _KEYS and not (section == "search" and key in _FILTERS):
-                known = sorted(
-                    [k for s, k in _KEYS if s == section] + (list(_FILTERS) if section == "search" else [])
-                )
-                raise _unknown(f"[{section}] {key}", known, _line(text, section, key))
+def _check_keys(table: dict[str, Any], content: str) -> None:
+    for section, keys in table.items():
+        if section not in _SECTIONS or not isinstance(keys, dict):
+            raise _unknown(f"[{section}]", sorted(_SECTIONS), _line(content, section, ""))
+        for name in keys:
+            if (section, name) not in _KEYS:
+                known = sorted(key for own, key in _KEYS if own == section)
+                raise _unknown(f"[{section}] {name}", known, _line(content, section, name))
 
 
 def _unknown(what: str, known: list[str], line: int) -> BriefError:
@@ -262,17 +239,19 @@ def _unknown(what: str, known: list[str], line: int) -> BriefError:
     return BriefError(f"{BRIEF_NAME}, line {line}: {what} is not known.", hint)
 
 
-def _line(text: str, section: str, key: str) -> int:
+def _line(content: str, section: str, key: str) -> int:
     """Line of a key in its section, counted from 1; of the section when the key is empty or not found."""
     current, section_line = "", 0
-    for number, line in enumerate(text.splitlines(), 1):
+    for row, line in enumerate(content.splitlines(), 1):
         header = re.match(r"\s*\[([^\]]+)\]", line)
         if header:
             current = header[1].strip()
-            section_line = number if current == section else section_line
+            section_line = row if current == section else section_line
         elif key and current == section and re.match(rf"\s*{re.escape(key)}\s*=", line):
-            return number
+            return row
     return section_line
 
 
-assert {entry.name for entry in fields(Brief)} == {entry[0] for entry in _KEYS.values()} | {"filters"}
+assert {entry.name for entry in fields(Brief)} == {
+    key.field for place, key in _KEYS.items() if place not in _FILTERS
+} | {"search"}

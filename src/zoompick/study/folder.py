@@ -6,12 +6,16 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zoompick import files
-from zoompick.area.model import Area
-from zoompick.area.read import read_area
 from zoompick.errors import StudyError
-from zoompick.study.brief import BRIEF_NAME, Brief, read_brief
+
+if TYPE_CHECKING:
+    from zoompick.area.model import Area
+    from zoompick.study.brief import Brief
+
+BRIEF_NAME = "study.toml"
 
 
 @dataclass(frozen=True)
@@ -109,10 +113,14 @@ class Study:
 
     def brief(self) -> Brief:
         """The brief, read and checked."""
+        from zoompick.study.brief import read_brief
+
         return read_brief(self.brief_file)
 
     def area(self) -> Area:
         """The study area; StudyError when none was set."""
+        from zoompick.area.read import read_area
+
         if not self.area_file.exists():
             raise StudyError(
                 "This study has no area yet.",

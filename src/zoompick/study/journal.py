@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
@@ -58,6 +58,20 @@ def acts(journal: Path | None) -> Iterator[dict[str, Any]]:
                 continue
             if isinstance(found, dict):
                 yield found
+
+
+def history(journal: Path | None, name: str = "", last: int = 0) -> Sequence[dict[str, Any]]:
+    """Acts of the journal, oldest first.
+
+    Parameters
+    ----------
+    name : str
+        Only those whose name begins so.
+    last : int
+        At most so many, the newest; 0 for all.
+    """
+    found = [line for line in acts(journal) if str(line.get("act", "")).startswith(name)]
+    return found[-last:] if last else found
 
 
 def _append(path: Path, line: str) -> None:

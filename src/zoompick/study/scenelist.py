@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
+from zoompick.catalog.filters import BY_RULE, Row
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, NothingFoundError, SourceError, UnknownNameError, UsageError
 from zoompick.files import read_json, writing
@@ -115,7 +116,8 @@ def collection_text(entries: Iterable[Entry]) -> Iterator[str]:
     yield "\n]}\n"
 
 
-_RULE = re.compile(r"(cloud|inside|cover|sun|date|tile|platform|collection|tag)\s*(<=|>=|<|>|=)\s*(.+)")
+_NAMES = "|".join(sorted(BY_RULE, key=len, reverse=True))
+_RULE = re.compile(rf"({_NAMES})\s*(<=|>=|<|>|=)\s*(.+)")
 _COMPARE = {"<=": operator.le, ">=": operator.ge, "<": operator.lt, ">": operator.gt, "=": operator.eq}
 
 
@@ -155,32 +157,35 @@ def _named(entries: Sequence[Entry], word: str, what: str) -> list[Entry]:
 
 
 def _by_rule(entries: Sequence[Entry], name: str, sign: str, text: str, what: str) -> list[Entry]:
-    if name in ("cloud", "inside", "cover", "sun"):
+    row = BY_RULE[name]
+    if row.is_number:
         try:
             limit: float | str = float(text.rstrip("% "))
         except ValueError as error:
             raise UsageError(f"'{text}' in the rule {name}{sign}{text} is no number.", "As cloud<=10.") from error
     else:
         limit = text.lower()
-    found = []
-    for entry in entries:
-        value = _value(entry, name)
-        if name == "tag" or (name == "date" and sign == "="):
-            passes = limit in value if name == "tag" else str(value).startswith(str(limit))
-        else:
-            passes = value is not None and _COMPARE[sign](value, limit)
-        found += [entry] if passes else []
+    found = [entry for entry in entries if _passes(_value(entry, row), row, sign, limit)]
     if not found:
         raise NothingFoundError(f"No scene of {what} has {name}{sign}{text}.", "Look at the list again.")
     return found
 
 
-def _value(entry: Entry, name: str) -> Any:
-    scene = entry.scene
-    values: dict[str, Any] = {
-        "cloud": scene.cloud_percent, "inside": entry.cloud_area_percent, "cover": entry.cover_percent,
-        "sun": scene.sun_elevation_deg, "date": scene.day, "tile": scene.tile.lower(),
-        "platform": scene.platform.lower(), "collection": scene.collection.lower(),
-        "tag": tuple(tag.lower() for tag in entry.tags),
-    }  # fmt: skip
-    return values[name]
+def _passes(value: Any, row: Row, sign: str, limit: float | str) -> bool:
+    """Numbers compare as numbers; of several words one has to fit; a date begins with what was given."""
+    if value is None:
+        return False
+    if isinstance(value, tuple):
+        return limit in value
+    if row.unit == "DATE" and sign == "=":
+        return str(value).startswith(str(limit))
+    return bool(_COMPARE[sign](value, limit))
+
+
+def _value(entry: Entry, row: Row) -> Any:
+    """What a row's rule is about; texts in small letters."""
+    own = {"inside": entry.cloud_area_percent, "cover": entry.cover_percent, "tag": entry.tags}
+    value = own[row.rule] if row.rule in own else row.told(entry.scene) if row.told else None
+    if isinstance(value, tuple):
+        return tuple(word.lower() for word in value)
+    return value.lower() if isinstance(value, str) else value

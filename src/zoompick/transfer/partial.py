@@ -12,16 +12,18 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 from urllib.parse import urlsplit
 
 from zoompick.errors import CancelledError
 from zoompick.events import Advanced, Report
 from zoompick.files import disk_errors, of_row, take_name, writing
-from zoompick.net.client import Answer
 from zoompick.net.refusals import TransientError
 from zoompick.transfer import kinds
 from zoompick.transfer.checksums import sha256_of_digest
+
+if TYPE_CHECKING:
+    from zoompick.net.client import Answer
 
 _ENDING = ".partial"
 _BEHIND = 8

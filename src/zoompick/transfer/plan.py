@@ -9,7 +9,7 @@ from typing import Protocol
 from urllib.parse import urlsplit
 
 from zoompick.files import unique_names
-from zoompick.geo.shapes import Shape
+from zoompick.geo.region import Region
 
 
 class OfferedFile(Protocol):
@@ -58,8 +58,8 @@ class Fetch:
 
     Attributes
     ----------
-    region : polygon or None
-        Longitude/latitude: only this part of a raster is wanted.
+    region : Region or None
+        Only this part of a raster is wanted.
     under_way : int
         Bytes that an earlier run left.
     """
@@ -71,7 +71,7 @@ class Fetch:
     size: int | None
     sha256: str | None
     collection: str = ""
-    region: Shape | None = None
+    region: Region | None = None
     under_way: int = 0
 
 
@@ -124,9 +124,9 @@ def plan(
     bands: Sequence[str],
     folders: Mapping[str, Path],
     is_here: Callable[[Fetch], bool],
-    region: Shape | None = None,
+    region: Region | None = None,
     under_way: Callable[[Path], int] = lambda path: 0,
-    ordered: Shape | None = None,
+    ordered: Region | None = None,
 ) -> DownloadPlan:
     """Decide for each scene and band; a file that holds several bands is fetched once.
 
@@ -138,12 +138,12 @@ def plan(
         Scene id to the folder for its files.
     is_here : callable
         Tells whether a file is on disk and was checked when it came.
-    region : polygon, optional
-        Longitude/latitude: fetch only this part of each raster.
+    region : Region, optional
+        Fetch only this part of each raster.
     under_way : callable
         Bytes that an earlier run left of a file.
-    ordered : polygon, optional
-        Longitude/latitude: the part for which scenes are ordered that are not open.
+    ordered : Region, optional
+        The part for which scenes are ordered that are not open.
     """
     fetch: list[Fetch] = []
     here: list[Fetch] = []

@@ -10,7 +10,7 @@ from typing import Protocol
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import Shape, as_text, intersection
 from zoompick.geo.sizes import area_km2
-from zoompick.transfer.orders import PLANNED, Order
+from zoompick.transfer.queue import PLANNED, Order
 
 _UNBOUNDED = float("inf")
 _SLACK = 0.995

@@ -7,11 +7,13 @@ import threading
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zoompick.files import multihash, of_row, read_json, write_json
 from zoompick.geo.shapes import from_text
-from zoompick.transfer.plan import Fetch
+
+if TYPE_CHECKING:
+    from zoompick.transfer.plan import Fetch
 
 RECORD = "downloads.json"
 ITEM = "item.json"
@@ -34,6 +36,8 @@ class Fetched:
         What its digest was held against: ``item``, ``header`` or nothing.
     region : str
         For a part of a raster the region that was asked for, longitude/latitude as well-known text.
+    region_key : str
+        The key of that region, if it has one.
     whole_size : int or None
         For a part, bytes of the whole file at the source.
     """
@@ -44,7 +48,14 @@ class Fetched:
     multihash: str
     checked_by: str
     region: str = ""
+    region_key: str = ""
     whole_size: int | None = None
+
+
+def exists(folder: Path) -> bool:
+    """True when files were fetched into a folder."""
+    path = folder / RECORD
+    return path.exists() and bool(read_json(path))
 
 
 def read(folder: Path) -> dict[str, Fetched]:
@@ -82,7 +93,9 @@ def _holds(recorded: Fetched, entry: Fetch) -> bool:
         return entry.sha256 is None or multihash(entry.sha256) == recorded.multihash
     if entry.region is None:
         return False
-    return bool(from_text(recorded.region).buffer(_SLACK_DEG).covers(entry.region))
+    if entry.region.key and entry.region.key == recorded.region_key:
+        return True
+    return bool(from_text(recorded.region).buffer(_SLACK_DEG).covers(entry.region.shape))
 
 
 def write_item(folder: Path, item: Mapping[str, Any]) -> None:

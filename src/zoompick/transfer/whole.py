@@ -70,7 +70,7 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
         _check_kind(entry, partial, tools)
         partial.finish()
     report(Finished(task))
-    region = "" if entry.region is None else as_text(entry.region)
+    region = "" if entry.region is None else as_text(entry.region.shape)
     fetched = record.Fetched(
         entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region
     )

@@ -125,7 +125,7 @@ def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering
 
 def _clear_inside(entries: list[Entry], criteria: Criteria, client: Client, report: Report) -> list[Entry]:
     """Entries with their cloud inside the area, those above the limit left out; says what looking cost."""
-    looked = clouds.look_inside([entry.scene for entry in entries], criteria.area, client, report)
+    looked = clouds.look_inside([entry.scene for entry in entries], criteria.ground, client, report)
     report(Noted(cost_words(looked)))
     known = [entry.with_inside(looked.inside[entry.scene.key]) for entry in entries]
     limit = criteria.cloud_area_max
@@ -150,7 +150,7 @@ def cost_words(looked: clouds.Looked) -> str:
 
 def _explained(sources: Sequence[Source], criteria: Criteria, client: Client, report: Report) -> NothingFoundError:
     """Ask once more for all that touches the area, and say which filter emptied the list."""
-    anything = Criteria(criteria.area, criteria.collections, versions="all")
+    anything = Criteria(criteria.ground, criteria.collections, versions="all")
     touching = Gathering(lambda scene, cover: scene)
     extents: list[Bounds] = []
     for source in sources:
@@ -205,7 +205,7 @@ def choose_for(
     for period in criteria.periods or (Period(None, None),):
         within = [entry for entry in entries if period.holds(entry.scene.when)]
         able = [entry for entry in within if all(band in entry.scene.bands for band in wanted)]
-        choice = pick.pick_cover(able, criteria.area, wish, False, report) if able else None
+        choice = pick.pick_cover(able, criteria.ground, wish, False, report) if able else None
         covered = choice.cover.covered_percent if choice and choice.cover else 0.0
         if choice is None or covered < cover_percent:
             raise _no_choice(period, covered, cover_percent, len(within))

@@ -8,91 +8,19 @@ from pathlib import Path
 
 from zoompick import settings
 from zoompick.catalog import offer
-from zoompick.catalog.bands import format_called, formats_of
 from zoompick.catalog.links import address_of
-from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import IncompleteError, NothingFoundError, SourceError, UnknownNameError
+from zoompick.catalog.scene import Scene
+from zoompick.errors import IncompleteError, SourceError
 from zoompick.events import Noted, Report, ignore
-from zoompick.files import human_bytes, safe_name
-from zoompick.geo.shapes import Shape
+from zoompick.files import human_bytes
 from zoompick.net.client import Client, workers
 from zoompick.net.pace import Pace
 from zoompick.raster import directory
-from zoompick.sensors.guide import known_bands
-from zoompick.study.folder import Study
 from zoompick.transfer import record
 from zoompick.transfer.download import Limits, Outcome, check_room, download
-from zoompick.transfer.partial import size_under_way
-from zoompick.transfer.plan import DownloadPlan, Fetch, file_of, plan
+from zoompick.transfer.plan import DownloadPlan, Fetch, file_of
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow.windows import Opened, Survey, fetch_window, survey
-
-
-def folders_in(study: Study, scenes: Sequence[Scene]) -> dict[str, Path]:
-    """Where the files of a study's scenes lie."""
-    return {scene.id: study.scene_folder(scene.source, scene.id) for scene in scenes}
-
-
-def folders_under(root: Path, scenes: Sequence[Scene]) -> dict[str, Path]:
-    """Where files of scenes go outside a study."""
-    return {scene.id: root / safe_name(scene.id) for scene in scenes}
-
-
-def plan_for(
-    scenes: Sequence[Scene],
-    bands: Sequence[str],
-    folders: Mapping[str, Path],
-    region: Shape | None = None,
-    area: Shape | None = None,
-) -> DownloadPlan:
-    """Decide what to fetch; all bands when none is named.
-
-    Parameters
-    ----------
-    bands : sequence of str
-        Common names, or keys of assets.
-    region : polygon, optional
-        Longitude/latitude: fetch only this part of each raster.
-    area : polygon, optional
-        Longitude/latitude: the part for which scenes are ordered that are not open.
-
-    Raises
-    ------
-    NothingFoundError
-        No scene.
-    UnknownNameError
-        A band that no instrument here has. One that a scene lacks is told in the plan.
-    """
-    if not scenes:
-        raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
-    offered = list(dict.fromkeys(name for scene in scenes for name in scene.bands))
-    for name in bands:
-        if name not in known_bands(offered) and not any(file_of(scene, name) for scene in scenes):
-            raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
-    return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way, area)
-
-
-def in_format(scenes: Sequence[Scene], word: str) -> list[Scene]:
-    """The scenes, of which the bands are wanted in one of the formats they are offered in.
-
-    Raises
-    ------
-    UnknownNameError
-        No scene is offered in it.
-    """
-    offered = list(dict.fromkeys(form for scene in scenes for form in formats_of(scene.item)))
-    form = format_called(word)
-    if scenes and form not in offered:
-        raise UnknownNameError(
-            f"No scene here is offered as '{word}'.", f"They come as {' and '.join(offered) or 'no known format'}."
-        )
-    return [replace(scene, form=form) for scene in scenes]
-
-
-def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
-    """The bands, and the class layer that checks need, where the scenes have one."""
-    has_classes = any(CLASS_BAND in scene.bands for scene in scenes)
-    return [*bands, CLASS_BAND] if has_classes and bands and CLASS_BAND not in bands else list(bands)
 
 
 @dataclass(frozen=True)

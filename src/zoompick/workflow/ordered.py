@@ -20,8 +20,9 @@ from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.folder import Study
 from zoompick.transfer import orders, record
-from zoompick.transfer.orders import Order, Result
+from zoompick.transfer.orders import Result
 from zoompick.transfer.plan import Fetch, local_names
+from zoompick.transfer.queue import Order
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow.get import opens
 from zoompick.workflow.opening import open_raster

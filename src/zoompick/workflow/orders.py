@@ -20,7 +20,7 @@ from zoompick.net.client import Client
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, TransientError
 from zoompick.study.folder import Study
 from zoompick.transfer import orders
-from zoompick.transfer.orders import Order
+from zoompick.transfer.queue import FETCHED, LOST, PLANNED, READY, UNSURE, Order, Queue
 from zoompick.transfer.quotas import Quota, next_to_submit, split
 from zoompick.workflow.ordered import fetch_order
 
@@ -71,9 +71,9 @@ class Desk:
     client: Client
 
     @property
-    def queue(self) -> orders.Queue:
+    def queue(self) -> Queue:
         """The study's orders."""
-        return orders.Queue(self.study.orders_file)
+        return Queue(self.study.orders_file)
 
     # Terms
 
@@ -206,7 +206,7 @@ class Desk:
         desk = self._desk(order.source)
         kept = self._accepted().get(order.collection)
         terms = kept.sha256 if kept else ""
-        self._keep(replace(order, state=orders.UNSURE, submitted=_now(), message="it was being handed in"))
+        self._keep(replace(order, state=UNSURE, submitted=_now(), message="it was being handed in"))
         try:
             self._keep(replace(desk.submit(order, self.area, terms, order.price + 0.01), submitted=_now()))
         except TransientError as error:
@@ -222,7 +222,7 @@ class Desk:
         return orders.OrderDesk(url, links_of(self.client.json(url)), self.client)
 
     def _keep(self, order: Order) -> None:
-        has_ended = order.has_failed or order.state in (orders.READY, orders.FETCHED)
+        has_ended = order.has_failed or order.state in (READY, FETCHED)
         self.queue.replace(replace(order, ended=order.ended or _now()) if has_ended else order)
 
     def cancel(self, numbers: Iterable[int]) -> list[Order]:
@@ -240,7 +240,7 @@ class Desk:
             order = known[number]
             if order.is_pending:
                 self._keep(orders.cancel(order, self.client))
-            elif order.state in (orders.PLANNED, orders.UNSURE):
+            elif order.state in (PLANNED, UNSURE):
                 self._keep(replace(order, state="dismissed", message="taken out of the queue"))
         return list(self.queue)
 
@@ -250,16 +250,16 @@ class Desk:
         """Fetch the files of every order that is ready; returns how many came."""
         known, count = {scene.id: scene for scene in scenes}, 0
         for order in list(self.queue):
-            if order.state == orders.READY:
+            if order.state == READY:
                 try:
                     count += fetch_order(order, self.study, known, self.area, self.client, report)
                 except AnsweredError as error:
                     if error.status not in (NOT_FOUND, GONE):
                         raise
-                    self._keep(replace(order, state=orders.LOST, message="its files are no longer kept: order again"))
+                    self._keep(replace(order, state=LOST, message="its files are no longer kept: order again"))
                     report(Noted(f"Order {order.number}: {error.what}"))
                     continue
-                self._keep(replace(order, state=orders.FETCHED))
+                self._keep(replace(order, state=FETCHED))
                 what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
                 report(Noted(f"Order {order.number} is here: {what}."))
         return count
@@ -278,9 +278,9 @@ def expected_end(order: Order, known: Sequence[Order], now: datetime) -> float |
     took = [
         (datetime.fromisoformat(other.ended) - datetime.fromisoformat(other.submitted)).total_seconds()
         for other in known
-        if other.ended and other.submitted and other.state in (orders.READY, orders.FETCHED)
+        if other.ended and other.submitted and other.state in (READY, FETCHED)
     ]
-    if not took or not (order.is_pending or order.state == orders.PLANNED):
+    if not took or not (order.is_pending or order.state == PLANNED):
         return None
     return max(0.0, sum(took) / len(took) - spent)
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from zoompick.catalog.prices import Price, price_of
 from zoompick.catalog.scene import Scene
-from zoompick.files import human_bytes
+from zoompick.files import human_bytes, human_time
 from zoompick.geo.shapes import Shape
 from zoompick.study.journal import acts
 from zoompick.transfer.download import room_for
@@ -73,7 +73,7 @@ class Outlook:
         if self.under_way_bytes:
             parts.append(f"{human_bytes(self.under_way_bytes)} are left from an earlier run")
         if self.seconds is not None and self.total_bytes:
-            parts.append(f"{duration(self.seconds)} at the rate of the last downloads")
+            parts.append(f"{human_time(self.seconds)} at the rate of the last downloads")
         if self.free_bytes is not None:
             parts.append(f"{human_bytes(self.free_bytes)} free on the disk")
         bought = f" To be bought: {self.price.text}." if self.price else ""
@@ -111,11 +111,3 @@ def rate_of(journal: Path | None, sources: set[str]) -> float | None:
         if (line.get("bytes") or 0) >= _LEAST_BYTES and (line.get("seconds") or 0) > 0
     ]
     return statistics.median(rates[-_LAST:]) if rates else None
-
-
-def duration(seconds: float) -> str:
-    """A time for people: ``40 s``, ``12 min``, ``3 h 20 min``."""
-    if seconds < 90:
-        return f"{max(1, round(seconds))} s"
-    minutes = round(seconds / 60)
-    return f"{minutes} min" if minutes < 90 else f"{minutes // 60} h {minutes % 60} min"

@@ -4,20 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.catalog.scene import Scene
 from zoompick.errors import BriefError
 from zoompick.files import unique_names
-from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import bounds_of, project
 from zoompick.raster.grid import Grid
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
-from zoompick.transfer.plan import local_names
 from zoompick.workflow.kind import Day, Wanted
 from zoompick.workflow.kinds import KINDS
+from zoompick.workflow.needs import band_paths, study_grid
 from zoompick.workflow.step import Step
 
 
@@ -38,18 +35,6 @@ class StudyPlan:
     grid: Grid
     days: Mapping[str, tuple[Scene, ...]]
     steps: tuple[Step, ...]
-
-
-def study_crs(brief: Brief, area: Area) -> Crs:
-    """CRS of the study grid."""
-    return brief.crs or area.utm
-
-
-def study_grid(brief: Brief, area: Area) -> Grid:
-    """The study grid: around the area, corners on multiples of the pixel size."""
-    crs = study_crs(brief, area)
-    pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / 111_320
-    return Grid.snapped(bounds_of(project(area.polygon, crs)), crs, pixel)
 
 
 def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
@@ -119,11 +104,3 @@ def folder_names(brief: Brief, area: Area, days: Mapping[str, tuple[Scene, ...]]
             }
         )  # fmt: skip
     return unique_names(brief.folder.filled(fields) for fields in told)
-
-
-def band_paths(study: Study, scene: Scene, bands: Sequence[str]) -> list[Path]:
-    """Files of a scene's bands, whether they are there or not; bands it was published without are left out."""
-    folder = study.scene_folder(scene.source, scene.id)
-    names = local_names(scene)
-    files = [folder / names[scene.bands[band].href] for band in bands if band in scene.bands]
-    return list(dict.fromkeys(files))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,9 +13,9 @@ from zoompick.study.folder import Study
 from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import shortlist
-from zoompick.transfer.orders import FETCHED, Order, Queue
-from zoompick.workflow import get
-from zoompick.workflow.run import region_in
+from zoompick.transfer.plan import DownloadPlan
+from zoompick.transfer.queue import FETCHED, Order, Queue
+from zoompick.workflow import needs
 
 _UNFINISHED = (".*.partial", ".*.partial.json", ".*.part")
 
@@ -108,14 +108,13 @@ def _scene(
     return SceneState(entry, state, note, here, wanted, _size(folder))
 
 
-def _plan(study: Study, entry: Entry) -> get.DownloadPlan:
+def _plan(study: Study, entry: Entry) -> DownloadPlan:
     """What the brief wants of one scene."""
     brief, scene = study.brief(), entry.scene
-    area = study.area() if study.area_file.exists() else None
-    region = region_in(brief, area) if area is not None else None
-    bands = [name for name in get.with_classes(brief.bands, [scene]) if name in scene.bands]
-    polygon = area.polygon if area is not None else None
-    return get.plan_for([scene], bands, get.folders_in(study, [scene]), region, polygon)
+    area = needs.area_of(study)
+    region = needs.region_in(study, brief) if area is not None else None
+    bands = [name for name in needs.with_classes(brief.bands, [scene]) if name in scene.bands]
+    return needs.plan_for([scene], bands, needs.folders_in(study, [scene]), region, area)
 
 
 def _failures(study: Study) -> dict[str, str]:
@@ -168,17 +167,3 @@ def free(state: StudyState) -> int:
         else:
             path.unlink(missing_ok=True)
     return sum(state.can_free.values())
-
-
-def history(study: Study, act: str = "", last: int = 0) -> Sequence[dict[str, Any]]:
-    """Acts of the journal, oldest first.
-
-    Parameters
-    ----------
-    act : str
-        Only those whose name begins so.
-    last : int
-        At most so many, the newest; 0 for all.
-    """
-    found = [line for line in acts(study.journal_file) if str(line.get("act", "")).startswith(act)]
-    return found[-last:] if last else found

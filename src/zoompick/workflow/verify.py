@@ -29,8 +29,9 @@ from zoompick.verification import coverage, files
 from zoompick.verification.finding import Finding, judged
 from zoompick.workflow import checks
 from zoompick.workflow.checks import Expected
+from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
-from zoompick.workflow.plan import StudyPlan, band_paths, plan_study
+from zoompick.workflow.plan import StudyPlan, plan_study
 
 TASK = "verify"
 Job = Callable[[], list[Finding]]

@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-import math
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from pathlib import Path
-
-import shapely
 
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.errors import FormatError, NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import Shape, as_text, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
@@ -111,7 +107,7 @@ def _open(entry: Fetch, client: Client) -> Opened:
     if not isinstance(tiff, HasStretches) or not tiff.is_tiled:
         raise FormatError(f"{entry.path.name} is stored in strips: it is fetched whole.")
     assert entry.region is not None
-    window = window_of(tiff.grid, entry.region)
+    window = window_of(tiff.grid, entry.region.shape)
     spans = merged((Span(start, length) for start, length in tiff.stretches(window)), _GAP_BYTES)
     return Opened(tiff, source, window, tuple(spans))
 
@@ -122,14 +118,6 @@ def window_of(grid: Grid, region: Shape) -> Window:
     margin_x, margin_y = _MARGIN_PX * grid.pixel_x, _MARGIN_PX * grid.pixel_y
     wide = Bounds(box.west - margin_x, box.south - margin_y, box.east + margin_x, box.north + margin_y)
     return grid.window_of(wide)
-
-
-def region_of(grid: Grid) -> Shape:
-    """A grid's outline in longitude/latitude: what a study needs of every scene, in whatever CRS that lies."""
-    box = grid.bounds
-    step = max(math.hypot(box.east - box.west, box.north - box.south) / 8, grid.pixel_x)
-    outline = shapely.segmentize(shapely.box(box.west, box.south, box.east, box.north), step)
-    return project(outline, LONLAT, grid.crs)
 
 
 def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
@@ -169,7 +157,8 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
             size=written.size,
             multihash=written.multihash,
             checked_by="",
-            region=as_text(entry.region),
+            region=as_text(entry.region.shape),
+            region_key=entry.region.key,
             whole_size=opened.source.size,
         ),
     )

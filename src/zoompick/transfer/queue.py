@@ -1,0 +1,115 @@
+"""The queue of a study: its orders as values, and their record on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+
+from zoompick.errors import DataError
+from zoompick.files import of_row, read_json, write_json
+from zoompick.geo.shapes import Shape, from_text
+
+PLANNED, UNSURE, READY, FETCHED, LOST = "planned", "unsure", "successful", "fetched", "lost"
+PENDING = ("accepted", "running")
+
+
+@dataclass(frozen=True)
+class Order:
+    """One order, planned or under way.
+
+    Attributes
+    ----------
+    number : int
+        Its place in the study's queue, from 1.
+    km2, price : float
+        Of the area's part of its scenes.
+    state : str
+        ``planned``, then as the source tells it: ``accepted``, ``running``, ``successful``, ``failed``,
+        ``dismissed``; ``lost`` when the source knows it no more; ``fetched`` when its files are here; ``unsure`` when
+        the connection broke while it was handed in.
+    job : str
+        Address of the job.
+    submitted, ended : str
+        Times, ISO 8601.
+    piece : str
+        For a part of an area that was too large the part, longitude/latitude as well-known text.
+    part, parts : int
+        Which of how many; 0 for the whole area.
+    """
+
+    number: int
+    source: str
+    collection: str
+    scenes: tuple[str, ...]
+    km2: float
+    price: float
+    currency: str = ""
+    state: str = PLANNED
+    job: str = ""
+    progress: int = 0
+    message: str = ""
+    submitted: str = ""
+    ended: str = ""
+    piece: str = ""
+    part: int = 0
+    parts: int = 0
+
+    @property
+    def is_pending(self) -> bool:
+        """True while the source works on it."""
+        return self.state in PENDING
+
+    @property
+    def has_failed(self) -> bool:
+        """True when nothing will come of it."""
+        return self.state in ("failed", "dismissed", LOST)
+
+    def ground(self, area: Shape | None) -> Shape | None:
+        """What it is for: its piece, else the whole area."""
+        return from_text(self.piece) if self.piece else area
+
+    def once_more(self, number: int) -> Order:
+        """The same order, to be handed in anew under another number."""
+        return replace(self, number=number, state=PLANNED, job="", progress=0, message="", submitted="", ended="")
+
+
+class Queue:
+    """A study's orders on disk; every change is written at once, so that a restart loses none."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def __iter__(self) -> Iterator[Order]:
+        if not self.path.exists():
+            return
+        try:
+            for row in read_json(self.path)["orders"]:
+                order = of_row(Order, row)
+                if not order.scenes:
+                    raise TypeError("an order of no scene")
+                yield order
+        except (KeyError, TypeError, AttributeError) as error:
+            raise DataError(f"{self.path} does not hold orders.", "Remove it and plan the orders again.") from error
+
+    def by_scene(self) -> dict[str, Order]:
+        """The order that tells most of each scene: a piece that is still to come, else the newest."""
+        found: dict[str, Order] = {}
+        for order in self:
+            for scene in order.scenes:
+                before = found.get(scene)
+                if before is None or not before.parts or before.has_failed or before.state == FETCHED:
+                    found[scene] = order
+        return found
+
+    def replace(self, order: Order) -> None:
+        """Write one order in the place of the one with its number."""
+        self.write([order if known.number == order.number else known for known in self])
+
+    def add(self, orders: Sequence[Order]) -> None:
+        """Append orders."""
+        self.write([*self, *orders])
+
+    def write(self, orders: Sequence[Order]) -> None:
+        """Write the whole queue."""
+        write_json(self.path, {"orders": [asdict(order) for order in orders]})

@@ -1,0 +1,153 @@
+"""What a study or a request needs of scenes: which files, where they go, which part of the ground.
+
+Decided out of records alone; nothing is asked of a source, and no large library is loaded for it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zoompick.catalog.bands import format_called, formats_of
+from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.errors import NothingFoundError, UnknownNameError
+from zoompick.files import safe_name
+from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.region import Region
+from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.study.folder import Study
+from zoompick.transfer import record
+from zoompick.transfer.partial import size_under_way
+from zoompick.transfer.plan import DownloadPlan, file_of, local_names, plan
+
+if TYPE_CHECKING:
+    from zoompick.area.model import Area
+    from zoompick.raster.grid import Grid
+    from zoompick.study.brief import Brief
+
+
+def folders_in(study: Study, scenes: Sequence[Scene]) -> dict[str, Path]:
+    """Where the files of a study's scenes lie."""
+    return {scene.id: study.scene_folder(scene.source, scene.id) for scene in scenes}
+
+
+def folders_under(root: Path, scenes: Sequence[Scene]) -> dict[str, Path]:
+    """Where files of scenes go outside a study."""
+    return {scene.id: root / safe_name(scene.id) for scene in scenes}
+
+
+def plan_for(
+    scenes: Sequence[Scene],
+    bands: Sequence[str],
+    folders: Mapping[str, Path],
+    region: Region | None = None,
+    area: Region | None = None,
+) -> DownloadPlan:
+    """Decide what to fetch; all bands when none is named.
+
+    Parameters
+    ----------
+    bands : sequence of str
+        Common names, or keys of assets.
+    region : Region, optional
+        Fetch only this part of each raster.
+    area : Region, optional
+        The part for which scenes are ordered that are not open.
+
+    Raises
+    ------
+    NothingFoundError
+        No scene.
+    UnknownNameError
+        A band that no instrument here has. One that a scene lacks is told in the plan.
+    """
+    if not scenes:
+        raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
+    offered = list(dict.fromkeys(name for scene in scenes for name in scene.bands))
+    for name in bands:
+        if not any(file_of(scene, name) for scene in scenes) and not _is_known(name, offered):
+            raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
+    return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way, area)
+
+
+def _is_known(name: str, offered: Sequence[str]) -> bool:
+    """True for a band of any instrument that a guide knows."""
+    from zoompick.sensors.guide import known_bands
+
+    return name in known_bands(offered)
+
+
+def in_format(scenes: Sequence[Scene], word: str) -> list[Scene]:
+    """The scenes, of which the bands are wanted in one of the formats they are offered in.
+
+    Raises
+    ------
+    UnknownNameError
+        No scene is offered in it.
+    """
+    offered = list(dict.fromkeys(form for scene in scenes for form in formats_of(scene.item)))
+    form = format_called(word)
+    if scenes and form not in offered:
+        raise UnknownNameError(
+            f"No scene here is offered as '{word}'.", f"They come as {' and '.join(offered) or 'no known format'}."
+        )
+    return [replace(scene, form=form) for scene in scenes]
+
+
+def with_classes(bands: Sequence[str], scenes: Sequence[Scene]) -> list[str]:
+    """The bands, and the class layer that checks need, where the scenes have one."""
+    has_classes = any(CLASS_BAND in scene.bands for scene in scenes)
+    return [*bands, CLASS_BAND] if has_classes and bands and CLASS_BAND not in bands else list(bands)
+
+
+def study_crs(brief: Brief, area: Area) -> Crs:
+    """CRS of the study grid."""
+    return brief.crs or area.utm
+
+
+def study_grid(brief: Brief, area: Area) -> Grid:
+    """The study grid: around the area, corners on multiples of the pixel size."""
+    from zoompick.raster.grid import Grid
+
+    crs = study_crs(brief, area)
+    pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / 111_320
+    return Grid.snapped(bounds_of(project(area.polygon, crs)), crs, pixel)
+
+
+def region_of(grid: Grid) -> Shape:
+    """A grid's outline in longitude/latitude: what a study needs of every scene, in whatever CRS that lies."""
+    import shapely
+
+    box = grid.bounds
+    step = max(math.hypot(box.east - box.west, box.north - box.south) / 8, grid.pixel_x)
+    outline = shapely.segmentize(shapely.box(box.west, box.south, box.east, box.north), step)
+    return project(outline, LONLAT, grid.crs)
+
+
+def region_in(study: Study, brief: Brief, window: bool | None = None) -> Region | None:
+    """The part of every scene that a study fetches; None for whole files.
+
+    ``window`` takes the place of what the brief says.
+    """
+    if not (brief.window if window is None else window):
+        return None
+    facts = f"{brief.crs or 'auto'} {brief.pixel_m!r} ".encode()
+    key = hashlib.sha256(facts + study.area_file.read_bytes()).hexdigest()[:32]
+    return Region(key, lambda: region_of(study_grid(brief, study.area())))
+
+
+def area_of(study: Study) -> Region | None:
+    """The study area, where one was set."""
+    return Region("", lambda: study.area().polygon) if study.area_file.exists() else None
+
+
+def band_paths(study: Study, scene: Scene, bands: Sequence[str]) -> list[Path]:
+    """Files of a scene's bands, whether they are there or not; bands it was published without are left out."""
+    folder = study.scene_folder(scene.source, scene.id)
+    names = local_names(scene)
+    files = [folder / names[scene.bands[band].href] for band in bands if band in scene.bands]
+    return list(dict.fromkeys(files))
