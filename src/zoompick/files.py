@@ -131,7 +131,7 @@ def write_text(path: Path, text: str, private: bool = False) -> None:
         stream.write(text.encode())
 
 
-def write_json(path: Path, value: Any, private: bool = False) -> None:
+def write_json(path: Path, value: object, private: bool = False) -> None:
     """Write ``value`` atomically as indented JSON; keys keep their order, NaN is refused."""
     write_text(path, json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False) + "\n", private)
 
@@ -154,7 +154,7 @@ def read_json(path: Path) -> Any:
         raise DataError(f"{path} is not valid JSON: {error}.", "Open it in an editor, or make it again.") from error
 
 
-def of_row(kind: type[Record], row: Any) -> Record:
+def of_row(kind: type[Record], row: object) -> Record:
     """A record, an instance of a dataclass, out of a row of JSON; a list stands for a tuple.
 
     Raises

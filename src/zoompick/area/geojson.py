@@ -43,11 +43,11 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []
 
 
-def _kind(geometry: Any) -> str:
+def _kind(geometry: object) -> str:
     return str(geometry.get("type")) if isinstance(geometry, dict) else ""
 
 
-def _features(value: Any) -> Any:
+def _features(value: object) -> Any:
     if not isinstance(value, dict):
         return
     kind = value.get("type")

@@ -10,7 +10,6 @@ import struct
 from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import shapely
@@ -18,7 +17,7 @@ import shapely
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, lonlat_from_wkt
-from zoompick.geo.shapes import checked_polygon
+from zoompick.geo.shapes import Shape, checked_polygon
 
 _MOST_ROWS = 100_000
 _ENVELOPE_BYTES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
@@ -77,7 +76,7 @@ def _definition(database: sqlite3.Connection, srs: int) -> str:
     return str(row[0]) if row else ""
 
 
-def _polygon(blob: Any, label: str) -> Any:
+def _polygon(blob: object, label: str) -> Shape:
     if blob is None:
         return None
     try:
@@ -90,7 +89,7 @@ def _polygon(blob: Any, label: str) -> Any:
     return shape if shape.geom_type in ("Polygon", "MultiPolygon") and not shape.is_empty else None
 
 
-def _placed(polygon: Any, wkt: str, label: str) -> Any:
+def _placed(polygon: Shape, wkt: str, label: str) -> Shape:
     try:
         return shapely.transform(polygon, lambda xy: np.column_stack(lonlat_from_wkt(xy[:, 0], xy[:, 1], wkt)))
     except UsageError as error:

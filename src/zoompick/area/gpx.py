@@ -14,6 +14,7 @@ import shapely
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError
+from zoompick.geo.crs import Floats
 from zoompick.geo.geodesy import distance_m
 from zoompick.geo.shapes import Shape, checked_polygon
 
@@ -59,12 +60,12 @@ def read_gpx(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     return [Feature("", checked_polygon(hull, f"The hull of the waypoints in {label}"))], notes
 
 
-def _is_closed(corners: Any) -> bool:
+def _is_closed(corners: Floats) -> bool:
     steps = [distance_m(*a, *b) for a, b in itertools.pairwise(corners)]
     return distance_m(*corners[0], *corners[-1]) <= _CLOSED_SHARE * sum(steps)
 
 
-def _outline(corners: Any, label: str) -> Shape:
+def _outline(corners: Floats, label: str) -> Shape:
     """Polygon of a walked line; where it crosses itself a little, the largest piece."""
     polygon = shapely.Polygon(corners)
     if not polygon.is_valid:

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import zipfile
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import defusedxml
 from defusedxml import ElementTree
 
 from zoompick.errors import AreaError
 from zoompick.files import human_bytes
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 MOST_BYTES = 64 << 20
 MOST_MEMBERS = 2000
@@ -64,7 +67,7 @@ def _member(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, path: Path) -> byt
     return data
 
 
-def xml_root(data: bytes, label: str) -> Any:
+def xml_root(data: bytes, label: str) -> Element:
     """Root element of an XML text without entities or outside references.
 
     Raises

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 from xml.sax.saxutils import escape
 
 import shapely
@@ -17,6 +17,9 @@ from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError
 from zoompick.geo.shapes import Shape, polygon_of
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 
 def read_kml(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
@@ -48,24 +51,24 @@ def read_kmz(path: Path) -> tuple[list[Feature], list[str]]:
     return read_kml(found[names[0]], path.name)
 
 
-def _local(element: Any) -> str:
+def _local(element: Element) -> str:
     return str(element.tag).rpartition("}")[2] if isinstance(element.tag, str) else ""
 
 
-def _all(root: Any, name: str) -> Iterator[Any]:
+def _all(root: Element, name: str) -> Iterator[Element]:
     return (element for element in root.iter() if _local(element) == name)
 
 
-def _child(element: Any, name: str) -> Any:
+def _child(element: Element, name: str) -> Element | None:
     return next((child for child in element if _local(child) == name), None)
 
 
-def _text(element: Any, name: str) -> str:
+def _text(element: Element, name: str) -> str:
     child = _child(element, name)
     return (child.text or "").strip() if child is not None else ""
 
 
-def _feature(mark: Any, label: str) -> Feature | None:
+def _feature(mark: Element, label: str) -> Feature | None:
     name = _text(mark, "name")
     polygons = [
         _polygon(element, f"The polygon {name or 'without a name'} in {label}") for element in _all(mark, "Polygon")
@@ -77,7 +80,7 @@ def _feature(mark: Any, label: str) -> Feature | None:
     return Feature(name, shapely.union_all(polygons), attributes)
 
 
-def _polygon(element: Any, label: str) -> Shape:
+def _polygon(element: Element, label: str) -> Shape:
     outer = _child(element, "outerBoundaryIs")
     if outer is None:
         raise AreaError(f"{label} has no outer boundary.", "Draw it again.")
@@ -86,7 +89,7 @@ def _polygon(element: Any, label: str) -> Shape:
     return polygon_of({"type": "Polygon", "coordinates": rings}, label)
 
 
-def _ring(boundary: Any, label: str) -> list[list[float]]:
+def _ring(boundary: Element, label: str) -> list[list[float]]:
     text = next((element.text or "" for element in _all(boundary, "coordinates")), "")
     try:
         return [[float(value) for value in corner.split(",")[:2]] for corner in text.split()]
@@ -97,7 +100,7 @@ def _ring(boundary: Any, label: str) -> list[list[float]]:
 def kml_text(area: Area) -> str:
     """The area as a KML document of one placemark."""
 
-    def ring(kind: str, corners: Any) -> str:
+    def ring(kind: str, corners: list[list[float]]) -> str:
         points = " ".join(f"{lon:.8f},{lat:.8f}" for lon, lat in corners)
         return f"<{kind}><LinearRing><coordinates>{points}</coordinates></LinearRing></{kind}>"
 

@@ -83,16 +83,16 @@ class Area:
     def centre(self) -> tuple[float, float]:
         """Longitude and latitude of the middle; of an area around a pole, of the ball's point above its corners."""
         box = self.bounds
-        parts = shapely.get_parts(self.polygon)
+        parts = list(shapely.get_parts(self.polygon))
         if box.west <= -180 and box.east >= 180 and (box.south <= -90 or box.north >= 90):
             corners = np.radians(shapely.get_coordinates(self.polygon))
             corners = corners[(np.abs(corners[:, 0]) < np.pi) & (np.abs(corners[:, 1]) < np.pi / 2)]
             x, y = np.cos(corners[:, 1]) * np.cos(corners[:, 0]), np.cos(corners[:, 1]) * np.sin(corners[:, 0])
-            x, y, z = float(x.mean()), float(y.mean()), float(np.sin(corners[:, 1]).mean())
-            return math.degrees(math.atan2(y, x)), math.degrees(math.atan2(z, math.hypot(x, y)))
+            east, north, up = float(x.mean()), float(y.mean()), float(np.sin(corners[:, 1]).mean())
+            return math.degrees(math.atan2(north, east)), math.degrees(math.atan2(up, math.hypot(east, north)))
         if self.crosses_antimeridian:
             parts = [shapely.transform(p, lambda xy: np.add(xy, (360, 0))) if p.bounds[2] <= 0 else p for p in parts]
-        middle = shapely.MultiPolygon(list(parts)).centroid
+        middle = shapely.MultiPolygon(parts).centroid
         return (middle.x + 180) % 360 - 180, middle.y
 
     @property

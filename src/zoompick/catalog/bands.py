@@ -153,10 +153,10 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
         )
 
 
-def _objects(value: Any) -> list[Mapping[str, Any]]:
+def _objects(value: object) -> list[Mapping[str, Any]]:
     """The objects of a list, anything else in it as an empty one; no list is an empty one."""
     return [entry if isinstance(entry, dict) else {} for entry in value] if isinstance(value, list) else []
 
 
-def _first_number(*values: Any) -> float | None:
+def _first_number(*values: object) -> float | None:
     return next((number for number in map(fields.as_number, values) if number is not None), None)

@@ -7,7 +7,7 @@ programme with HiGHS (Q. Huangfu, J. A. J. Hall, Parallelizing the dual revised 
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -16,7 +16,7 @@ import numpy as np
 import shapely
 
 from zoompick.catalog.scene import Scene
-from zoompick.geo.crs import Crs
+from zoompick.geo.crs import Crs, Floats
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import sizes_km2
 
@@ -97,7 +97,7 @@ class _Task:
     """Numbers of one solution: the pieces with their admissible scenes, and each scene's cost."""
 
     pieces: list[Piece]
-    costs: Any
+    costs: Floats
     most: int | None
 
 
@@ -183,13 +183,13 @@ def _cloud_over(scene: Scene, piece: int, cloud: Mapping[tuple[Key, int], float]
     return scene.cloud_percent if scene.cloud_percent is not None else 100.0
 
 
-def _only(piece: Piece, scenes: Any) -> Piece:
+def _only(piece: Piece, scenes: Iterable[int]) -> Piece:
     return Piece(piece.polygon, piece.size_km2, piece.scenes & frozenset(scenes))
 
 
 def _costs(
     scenes: Sequence[Scene], pieces: Sequence[Piece], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
-) -> Any:
+) -> Floats:
     """Cost of taking each scene: itself, the cloud over its part of the area, its distance in days."""
     ground, cloudy = np.zeros(len(scenes)), np.zeros(len(scenes))
     told = np.array([100.0 if scene.cloud_percent is None else scene.cloud_percent for scene in scenes])
@@ -288,7 +288,7 @@ def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:
     return (set() if values is None else {columns[c] for c in np.flatnonzero(values[: len(columns)] > 0.5)}), gap
 
 
-def _programme(costs: Any, limits: list[Any]) -> tuple[Any, float]:
+def _programme(costs: Floats, limits: list[Any]) -> tuple[Any, float]:
     from scipy.optimize import Bounds, milp
 
     done = milp(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from zoompick.catalog.filters import BY_FIELD, Filter, in_force
@@ -100,10 +100,9 @@ class Criteria:
 
     def covers(self, scenes: Sequence[Scene]) -> list[float]:
         """Percent of the area that each scene's footprint covers; 0 without a usable footprint."""
-        grounds = footprints_of(scenes)
-        placed = [number for number, ground in enumerate(grounds) if ground is not None]
+        placed = [(number, shape) for number, shape in enumerate(footprints_of(scenes)) if shape is not None]
         found = [0.0] * len(scenes)
-        for number, part in zip(placed, shares(self.ground, [grounds[n] for n in placed]), strict=True):
+        for (number, _), part in zip(placed, shares(self.ground, [shape for _, shape in placed]), strict=True):
             found[number] = 100 * float(part)
         return found
 
@@ -120,7 +119,7 @@ class Criteria:
 
     def in_time(self, scene: Scene) -> bool:
         """True when the scene was taken in one of the periods, in season and at the hours."""
-        return all(test.passes(scene) for test in in_force(self._value, of_time=True))
+        return all(test.passes(scene) for test in in_force(partial(getattr, self), of_time=True))
 
     def filters(self) -> list[Filter]:
         """All conditions on what an item tells, in the order in which they are explained; the area is apart."""
@@ -128,10 +127,7 @@ class Criteria:
 
     @cached_property
     def _filters(self) -> tuple[Filter, ...]:
-        return tuple(in_force(self._value))
-
-    def _value(self, field: str) -> Any:
-        return getattr(self, field)
+        return tuple(in_force(partial(getattr, self)))
 
     def fits(self, scene: Scene) -> bool:
         """True when a scene passes every filter but the cover and the cloud inside the area."""

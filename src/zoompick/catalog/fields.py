@@ -51,13 +51,14 @@ class Told:
         return str(found) if isinstance(found, str | int | float) else ""
 
 
-def as_number(found: Any) -> float | None:
+def as_number(found: object) -> float | None:
     """A JSON number, never a boolean, never NaN."""
-    is_number = isinstance(found, int | float) and not isinstance(found, bool)
-    return float(found) if is_number and math.isfinite(found) else None
+    if not isinstance(found, int | float) or isinstance(found, bool):
+        return None
+    return float(found) if math.isfinite(found) else None
 
 
-def as_moment(found: Any) -> datetime | None:
+def as_moment(found: object) -> datetime | None:
     """An RFC 3339 date-time in UTC, or None."""
     try:
         moment = datetime.fromisoformat(found) if isinstance(found, str) else None

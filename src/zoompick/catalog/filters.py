@@ -110,12 +110,12 @@ class Row:
         """True for a limit from below."""
         return self.query is not None and self.query[1] == ">="
 
-    def of_person(self, value: Any) -> Any:
+    def of_person(self, value: object) -> Any:
         """A person's value, checked; None for none at all."""
         return (self.read or self.check)(value)
 
 
-def percent(value: Any, what: str = "value") -> float:
+def percent(value: object, what: str = "value") -> float:
     """Check a percentage."""
     given = number(value)
     if not 0 <= given <= 100:
@@ -123,20 +123,20 @@ def percent(value: Any, what: str = "value") -> float:
     return given
 
 
-def number(value: Any) -> float:
+def number(value: object) -> float:
     """Check a finite number."""
     if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
         raise UsageError("It must be a number.")
     return float(value)
 
 
-def cloud_limit(value: Any) -> float | None:
+def cloud_limit(value: object) -> float | None:
     """A limit as a person gives it: 100 is none at all, so that scenes pass that tell no cloud."""
     limit = percent(value, "cloud limit")
     return None if limit == 100 else limit
 
 
-def names(value: Any) -> tuple[str, ...]:
+def names(value: object) -> tuple[str, ...]:
     """Check a list of names; a text is split at its commas."""
     given = [part.strip() for part in value.split(",")] if isinstance(value, str) else value
     if not isinstance(given, list | tuple) or not all(isinstance(entry, str) for entry in given):
@@ -148,7 +148,7 @@ def names(value: Any) -> tuple[str, ...]:
     return found
 
 
-def periods(value: Any) -> tuple[Period, ...]:
+def periods(value: object) -> tuple[Period, ...]:
     """Check periods, or texts of them."""
     given = [value] if isinstance(value, str | Period) else value
     if not isinstance(given, list | tuple) or not all(isinstance(entry, str | Period) for entry in given):
@@ -156,24 +156,24 @@ def periods(value: Any) -> tuple[Period, ...]:
     return tuple(entry if isinstance(entry, Period) else Period.parse(entry) for entry in given)
 
 
-def season(value: Any) -> Season:
+def season(value: object) -> Season:
     """Check a season."""
     return value if isinstance(value, Season) else Season.parse(text(value))
 
 
-def hours(value: Any) -> Hours:
+def hours(value: object) -> Hours:
     """Check hours of the day."""
     return value if isinstance(value, Hours) else Hours.parse(text(value))
 
 
-def text(value: Any) -> str:
+def text(value: object) -> str:
     """Check a text."""
     if not isinstance(value, str):
         raise UsageError("It must be a text in quotes.")
     return value
 
 
-def pixel(value: Any) -> float:
+def pixel(value: object) -> float:
     """Check a pixel size in metres."""
     given = number(value)
     if not 0 < given <= 100_000:
@@ -181,7 +181,7 @@ def pixel(value: Any) -> float:
     return given
 
 
-def access(value: Any) -> tuple[str, ...]:
+def access(value: object) -> tuple[str, ...]:
     """Check classes of access."""
     found = names(value)
     for name in found:
@@ -190,7 +190,7 @@ def access(value: Any) -> tuple[str, ...]:
     return found
 
 
-def versions(value: Any) -> str:
+def versions(value: object) -> str:
     """Check which processings of one acquisition are wanted."""
     if value is True:
         return "all"

@@ -127,7 +127,7 @@ def _of_row(feature: Feature, number: int, collection: str, day: str) -> dict[st
     return item | {"properties": properties, "assets": assets}
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> Any:
     """What JSON can hold."""
     if isinstance(value, date | datetime):
         return value.isoformat()
@@ -140,7 +140,7 @@ def _type_of(href: str) -> str:
     )
 
 
-def _moment(value: Any) -> datetime | None:
+def _moment(value: object) -> datetime | None:
     if isinstance(value, datetime):
         return value.astimezone(UTC) if value.tzinfo else value.replace(tzinfo=UTC)
     if isinstance(value, date):

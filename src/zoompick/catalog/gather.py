@@ -14,10 +14,12 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Generic, TypeVar, overload
 
 import numpy as np
+import numpy.typing as npt
 
 from zoompick.catalog.scene import Scene
 
 Made = TypeVar("Made")
+Numbers = npt.NDArray[Any]
 _IN_MEMORY_BYTES = 8 << 20
 FEW = 5_000
 """Up to so many matches are made into scenes at once."""
@@ -89,18 +91,18 @@ class Gathering(Generic[Made]):
         found = _Lazy(self, kept)
         return list(found) if len(kept) <= FEW else found
 
-    def _order(self) -> Any:
+    def _order(self) -> Numbers:
         tile, version = (self._ranks()[np.array(column, np.int64)] for column in (self._tile, self._version))
         return np.lexsort((version, tile, np.array(self._when)))
 
-    def _ranks(self) -> Any:
+    def _ranks(self) -> Numbers:
         """Alphabetical rank of each name, by its number."""
         ranks = np.empty(len(self._names) or 1, np.int64)
         for rank, name in enumerate(sorted(self._names)):
             ranks[self._names[name]] = rank
         return ranks
 
-    def _newest(self, order: Any) -> Any:
+    def _newest(self, order: Numbers) -> Numbers:
         """The last of each acquisition in order of version, then of publication."""
         created = np.array(self._created)[order]
         version = self._ranks()[np.array(self._version, np.int64)[order]]
@@ -120,7 +122,7 @@ class Gathering(Generic[Made]):
         return self._make(scene, self._cover[index])
 
 
-def _first_of_each(values: Any) -> Any:
+def _first_of_each(values: Numbers) -> Numbers:
     """True where a value stands for the first time, shape (n,)."""
     first = np.zeros(len(values), bool)
     first[np.unique(values, return_index=True)[1]] = True
@@ -130,7 +132,7 @@ def _first_of_each(values: Any) -> Any:
 class _Lazy(Sequence[Made]):
     """Matches in order, each made when it is asked for."""
 
-    def __init__(self, gathering: Gathering[Made], order: Any) -> None:
+    def __init__(self, gathering: Gathering[Made], order: Numbers) -> None:
         self._gathering, self._order = gathering, order
 
     def __len__(self) -> int:

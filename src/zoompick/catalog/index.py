@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zoompick.catalog.packed import fill
 from zoompick.errors import DataError
@@ -28,6 +29,7 @@ from zoompick.settings import cache_folder
 if TYPE_CHECKING:
     from zoompick.geo.bounds import Bounds
 
+Numbers = npt.NDArray[Any]
 VERSION = 2
 _SCHEMA = """
 PRAGMA page_size = 8192; PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF;
@@ -79,7 +81,7 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
         part.unlink(missing_ok=True)
 
 
-def _edges(rows: list[Any]) -> Any:
+def _edges(rows: list[Any]) -> Numbers:
     """West, east, south, north, begin and end of each row, shape (rows, 6)."""
     moments = np.array([row[2] or 0 for row in rows], float).reshape(-1, 1)
     boxes = np.array([row[6:] for row in rows], float).reshape(-1, 4)
@@ -115,7 +117,7 @@ def _along_curve(rows: list[Any]) -> list[int]:
     return order
 
 
-def _spread(value: Any) -> Any:
+def _spread(value: Numbers) -> Numbers:
     """Each bit of 16 followed by an empty one."""
     for shift, mask in ((8, 0x00FF00FF), (4, 0x0F0F0F0F), (2, 0x33333333), (1, 0x55555555)):
         value = (value | value << np.uint64(shift)) & np.uint64(mask)
@@ -138,7 +140,7 @@ def _moment(text: Any) -> int | None:
     return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
 
 
-def _ground(geometry: Any) -> tuple[bytes, tuple[float, float, float, float]] | None:
+def _ground(geometry: object) -> tuple[bytes, tuple[float, float, float, float]] | None:
     """A footprint in few bytes: a single ring as 32-bit steps of 1e-7 degrees (a centimetre), else GeoJSON text."""
     if not isinstance(geometry, dict) or geometry.get("type") not in ("Polygon", "MultiPolygon"):
         return None

@@ -9,19 +9,19 @@ from urllib.parse import urljoin
 from zoompick.errors import SourceError
 
 
-def objects_in(document: Any, name: str) -> list[dict[str, Any]]:
+def objects_in(document: object, name: str) -> list[dict[str, Any]]:
     """The objects of a document's list; nothing when there is no list."""
     entries = document.get(name) if isinstance(document, Mapping) else None
     return [entry for entry in entries if isinstance(entry, dict)] if isinstance(entries, list) else []
 
 
-def links_of(document: Any, rel: str = "") -> list[dict[str, Any]]:
+def links_of(document: object, rel: str = "") -> list[dict[str, Any]]:
     """Links of a document that lead somewhere, of one relation when it is named; what is no link is left out."""
     found = [link for link in objects_in(document, "links") if isinstance(link.get("href"), str) and link["href"]]
     return [link for link in found if link.get("rel") == rel] if rel else found
 
 
-def address_of(document: Any, rel: str) -> str:
+def address_of(document: object, rel: str) -> str:
     """Where the first link of a relation leads, as it is written; empty when there is none."""
     return next((str(link["href"]) for link in links_of(document, rel)), "")
 

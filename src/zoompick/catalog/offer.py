@@ -66,7 +66,7 @@ def limits(collection: Mapping[str, Any]) -> dict[str, float]:
     return {key: number for key, number in numbers.items() if number is not None}
 
 
-def _price(told: Any) -> str:
+def _price(told: object) -> str:
     if isinstance(told, dict):
         low, high = told.get("from"), told.get("to")
         span = f"{low:g} to {high:g}" if isinstance(low, int | float) and isinstance(high, int | float) else "?"
@@ -80,19 +80,19 @@ def _told(collection: Mapping[str, Any], name: str) -> Any:
     return next((value for place in places for key, value in place.items() if key.partition(":")[2] == name), None)
 
 
-def _object(value: Any) -> Mapping[str, Any]:
+def _object(value: object) -> Mapping[str, Any]:
     return value if isinstance(value, dict) else {}
 
 
-def _list(value: Any) -> list[Any]:
+def _list(value: object) -> list[Any]:
     return value if isinstance(value, list) else []
 
 
-def _first_list(value: Any) -> list[Any]:
+def _first_list(value: object) -> list[Any]:
     return _list(next(iter(_list(value)), None))
 
 
-def _words(told: Any) -> str:
+def _words(told: object) -> str:
     if isinstance(told, dict):
         return ", ".join(_limit(str(key), value) for key, value in told.items())
     if isinstance(told, list):
@@ -101,7 +101,7 @@ def _words(told: Any) -> str:
     return "" if told is None else str(told)
 
 
-def _limit(key: str, value: Any) -> str:
+def _limit(key: str, value: object) -> str:
     """``largest_area_km2: 100`` as ``largest area 100 km2``."""
     *words, last = key.split("_")
     return f"{' '.join(words)} {value} {_UNITS[last]}" if last in _UNITS else f"{' '.join((*words, last))} {value}"
@@ -112,7 +112,7 @@ def bands(collection: Mapping[str, Any]) -> list[OfferedBand]:
     return [row for key, asset in _object(collection.get("item_assets")).items() for row in _of_asset(key, asset)]
 
 
-def _of_asset(key: str, asset: Any) -> Iterator[OfferedBand]:
+def _of_asset(key: str, asset: object) -> Iterator[OfferedBand]:
     if not isinstance(asset, dict):
         return
     given = asset.get("bands") or asset.get("eo:bands") or [{}]

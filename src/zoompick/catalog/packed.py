@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+Cells = npt.NDArray[Any]
 _ROOT = 1
 _MOST_CELLS = 51
 
@@ -62,7 +63,7 @@ def _outwards(edges: npt.NDArray[np.float64]) -> npt.NDArray[np.float32]:
     return rounded
 
 
-def _write_nodes(database: sqlite3.Connection, table: str, level: Any, fits: int, size: int, first: int) -> Any:
+def _write_nodes(database: sqlite3.Connection, table: str, level: Cells, fits: int, size: int, first: int) -> Cells:
     """Write one level's nodes; returns the cells of the level above."""
     starts = np.arange(0, len(level), fits)
     nodes = ((first + n, _node(level[start : start + fits], size, 0)) for n, start in enumerate(starts.tolist()))
@@ -75,6 +76,6 @@ def _write_nodes(database: sqlite3.Connection, table: str, level: Any, fits: int
     return above
 
 
-def _node(cells: Any, size: int, depth: int) -> bytes:
+def _node(cells: Cells, size: int, depth: int) -> bytes:
     data = depth.to_bytes(2, "big") + len(cells).to_bytes(2, "big") + cells.tobytes()
     return bytes(data.ljust(size, b"\0"))

@@ -65,7 +65,7 @@ def _placed(asset: Mapping[str, Any], scene: Scene) -> Quicklook | None:
     return Quicklook(href, crs, bounds_of(project(scene.footprint, crs)), False)
 
 
-def _numbers(value: Any, least: int) -> list[float]:
+def _numbers(value: object, least: int) -> list[float]:
     """A list of at least so many numbers; empty for anything else."""
     found = [as_number(entry) for entry in value] if isinstance(value, list) else []
     numbers = [number for number in found if number is not None]

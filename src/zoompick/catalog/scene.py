@@ -202,7 +202,7 @@ def footprints_of(scenes: Sequence[Scene]) -> list[Shape | None]:
     return found
 
 
-def _of_bbox(bbox: Any, scene_id: str) -> Shape:
+def _of_bbox(bbox: object, scene_id: str) -> Shape:
     numbers = [fields.as_number(entry) for entry in bbox] if isinstance(bbox, list) else []
     if len(numbers) not in (4, 6) or None in numbers:
         raise AreaError(f"{scene_id} has neither a footprint nor a bbox.", "It cannot be placed.")

@@ -9,7 +9,7 @@ import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
 import defusedxml.ElementTree
@@ -31,6 +31,9 @@ from zoompick.geo.tilegrid import (
     web_mercator,
 )
 from zoompick.net.client import Client
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 _KVP = {
     "SERVICE": "WMTS", "REQUEST": "GetTile", "VERSION": "1.0.0", "LAYER": "{Layer}", "STYLE": "{Style}",
@@ -91,7 +94,7 @@ class TileLayer:
         """Address of the tile in the middle of the layer on its coarsest level."""
         matrix = self.grid.matrices[0]
         west, south, east, north = self.bounds or (-180.0, -85.0, 180.0, 85.0)
-        middle = shapely.box(*([(west + east) / 2 - 1e-9, (south + north) / 2 - 1e-9] * 2)).buffer(1e-9)
+        middle = shapely.Point((west + east) / 2 - 1e-9, (south + north) / 2 - 1e-9).buffer(1e-9)
         key = next(iter(self.grid.under(middle, matrix)), TileKey(0, 0))
         return self.address(matrix, key, self.form())
 
@@ -199,7 +202,7 @@ def _asking(url: str) -> str:
     return f"{url}{'&' if parts.query else '?'}{words}"
 
 
-def _layer(layer: Any, sets: Mapping[str, TileGrid], credit: str, base: str, kvp: str) -> TileLayer | None:
+def _layer(layer: Element, sets: Mapping[str, TileGrid], credit: str, base: str, kvp: str) -> TileLayer | None:
     """One layer on the first of its matrix sets that can be read; None when there is none."""
     links = [entry for entry in _all(layer, "TileMatrixSetLink") if _text(entry, "TileMatrixSet") in sets]
     if not links:
@@ -230,7 +233,7 @@ def _layer(layer: Any, sets: Mapping[str, TileGrid], credit: str, base: str, kvp
     )
 
 
-def _tiles_at(root: Any, base: str) -> str:
+def _tiles_at(root: Element, base: str) -> str:
     """Address pattern of tiles by key-value pairs (WMTS 1.0.0, section 8.2.3); empty when no address is told."""
     for operation in _all(root, "Operation"):
         get = _first(operation, "Get")
@@ -242,7 +245,7 @@ def _tiles_at(root: Any, base: str) -> str:
     return ""
 
 
-def _grid(matrix_set: Any) -> TileGrid | None:
+def _grid(matrix_set: Element) -> TileGrid | None:
     """A matrix set of the capabilities; None for one in a CRS without an EPSG code, or without numbers."""
     told = re.search(r"(?:EPSG:.*?:|epsg/.*?/)(\d+)$", _text(matrix_set, "SupportedCRS"))
     is_lonlat = "CRS84" in _text(matrix_set, "SupportedCRS")
@@ -258,7 +261,7 @@ def _grid(matrix_set: Any) -> TileGrid | None:
     return sorted_grid(_text(matrix_set, "Identifier"), crs, matrices)
 
 
-def _matrix(entry: Any, unit_m: float, turned: bool) -> Matrix:
+def _matrix(entry: Element, unit_m: float, turned: bool) -> Matrix:
     """One level; its corner has the axes in the order of the register (OGC 17-083r4, section 7.1)."""
     first, second = (float(value) for value in _text(entry, "TopLeftCorner").split())
     width, height, cols, rows = (
@@ -288,15 +291,15 @@ def _down(address: str, scheme: str) -> str:
     return address.replace("{y}", "{-y}") if scheme == "tms" else address
 
 
-def _all(place: Any, name: str) -> list[Any]:
+def _all(place: Element, name: str) -> list[Element]:
     return [entry for entry in place.iter() if entry.tag.rpartition("}")[2] == name]
 
 
-def _first(place: Any, name: str) -> Any:
+def _first(place: Element, name: str) -> Element | None:
     return next(iter(_all(place, name)), None)
 
 
-def _text(place: Any, name: str) -> str:
+def _text(place: Element, name: str) -> str:
     """Text of a child of this name; empty when there is none."""
     child = next((entry for entry in place if entry.tag.rpartition("}")[2] == name), None)
     return "" if child is None or not child.text else child.text.strip()

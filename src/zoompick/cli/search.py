@@ -47,7 +47,7 @@ def with_filters(command: Callable[..., Any]) -> Callable[..., Any]:
     params += [p for p in given if p not in basic] + [p.replace(kind=inspect.Parameter.KEYWORD_ONLY) for p in rest]
     names = {param.name for param in given}
 
-    def run(**values: Any) -> Any:
+    def run(**values: object) -> object:
         filters = {name: value for name, value in values.items() if name in names}
         return command(filters=filters, **{name: value for name, value in values.items() if name not in names})
 

@@ -75,7 +75,7 @@ def note(text: str) -> None:
     sys.stderr.flush()
 
 
-def as_json(value: Any) -> None:
+def as_json(value: object) -> None:
     """A JSON document to standard output."""
     line(json.dumps(value, indent=2, ensure_ascii=False))
 

@@ -6,9 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zoompick.figures import style
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 _MONTHS = "JFMAMJJASOND"
 
@@ -57,7 +60,7 @@ def _colour(cloud: float | None) -> Any:
     return tuple(low + (high - low) * part for low, high in zip(deep, pale, strict=True))
 
 
-def _legend(drawn: Any, height: float) -> None:
+def _legend(drawn: Figure, height: float) -> None:
     from matplotlib.patches import Rectangle
 
     for number, (cloud, text) in enumerate(

@@ -14,6 +14,7 @@ import numpy as np
 from zoompick.errors import DataError
 from zoompick.files import writing
 from zoompick.raster import kernels
+from zoompick.raster.raster import Pixels
 
 _EFFORT = 2
 
@@ -40,7 +41,7 @@ class Canvas:
         """Paint a rectangle."""
         self._view(box)[...] = _rgb(colour)
 
-    def paste(self, pixels: Any, box: Box) -> None:
+    def paste(self, pixels: Pixels, box: Box) -> None:
         """Lay a picture, uint8, shape (rows, cols, 4), scaled into a rectangle, seen through where alpha is 0."""
         small = kernels.resized(pixels, box.height, box.width)
         target, alpha = self._view(box), small[:, :, 3]
@@ -49,7 +50,7 @@ class Canvas:
         part = alpha[edge].astype(np.uint16)[:, None]
         target[edge] = ((small[edge][:, :3] * part + target[edge] * (255 - part)) // 255).astype(np.uint8)
 
-    def line(self, points: Any, colour: str, width_px: int, box: Box) -> None:
+    def line(self, points: Pixels, colour: str, width_px: int, box: Box) -> None:
         """Draw a line, shape (n, 2) in pixels of the page, as far as it lies in a rectangle."""
         kernels.draw_line(self._view(box), points - (box.left + 0.5, box.top + 0.5), _rgb(colour), width_px)
 
@@ -69,7 +70,7 @@ class Canvas:
         with writing(path) as out:
             out.write(data)
 
-    def _view(self, box: Box) -> Any:
+    def _view(self, box: Box) -> Pixels:
         return self._page[box.top : box.top + box.height, box.left : box.left + box.width]
 
 

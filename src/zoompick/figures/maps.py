@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import shapely
@@ -14,8 +14,11 @@ import shapely
 from zoompick.area.model import Area
 from zoompick.area.places import known
 from zoompick.figures import style
-from zoompick.geo.crs import LocalPlane
+from zoompick.geo.crs import Floats, LocalPlane
 from zoompick.geo.shapes import Shape
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 _MARGIN = 0.18
 
@@ -44,7 +47,7 @@ class MapView:
         """A polygon in metres."""
         dense = shapely.segmentize(polygon, 0.05)
 
-        def carry(xy: Any) -> Any:
+        def carry(xy: Floats) -> Floats:
             lons = np.where(self._shift & (xy[:, 0] < 0), xy[:, 0] + 360, xy[:, 0])
             return np.column_stack(self.plane.forward(lons, xy[:, 1]))
 
@@ -73,7 +76,7 @@ def footprint_map(area: Area, outlines: Sequence[Outline], title: str, path: Pat
     style.save(drawn, path)
 
 
-def _labels(axes: Any, view: MapView, outlines: Sequence[Outline]) -> None:
+def _labels(axes: Axes, view: MapView, outlines: Sequence[Outline]) -> None:
     """Numbers in the upper left corner of each footprint; those of the same corner share a line."""
     groups: dict[tuple[int, int], tuple[tuple[float, float], list[str]]] = {}
     west, south, east, north = view.extent
@@ -116,7 +119,7 @@ def _axes(view: MapView, title: str, subtitle: str) -> tuple[Any, Any]:
     return drawn, axes
 
 
-def _fill(axes: Any, flat: Shape, colour: str, alpha: float, width: float) -> None:
+def _fill(axes: Axes, flat: Shape, colour: str, alpha: float, width: float) -> None:
     from matplotlib.patches import PathPatch
     from matplotlib.path import Path as Outline_
 
@@ -128,7 +131,7 @@ def _fill(axes: Any, flat: Shape, colour: str, alpha: float, width: float) -> No
         axes.add_patch(PathPatch(path, fc="none", ec=colour, lw=width, zorder=4))
 
 
-def _graticule(axes: Any, view: MapView) -> None:
+def _graticule(axes: Axes, view: MapView) -> None:
     """Meridians and parallels at round degrees, labelled where they leave the map at the left and below."""
     west, south, east, north = view.extent
     edge = np.linspace(0, 1, 60)
@@ -157,7 +160,7 @@ def _graticule(axes: Any, view: MapView) -> None:
             _edge_label(axes, view, x, y, text, is_lon)
 
 
-def _edge_label(axes: Any, view: MapView, x: Any, y: Any, text: str, below: bool) -> None:
+def _edge_label(axes: Axes, view: MapView, x: Floats, y: Floats, text: str, below: bool) -> None:
     west, south, east, north = view.extent
     moving, other, at = (y, x, south) if below else (x, y, west)
     order = np.argsort(moving)
@@ -172,7 +175,7 @@ def _edge_label(axes: Any, view: MapView, x: Any, y: Any, text: str, below: bool
     axes.set_yticks([])
 
 
-def _scale_bar(axes: Any, view: MapView) -> None:
+def _scale_bar(axes: Axes, view: MapView) -> None:
     west, south, east, north = view.extent
     length = style.nice_step((east - west) / 5, 1)
     length = length if length <= (east - west) / 4 else length / 2
@@ -191,7 +194,7 @@ def _scale_bar(axes: Any, view: MapView) -> None:
                   arrowprops={"arrowstyle": "-|>", "color": style.INK, "lw": 1.4})  # fmt: skip
 
 
-def _names(axes: Any, view: MapView) -> None:
+def _names(axes: Axes, view: MapView) -> None:
     """Known places on the map, points with a dot, grounds with their name only."""
     west, south, east, north = view.extent
     for place in known():

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import shapely
@@ -17,6 +16,7 @@ from zoompick.figures.canvas import Box, Canvas
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, project
+from zoompick.raster.raster import Pixels
 
 _CELL_PX, _GAP_PX, _LABEL_PX, _HEAD_PX = 232, 14, 34, 46
 _ACROSS_PX = 1280
@@ -26,7 +26,7 @@ _ACROSS_PX = 1280
 class Cell:
     """One picture of a sheet: pixels (rows, cols, 4), where they lie, and two lines of words."""
 
-    pixels: Any
+    pixels: Pixels
     crs: Crs | None
     bounds: Bounds | None
     first: str
@@ -41,7 +41,7 @@ def contact_sheet(cells: Sequence[Cell], area: Shape | None, title: str, path: P
     width = max(560, columns * (_CELL_PX + _GAP_PX) + _GAP_PX)
     page = Canvas(width, _HEAD_PX + rows * (_CELL_PX + _LABEL_PX + _GAP_PX), style.PAPER)
     page.text(_GAP_PX, 28, title, 17.5, style.INK, bold=True)
-    flat = cache(lambda crs: project(area, crs))
+    flat = cache(lambda crs: project(area, crs) if area is not None else None)
     for number, cell in enumerate(cells):
         left = _GAP_PX + number % columns * (_CELL_PX + _GAP_PX)
         top = _HEAD_PX + number // columns * (_CELL_PX + _LABEL_PX + _GAP_PX)
@@ -56,8 +56,8 @@ def contact_sheet(cells: Sequence[Cell], area: Shape | None, title: str, path: P
                 ground = project(cell.footprint, cell.crs)
                 _outline(page, ground, cell.bounds, frame, style.INK, 3)
                 _outline(page, ground, cell.bounds, frame, "#f4f1e6", 1)
-            if area is not None:
-                _outline(page, flat(cell.crs), cell.bounds, frame, style.WARM, 2)
+            if (around := flat(cell.crs)) is not None:
+                _outline(page, around, cell.bounds, frame, style.WARM, 2)
     page.save(path)
 
 

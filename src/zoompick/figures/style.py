@@ -5,16 +5,19 @@ from __future__ import annotations
 import io
 import math
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 from zoompick.files import writing
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 INK, PAPER, AREA, SCENE = "#20303a", "#fbfaf6", "#c2410c", "#2f6f8f"
 FAINT, WARM = "#a8b3b8", "#d98b2b"
 DPI = 110
 
 
-def figure(width_in: float, height_in: float) -> Any:
+def figure(width_in: float, height_in: float) -> Figure:
     """A new figure that needs no screen."""
     import matplotlib
     from matplotlib.figure import Figure
@@ -26,7 +29,7 @@ def figure(width_in: float, height_in: float) -> Any:
     return Figure(figsize=(width_in, height_in), dpi=DPI, facecolor=PAPER)
 
 
-def save(drawn: Any, path: Path) -> None:
+def save(drawn: Figure, path: Path) -> None:
     """Write a figure as PNG under its name once it is whole."""
     buffer = io.BytesIO()
     drawn.savefig(buffer, format="png", facecolor=drawn.get_facecolor())

@@ -14,6 +14,7 @@ from zoompick.later import later
 if TYPE_CHECKING:
     import numpy as np
     import shapely
+    from shapely.geometry.base import BaseGeometry
 else:
     np = later("numpy")
     shapely = later("shapely")
@@ -50,23 +51,28 @@ def unwrapped(ring: Any) -> Floats:
     return points
 
 
-def cut(exterior: Any, holes: Iterable[Any] = ()) -> Any:
+def cut(exterior: Any, holes: Iterable[Any] = ()) -> BaseGeometry:
     """Polygon or MultiPolygon of a ring that may cross the antimeridian, all of it within -180 to 180 degrees."""
-    whole = shapely.Polygon(unwrapped(exterior))
+    whole: BaseGeometry = shapely.Polygon(unwrapped(exterior))
     for hole in holes:
         whole = _without(whole, shapely.Polygon(unwrapped(hole)))
     parts = []
     for shift in _STRIPS:
         inside = shapely.intersection(whole, shapely.box(shift - 180, -90, shift + 180, 90))
         if inside.area > 0:
-            parts.append(shapely.transform(inside, lambda xy, shift=shift: xy - (shift, 0)))
+            parts.append(_moved(inside, -shift))
     return shapely.union_all(parts) if len(parts) != 1 else parts[0]
 
 
-def _without(whole: Any, hole: Any) -> Any:
+def _moved(shape: BaseGeometry, degrees: float) -> BaseGeometry:
+    """A shape so many degrees to the east."""
+    return shapely.transform(shape, lambda xy: np.add(xy, (degrees, 0)))
+
+
+def _without(whole: BaseGeometry, hole: BaseGeometry) -> BaseGeometry:
     """Cut a hole out, in whichever turn of longitude it was written."""
     for shift in _STRIPS:
-        moved = shapely.transform(hole, lambda xy, shift=shift: np.add(xy, (shift, 0)))
+        moved = _moved(hole, shift)
         if whole.intersects(moved):
             return shapely.difference(whole, moved)
     return whole

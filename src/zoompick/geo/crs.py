@@ -6,7 +6,7 @@ import math
 import re
 from dataclasses import dataclass
 from functools import cache, lru_cache
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 from zoompick.errors import UsageError
 from zoompick.later import later
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     import numpy as np
     import numpy.typing as npt
     import pyproj
+    from numpy.typing import ArrayLike
 else:
     np = later("numpy")
 
@@ -117,7 +118,7 @@ def ellipsoid() -> pyproj.Geod:
     return pyproj.Geod(ellps="WGS84")
 
 
-def transform(xs: Any, ys: Any, source: Crs, target: Crs) -> tuple[Floats, Floats]:
+def transform(xs: ArrayLike, ys: ArrayLike, source: Crs, target: Crs) -> tuple[Floats, Floats]:
     """Transform points between two systems.
 
     Parameters
@@ -148,16 +149,16 @@ class LocalPlane:
 
         self._projection = pyproj.Proj(proj="aeqd", lon_0=lon, lat_0=lat, ellps="WGS84", over=True)
 
-    def forward(self, lons: Any, lats: Any) -> tuple[Floats, Floats]:
+    def forward(self, lons: ArrayLike, lats: ArrayLike) -> tuple[Floats, Floats]:
         """Degrees to metres."""
         return self._projection(lons, lats)
 
-    def inverse(self, xs: Any, ys: Any) -> tuple[Floats, Floats]:
+    def inverse(self, xs: ArrayLike, ys: ArrayLike) -> tuple[Floats, Floats]:
         """Metres to degrees."""
         return self._projection(xs, ys, inverse=True)
 
 
-def lonlat_from_wkt(xs: Any, ys: Any, wkt: str) -> tuple[Floats, Floats]:
+def lonlat_from_wkt(xs: ArrayLike, ys: ArrayLike, wkt: str) -> tuple[Floats, Floats]:
     """Longitudes and latitudes (WGS 84) of points in a system told as WKT, as a ``.prj`` file holds it.
 
     Raises

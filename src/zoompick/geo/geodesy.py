@@ -5,7 +5,8 @@ Source: C. F. F. Karney, Algorithms for geodesics, J. Geodesy 87 (2013).
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
@@ -80,7 +81,7 @@ def simplified(polygon: Shape, tolerance_m: float) -> Shape:
     return _in_metres(polygon, lambda flat: flat.simplify(tolerance_m), cut_edges=False)
 
 
-def _in_metres(polygon: Shape, action: Any, cut_edges: bool = True) -> Shape:
+def _in_metres(polygon: Shape, action: Callable[[Shape], Shape], cut_edges: bool = True) -> Shape:
     """Do something to a polygon in a flat plane about its middle; good to a metre over some hundred kilometres."""
     joined = _joined(polygon)
     centre = joined.centroid

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
@@ -15,12 +15,13 @@ from zoompick.later import later
 if TYPE_CHECKING:
     import numpy as np
     import shapely
+    from shapely.geometry.base import BaseGeometry
 else:
     np = later("numpy")
     shapely = later("shapely")
 
-Shape = Any
-"""A shapely Polygon or MultiPolygon."""
+Shape: TypeAlias = "BaseGeometry"
+"""A polygon of one or several parts; shapely types what it computes no closer."""
 
 _MAX_SEGMENT_DEG = 0.01
 """Edges are cut to about a kilometre before they are projected, so that they stay where the degrees say."""

@@ -83,7 +83,7 @@ def shares(area: Shape, footprints: Sequence[Shape]) -> Floats:
     cut = rest[~shapely.covers(area, ground[rest])]
     pieces = ground.copy()
     pieces[cut] = shapely.intersection(area, ground[cut])
-    found[rest] = np.minimum(1.0, sizes_km2(pieces[rest]) / whole)
+    found[rest] = np.minimum(1.0, sizes_km2(list(pieces[rest])) / whole)
     return found
 
 

@@ -66,7 +66,7 @@ def _tables(dtype: np.dtype[Any], limits: Sequence[Limits]) -> list[Any]:
     return [_stretched(values, entry) for entry in limits]
 
 
-def _stretched(values: Any, limits: Limits) -> Pixels:
+def _stretched(values: Pixels, limits: Limits) -> Pixels:
     share = (np.asarray(values, np.float64) - limits.low) / (limits.high - limits.low)
     scaled = _DARKEST + np.nan_to_num(np.clip(share, 0, 1)) * (_BRIGHTEST - _DARKEST)
     return np.rint(scaled).astype(np.uint8)

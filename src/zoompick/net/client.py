@@ -130,7 +130,7 @@ class Client:
             headers={"User-Agent": _AGENT},
         )
 
-    def json(self, url: str, body: Any = None, method: str = "") -> Any:
+    def json(self, url: str, body: object = None, method: str = "") -> Any:
         """Get a JSON document, or post one and get the answer; another method where it is named.
 
         Raises
@@ -140,7 +140,7 @@ class Client:
         """
         return self.again(url, lambda: self._json_once(url, body, method))
 
-    def post_once(self, url: str, body: Any) -> Any:
+    def post_once(self, url: str, body: object) -> Any:
         """Post a JSON document and get the answer, never twice: what may cost money is not repeated.
 
         Raises
@@ -219,7 +219,7 @@ class Client:
             found = self.again(url, by_first_byte)
         return found
 
-    def _json_once(self, url: str, body: Any, method: str) -> Any:
+    def _json_once(self, url: str, body: object, method: str) -> Any:
         headers = {"Accept": "application/geo+json, application/json"}
         data = None
         if body is not None:

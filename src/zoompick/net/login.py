@@ -95,7 +95,7 @@ class Login:
         told = {"client_id": self.client_id, "client_secret": self.client_secret}
         return {"grant_type": grant} | {key: value for key, value in told.items() if value} | more
 
-    def _with(self, answer: Any) -> Login:
+    def _with(self, answer: Mapping[str, Any]) -> Login:
         token = answer.get("access_token") if isinstance(answer, dict) else None
         if not isinstance(token, str) or not token:
             raise SourceError("The log-in gave no token.", "Check the address of the tokens, and log in again.")

@@ -10,7 +10,7 @@ import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -19,6 +19,9 @@ from zoompick.raster import decode, geokeys, tiffmeta
 from zoompick.raster.coded import Coding
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.source import ByteSource, SourceStream
+
+if TYPE_CHECKING:
+    from tifffile import TiffPage
 
 _REDUCED, _MASK = 1, 4
 _PLANAR_SEPARATE = 2
@@ -129,7 +132,7 @@ def refuse_unreadable(path: Path) -> None:
 _BROKEN = (struct.error, IndexError, KeyError, ValueError, TypeError, OverflowError)
 
 
-def _image(page: Any, byteorder: str, source: ByteSource) -> Image:
+def _image(page: TiffPage, byteorder: Literal["<", ">"], source: ByteSource) -> Image:
     compression, predictor = int(page.compression), int(page.predictor)
     if not decode.can_decode(compression):
         raise FormatError(
@@ -177,7 +180,7 @@ def _refuse_absurd(image: Image, source: ByteSource) -> None:
         )
 
 
-def _geo_tags(page: Any) -> geokeys.GeoTags:
+def _geo_tags(page: TiffPage) -> geokeys.GeoTags:
     def numbers(tag: int) -> tuple[Any, ...]:
         entry = page.tags.get(tag)
         value = entry.value if entry is not None else ()
@@ -191,7 +194,7 @@ def _geo_tags(page: Any) -> geokeys.GeoTags:
     )
 
 
-def _text(page: Any, tag: int) -> str:
+def _text(page: TiffPage, tag: int) -> str:
     entry = page.tags.get(tag)
     value = entry.value if entry is not None else ""
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)

@@ -7,7 +7,7 @@ Source: TIFF 6.0, sections 8 and 15.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -154,7 +154,9 @@ class GeoTiff(Opened):
             return None
         return row, col
 
-    def _blocks(self, image: Image, inside: Window, wanted: tuple[int, ...], level: int) -> Any:
+    def _blocks(
+        self, image: Image, inside: Window, wanted: tuple[int, ...], level: int
+    ) -> Iterator[tuple[Pixels, int, int, list[tuple[int, int]]]]:
         """Blocks under a window, with pairs (index in the output, index in the block)."""
         rows, cols = image.under(inside)
         if image.separate or image.samples == 1:

@@ -99,7 +99,7 @@ def double(source: Pixels) -> Pixels:
     return out
 
 
-def remap_linear(band: Pixels, cols: Any, rows: Any) -> Pixels:
+def remap_linear(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     """Bilinear values of a float band at positions (pixel centres at whole numbers); the edge value goes on."""
     cv2 = _cv2()
     return np.asarray(
@@ -107,14 +107,14 @@ def remap_linear(band: Pixels, cols: Any, rows: Any) -> Pixels:
     )
 
 
-def remap_nearest(band: Pixels, cols: Any, rows: Any) -> Pixels:
+def remap_nearest(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     """Values of the pixels nearest to positions; the edge value goes on."""
     col = np.clip(np.rint(cols).astype(np.int32), 0, band.shape[1] - 1)
     row = np.clip(np.rint(rows).astype(np.int32), 0, band.shape[0] - 1)
     return band[row, col]
 
 
-def resized(pixels: Any, rows: int, cols: int) -> Any:
+def resized(pixels: Pixels, rows: int, cols: int) -> Pixels:
     """A uint8 picture, shape (rows, cols, channels), of another size.
 
     Averaged where it shrinks much, bilinear where it shrinks a little, repeated where it grows.
@@ -125,7 +125,7 @@ def resized(pixels: Any, rows: int, cols: int) -> Any:
     return cv2.resize(np.ascontiguousarray(pixels), (cols, rows), interpolation=how)
 
 
-def draw_line(picture: Any, points: Any, colour: tuple[int, int, int], width_px: int) -> None:
+def draw_line(picture: Pixels, points: Pixels, colour: tuple[int, int, int], width_px: int) -> None:
     """Draw a smooth line into a uint8 picture, shape (rows, cols, 3); what lies beyond its edges is cut off.
 
     Parameters

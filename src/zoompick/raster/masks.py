@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -79,7 +78,7 @@ class PolygonMask:
             out[row[keep], col[keep]] = True
         return out
 
-    def _edges_near(self, window: Window) -> Any:
+    def _edges_near(self, window: Window) -> npt.NDArray[np.float64]:
         x0, y0, x1, y1 = self._edges.T
         near = (np.maximum(x0, x1) >= window.col) & (np.minimum(x0, x1) <= window.stop_col)
         near &= (np.maximum(y0, y1) >= window.row) & (np.minimum(y0, y1) <= window.stop_row)

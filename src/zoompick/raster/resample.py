@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zoompick.raster import kernels
 from zoompick.raster.raster import Pixels, fill_value, is_whole, valid_mask
@@ -26,7 +27,7 @@ class Axis:
     step: float
     count: int
 
-    def centres(self) -> Any:
+    def centres(self) -> Pixels:
         """Centres of the target pixels in source pixels."""
         return self.start + (np.arange(self.count) + 0.5) * self.step
 
@@ -36,7 +37,7 @@ class Axis:
         return self.start + self.count * self.step
 
 
-def _working_type(dtype: np.dtype[Any]) -> Any:
+def _working_type(dtype: np.dtype[Any]) -> type[np.floating[Any]]:
     """float32 holds whole numbers up to 2**24 exactly; larger ones need float64."""
     return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
 
@@ -193,7 +194,7 @@ def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
     return out
 
 
-def _sum_of_four(source: Pixels, dtype: Any) -> Pixels:
+def _sum_of_four(source: Pixels, dtype: npt.DTypeLike) -> Pixels:
     """Sums of 2 x 2 groups; rows first, since their pixels lie together."""
     rows = np.add(source[:, 0::2], source[:, 1::2], dtype=dtype)
     return np.asarray(rows[:, :, 0::2] + rows[:, :, 1::2])

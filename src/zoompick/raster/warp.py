@@ -95,7 +95,7 @@ class Warped(Derived):
             parts += [np.concatenate(across, axis=2)] if across else []
         return np.concatenate(parts, axis=1)
 
-    def _sampled(self, band: Pixels, cols: Any, rows: Any) -> Pixels:
+    def _sampled(self, band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
         """Values at positions; a missing neighbour is left out, a pixel whose nearest one is missing is missing."""
         valid = valid_mask(band, self.nodata)
         if self._is_class:
@@ -126,9 +126,9 @@ class Warped(Derived):
             if error <= _LIMIT_PX or step <= 1:
                 break
             step //= 2
-        return tuple(_between(knots, step, window.height, window.width) for knots in (cols, rows))
+        return (_between(cols, step, window.height, window.width), _between(rows, step, window.height, window.width))
 
-    def _exact(self, xs: Any, ys: Any, window: Window, lattice: Grid) -> tuple[Any, Any]:
+    def _exact(self, xs: Pixels, ys: Pixels, window: Window, lattice: Grid) -> tuple[Pixels, Pixels]:
         grid = self._grid
         x = grid.west + (window.col + xs + 0.5) * grid.pixel_x
         y = grid.north - (window.row + ys + 0.5) * grid.pixel_y
@@ -145,12 +145,12 @@ def laid_on(raster: Raster, grid: Grid, method: Method = "smooth") -> Raster:
     return OnGrid(raster, grid, method) if raster.grid.crs == grid.crs else Warped(raster, grid, method == "class")
 
 
-def _centres(knots: Any) -> Any:
+def _centres(knots: Pixels) -> Pixels:
     """What bilinear interpolation gives in the middle of each cell."""
     return (knots[:-1, :-1] + knots[1:, :-1] + knots[:-1, 1:] + knots[1:, 1:]) / 4
 
 
-def _between(knots: Any, step: int, height: int, width: int) -> Any:
+def _between(knots: Pixels, step: int, height: int, width: int) -> Pixels:
     row, col = np.arange(height) / step, np.arange(width) / step
     low, weight = row.astype(int), (row % 1)[:, None]
     down = knots[low] * (1 - weight) + knots[low + 1] * weight

@@ -4,33 +4,11 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any
 
-if TYPE_CHECKING:
-    from zoompick.standin.search import Query
-    from zoompick.standin.store import Published, Store
-
-
-class Entry(Protocol):
-    """A scene as search sees it."""
-
-    @property
-    def id(self) -> str:
-        """Name, unique in the archive."""
-
-    @property
-    def when(self) -> datetime:
-        """Begin of the acquisition."""
-
-    @property
-    def until(self) -> datetime:
-        """End of the acquisition; the begin for a scene of one moment."""
-
-    @property
-    def footprint(self) -> Any:
-        """Polygon in longitude/latitude."""
+from zoompick.standin.search import Query
+from zoompick.standin.store import Published, Store
 
 
 class Instrument(ABC):
@@ -53,7 +31,7 @@ class Instrument(ABC):
 
     @abstractmethod
     def scenes(self) -> Sequence[Any]:
-        """All scenes, each an :class:`Entry`, in order of time."""
+        """All scenes, each an :class:`~zoompick.standin.entry.Entry`, in order of time."""
 
     @abstractmethod
     def item(self, scene: Any, base: str, store: Store) -> dict[str, Any]:

@@ -17,7 +17,7 @@ from typing import Any
 import shapely
 from shapely.geometry import shape
 
-from zoompick.standin.instrument import Entry
+from zoompick.standin.entry import Entry
 
 _MOST = 500
 
@@ -40,6 +40,14 @@ class Query:
     offset: int = 0
     filter: Any = None
     sortby: tuple[tuple[str, bool], ...] = ()
+
+    @property
+    def ground(self) -> Any:
+        """The box or the shape that scenes have to touch; None for anywhere."""
+        if not self.bbox:
+            return self.intersects
+        west, south, east, north = self.bbox
+        return shapely.box(west, south, east, north)
 
     @classmethod
     def parse(cls, given: dict[str, Any]) -> Query:
@@ -169,9 +177,8 @@ def _fits(query: Query, scene: Entry) -> bool:
         return False
     if (query.start and scene.until < query.start) or (query.end and scene.when > query.end):
         return False
-    if query.bbox and not scene.footprint.intersects(shapely.box(*query.bbox)):
-        return False
-    return query.intersects is None or bool(scene.footprint.intersects(query.intersects))
+    ground = query.ground
+    return ground is None or bool(scene.footprint.intersects(ground))
 
 
 def _field(name: str, item: dict[str, Any]) -> Any:

@@ -10,7 +10,7 @@ from importlib import resources
 from typing import Any
 
 from zoompick.geo.shapes import geojson_of
-from zoompick.standin.instrument import Entry
+from zoompick.standin.entry import Entry
 from zoompick.standin.store import Published
 
 _EXTENSIONS = "https://stac-extensions.github.io"

@@ -11,9 +11,10 @@ from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, Protocol
 
 from zoompick.standin import world
-from zoompick.standin.instrument import Entry, Instrument
+from zoompick.standin.entry import Entry
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,6 +23,23 @@ class Published:
 
     size: int
     sha256: str
+
+
+class Maker(Protocol):
+    """What is asked of an instrument to have a scene's files."""
+
+    @property
+    def groups(self) -> tuple[str, ...]:
+        """Files of a scene that are made together."""
+
+    def group_of(self, name: str) -> str:
+        """Group that a file belongs to, by its name."""
+
+    def make(self, scene: Any, group: str, folder: Path, cache: Path) -> None:
+        """Write a group's files of a scene into ``folder``."""
+
+    def wrong_digest(self, scene: Any) -> str:
+        """End of the name of a file whose digest is published wrongly; empty for none."""
 
 
 class Store:
@@ -34,14 +52,14 @@ class Store:
         self._locks: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
         self._known: dict[str, dict[str, Published]] = {}
 
-    def published(self, instrument: Instrument, scene: Entry) -> dict[str, Published]:
+    def published(self, instrument: Maker, scene: Entry) -> dict[str, Published]:
         """What is known of a scene's files: those that have been made."""
         found: dict[str, Published] = {}
         for group in instrument.groups:
             found |= self._group(_label(scene, group)) or {}
         return found
 
-    def file(self, instrument: Instrument, scene: Entry, name: str) -> tuple[Path, Published] | None:
+    def file(self, instrument: Maker, scene: Entry, name: str) -> tuple[Path, Published] | None:
         """A file of a scene, which is made if need be; None when the scene has no such file."""
         group = instrument.group_of(name)
 

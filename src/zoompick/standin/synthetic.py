@@ -124,7 +124,7 @@ class Synthetic(Instrument):
             fits &= self._seconds >= begin
         if end is not None:
             fits &= self._seconds <= end
-        area = shapely.box(*query.bbox) if query.bbox else query.intersects
+        area = query.ground
         if area is not None:
             west, south, east, north = area.bounds
             reach = _HALF_DEG + _LEAN_DEG

@@ -91,12 +91,12 @@ class Key:
 
     field: str
     read: Callable[[Any], Any]
-    default: Any
+    default: object
     note: str = ""
-    start: Any = None
+    start: object = None
 
 
-def _names(value: Any) -> tuple[str, ...]:
+def _names(value: object) -> tuple[str, ...]:
     if not isinstance(value, list) or not all(isinstance(entry, str) for entry in value):
         raise UsageError('It must be a list of names: ["red", "nir"], say.')
     if len(set(value)) < len(value):
@@ -104,17 +104,17 @@ def _names(value: Any) -> tuple[str, ...]:
     return tuple(value)
 
 
-def _crs(value: Any) -> Crs | None:
+def _crs(value: object) -> Crs | None:
     return None if value == "auto" else Crs.parse(text(value))
 
 
-def _flag(value: Any) -> bool:
+def _flag(value: object) -> bool:
     if not isinstance(value, bool):
         raise UsageError("It must be true or false.")
     return value
 
 
-def stretch_of(value: Any) -> tuple[float, float]:
+def stretch_of(value: object) -> tuple[float, float]:
     """Two rising percentiles."""
     if not isinstance(value, list | tuple) or len(value) != 2:
         raise UsageError("It must be two percentiles: [2, 98], say.")
@@ -181,7 +181,7 @@ def brief_text(given: Mapping[tuple[str, str], Any]) -> str:
     return "".join(parts)
 
 
-def _toml(value: Any) -> str:
+def _toml(value: object) -> str:
     """A value as TOML; lists on one line."""
     import tomli_w
 
@@ -214,7 +214,7 @@ def read_brief(path: Path) -> Brief:
     return Brief(search=Criteria(None, **sought), **values)
 
 
-def _read(key: Key, given: Any, place: tuple[str, str], path: Path, content: str) -> Any:
+def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: str) -> object:
     section, name = place
     try:
         return key.read(given)

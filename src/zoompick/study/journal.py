@@ -21,13 +21,13 @@ class Act:
         self.name = name
         self.facts: dict[str, Any] = {}
 
-    def note(self, **facts: Any) -> None:
+    def note(self, **facts: object) -> None:
         """Add facts that JSON can hold."""
         self.facts |= facts
 
 
 @contextmanager
-def act(journal: Path | None, name: str, **facts: Any) -> Iterator[Act]:
+def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     """Write one line when the block ends, however it ends; nothing when there is no journal."""
     doing = Act(name)
     doing.note(**facts)

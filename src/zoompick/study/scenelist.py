@@ -68,7 +68,7 @@ def to_collection(entries: Iterable[Entry]) -> dict[str, Any]:
     return {"type": "FeatureCollection", "features": [entry.to_item() for entry in entries]}
 
 
-def from_collection(value: Any, where: str) -> list[Entry]:
+def from_collection(value: object, where: str) -> list[Entry]:
     """Entries of an ItemCollection; DataError when it is none."""
     features = value.get("features") if isinstance(value, dict) else None
     if not isinstance(features, list):

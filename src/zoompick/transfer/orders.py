@@ -111,7 +111,7 @@ def results(order: Order, client: Client) -> list[Result]:
     ]
 
 
-def _told(order: Order, answer: Any) -> Order:
+def _told(order: Order, answer: object) -> Order:
     if not isinstance(answer, dict) or not isinstance(answer.get("status"), str):
         raise SourceError("The source answered with no status of a job.", "Ask the people who run it.")
     progress = answer.get("progress")
@@ -123,7 +123,7 @@ def _told(order: Order, answer: Any) -> Order:
     )
 
 
-def _link(value: Any, ending: str) -> str:
+def _link(value: object, ending: str) -> str:
     links = value.get("links") if isinstance(value, dict) else None
     for link in links if isinstance(links, list) else ():
         if isinstance(link, dict) and str(link.get("rel", "")).endswith(ending):

@@ -72,11 +72,12 @@ def _distinct(raster: Raster, expected: Expected, subject: str) -> Finding:
 
 
 def _valid(raster: Raster, expected: Expected, subject: str) -> Finding:
+    assert expected.area is not None
     return coverage.valid_share(raster, expected.area, expected.valid_percent, subject, expected.executor)
 
 
 def _cloud(raster: Raster, expected: Expected, subject: str) -> Finding:
-    assert expected.classes is not None
+    assert expected.classes is not None and expected.area is not None
     return coverage.cloud_share(
         [raster], expected.classes, expected.area, expected.cloud_percent, subject, expected.executor
     )

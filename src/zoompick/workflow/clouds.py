@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 
@@ -18,7 +17,7 @@ from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Raster
+from zoompick.raster.raster import Pixels, Raster
 from zoompick.sensors.classes import ClassTable
 from zoompick.workflow.opening import open_raster
 
@@ -124,7 +123,7 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     return Inside(cloud, shadow, snow, min(100.0, 100 * count / whole))
 
 
-def _pixels_of(counts: Any, codes: frozenset[int]) -> int:
+def _pixels_of(counts: Pixels, codes: frozenset[int]) -> int:
     return int(sum(counts[code] for code in codes if code < len(counts)))
 
 
@@ -135,6 +134,6 @@ def _flat(area: Shape, crs: Crs) -> Shape:
 
 
 @lru_cache(maxsize=64)
-def _mask(area: Shape, part: Grid) -> Any:
+def _mask(area: Shape, part: Grid) -> Pixels:
     """Where the area lies on a piece of a grid: the same for all scenes of a tile; bool, shape (rows, cols)."""
     return PolygonMask(_flat(area, part.crs), part).read(part.window)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import imagecodecs
 import numpy as np
@@ -19,10 +18,10 @@ from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.imagery.deliveries import OneBand
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
-from zoompick.raster.grid import Grid
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.ongrid import OnGrid
-from zoompick.raster.raster import valid_mask
+from zoompick.raster.raster import Pixels, valid_mask
 from zoompick.study.scenelist import Entry
 from zoompick.workflow.opening import open_raster
 
@@ -44,7 +43,7 @@ class Picture:
         What is not as it should be: no quicklook, or one whose place is a guess.
     """
 
-    pixels: Any
+    pixels: Pixels
     crs: Crs | None
     bounds: Bounds | None
     note: str = ""
@@ -118,7 +117,7 @@ def _body(client: Client, url: str) -> bytes:
     return b"".join(parts)
 
 
-def _decoded(data: bytes, label: str) -> Any:
+def _decoded(data: bytes, label: str) -> Pixels:
     try:
         decode = imagecodecs.png_decode if data.startswith(b"\x89PNG") else imagecodecs.jpeg_decode
         pixels = np.asarray(decode(data))
@@ -180,7 +179,7 @@ class _Level:
         self.grid, self.bands, self.dtype = source.levels[level], source.bands, source.dtype
         self.nodata, self.levels, self.block = source.nodata, (source.levels[level],), source.block
 
-    def read(self, window: Any, bands: Sequence[int] | None = None, level: int = 0) -> Any:
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of the overview."""
         return self._source.read(window, bands, self._level)
 
@@ -192,7 +191,7 @@ def _level(source: OneBand, area: Shape) -> _Level:
     return _Level(source, fitting[-1] if fitting else 0)
 
 
-def _stretched(layer: Any, seen: Any) -> Any:
+def _stretched(layer: Pixels, seen: Pixels) -> Pixels:
     values = layer[seen]
     if not values.size:
         return np.zeros(layer.shape, np.uint8)

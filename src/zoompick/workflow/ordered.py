@@ -12,6 +12,7 @@ from zoompick import files
 from zoompick.catalog.scene import Scene
 from zoompick.events import Noted, Report
 from zoompick.geo.bounds import Bounds
+from zoompick.geo.region import Region
 from zoompick.geo.shapes import Shape, as_text
 from zoompick.imagery.deliveries import OneBand
 from zoompick.imagery.stack import Stack
@@ -61,8 +62,12 @@ def _fetch(order: Order, result: Result, path: Path, area: Shape | None, client:
 def _entry(order: Order, result: Result, path: Path, area: Shape | None) -> Fetch:
     return Fetch(
         result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
-        order.ground(area),
+        _region_of(order.ground(area)),
     )  # fmt: skip
+
+
+def _region_of(ground: Shape | None) -> Region | None:
+    return None if ground is None else Region.of(ground)
 
 
 def _name_of(scene: Scene | None, url: str) -> str:
