@@ -154,8 +154,8 @@ def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
     delivery = f"{archive}/deliveries/curlew-fen.tar.001"
     subprocess.run([PROGRAM, "unpack", delivery, "--list"], cwd=study, env=env, check=True, capture_output=True)
     tiles = (
-        "zoompick tiles plan --layer natural", "zoompick tiles plan --layer natural --pixel 8",
-        "zoompick tiles get --layer natural --pixel 8", "zoompick tiles join --on-grid",
+        "zoompick tiles plan --layer natural", "zoompick tiles plan --layer natural --pixel-max 8",
+        "zoompick tiles get --layer natural --pixel-max 8", "zoompick tiles join --on-grid",
         f"zoompick unpack {delivery} --at '38.61S 12.05W'",
     )  # fmt: skip
     capture("tiles", echoed(*tiles), folder, study)

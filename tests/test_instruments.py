@@ -98,17 +98,17 @@ def test_a_format_is_chosen_where_bands_come_in_several(program, archive, tmp_pa
     [item] = Client().json(f"{archive}/search", day)["features"]
     assert list(bands_of(item, "hdf5")) == list(bands_of(item)) and not bands_of(item, "netcdf")
     piped = json.dumps({"type": "FeatureCollection", "features": [item]})
-    for words in (("--format", "H5", "--bands", "red,classes"), ("--bands", "red,classes")):
+    for words in (("--file-format", "H5", "--bands", "red,classes"), ("--bands", "red,classes")):
         assert program("download", "-", "--to", "here", *words, stdin=piped).code == 0
     container, *rasters = sorted((tmp_path / "here").glob("*/siskin*"), key=lambda path: path.suffix)
     assert [container.suffix, *(path.suffix for path in rasters)] == [".h5", ".tif", ".tif"]
     with h5py.File(container) as file:
         for path in rasters:
             assert np.array_equal(file[path.stem.rpartition("-")[2]], tifffile.imread(path))
-    refused = program("download", "-", "--to", "there", "--format", "jp2", stdin=piped)
+    refused = program("download", "-", "--to", "there", "--file-format", "jp2", stdin=piped)
     assert refused.code == 2 and "No scene here is offered as 'jp2'" in refused.err
     assert "They come as geotiff and hdf5" in refused.err and not (tmp_path / "there").exists()
-    empty = program("download", "-", "--format", "tif", stdin='{"type": "FeatureCollection", "features": []}')
+    empty = program("download", "-", "--file-format", "tif", stdin='{"type": "FeatureCollection", "features": []}')
     assert empty.code == 3 and "No scene is picked" in empty.err
 
 

@@ -66,9 +66,9 @@ def test_picking_by_range_rule_and_cover(searched, program):
 
     assert program("pick", "2-4", "7", cwd=searched).code == 0
     assert len(listed()) == 4
-    assert program("pick", "cloud<=1", "--only", cwd=searched).code == 0
+    assert program("pick", "cloud<=1", "--instead", cwd=searched).code == 0
     assert all(item["properties"]["eo:cloud_cover"] <= 1 for item in listed())
-    cover = program("pick", "--cover", "--only", "--within", "0.5", "--one-platform", cwd=searched)
+    cover = program("pick", "--cover", "--instead", "--within", "0.5", "--one-platform", cwd=searched)
     assert "cover 100.00 % of the area" in cover.err and "proved the cheapest" in cover.err
     chosen = listed()
     assert len({item["properties"]["datetime"] for item in chosen}) == 1
@@ -86,7 +86,7 @@ def test_picking_by_range_rule_and_cover(searched, program):
     assert "pairs, the most alike first" in program("pick", "--pairs", "2025-09-01", cwd=searched).err
     assert program("pick", "--pairs", "2025-09-01", "--take", "1", cwd=searched).code == 0
     assert len(listed()) == 2
-    assert program("pick", "--clearest-per", "year", "--only", cwd=searched).code == 0
+    assert program("pick", "--clearest-per", "year", "--instead", cwd=searched).code == 0
     assert len(listed()) == 3
 
 

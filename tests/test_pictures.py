@@ -12,6 +12,8 @@ from zoompick.area import sheets
 from zoompick.area.model import Area
 from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene
+from zoompick.cli.halfblocks import half_blocks
+from zoompick.cli.months import by_day, by_month
 from zoompick.figures import style
 from zoompick.figures.maps import Outline, footprint_map
 from zoompick.figures.sheets import Cell, contact_sheet
@@ -19,7 +21,7 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of, project
 from zoompick.study.scenelist import Entry, from_collection, select, to_collection
 from zoompick.workflow import agenda
-from zoompick.workflow.look import Picture, half_blocks
+from zoompick.workflow.look import Picture
 
 
 def entry(number: int, when: str, cloud: float | None = 5, **assets) -> Entry:
@@ -43,12 +45,13 @@ DAYS = [
 
 def test_the_calendar_counts_and_finds_gaps():
     months = agenda.of_months(DAYS)
-    assert months.rows[1][:1] + months.rows[1][12:] == ["2024", "1/40", "1"]
-    assert months.rows[2][:4] + months.rows[2][-1:] == ["2025", "2/3", "·", "1/100", "3"]
+    rows = by_month(months)
+    assert rows[1][:1] + rows[1][12:] == ["2024", "1/40", "1"]
+    assert rows[2][:4] + rows[2][-1:] == ["2025", "2/3", "·", "1/100", "3"]
     assert "longest gap: 63 days, 2025-01-01 to 2025-03-05" in months.notes
-    days = agenda.of_days(DAYS)
-    assert days.rows[2] == ["2025-01", "0" + "·" * 30, "1", "2"]
-    assert days.rows[1][1].endswith("4")
+    rows = by_day(agenda.of_days(DAYS))
+    assert rows[2] == ["2025-01", "0" + "·" * 30, "1", "2"]
+    assert rows[1][1].endswith("4")
     assert [mark.cloud for mark in agenda.marks(DAYS)] == [40, 3, None]
 
 

@@ -300,11 +300,11 @@ def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):
     wanted = ("--source", "pictures", "--layer", "natural", "--zoom", 12, *box)
     plan = program("tiles", "plan", *wanted, "--json").json
     assert plan["fetch"] == plan["tiles"] > 0 and plan["bytes"] > 1000 and "Ostrell survey" in plan["attribution"]
-    words = program("tiles", "plan", "--source", "pictures", "--layer", "natural", "--pixel", 30, *box)
+    words = program("tiles", "plan", "--source", "pictures", "--layer", "natural", "--pixel-max", 30, *box)
     assert "12 of 6 to 14" in words.out
-    first = program("tiles", "get", *wanted, "--store", "t.mbtiles", "--format", "jpg")
+    first = program("tiles", "get", *wanted, "--store", "t.mbtiles", "--file-format", "jpg")
     assert first.code == 0, first.err
-    again = program("tiles", "get", *wanted, "--store", "t.mbtiles", "--format", "jpg")
+    again = program("tiles", "get", *wanted, "--store", "t.mbtiles", "--file-format", "jpg")
     assert f"{plan['tiles']} were here" in again.err and again.err.startswith("0 tiles")
     other = program("tiles", "get", *wanted, "--store", "t.mbtiles")
     assert other.code == 2 and "holds tiles of jpg" in other.err
@@ -316,7 +316,7 @@ def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):
     assert tiff.grid.crs == MERCATOR and tiff.read(tiff.grid.window)[:, 2:-2, 2:-2].min() > 0
     far = program("tiles", "join", "--store", "t.mbtiles", "--box", 10, 10, 11, 11, "--out", "q.tif")
     assert far.code == 3 and not (tmp_path / "q.tif").exists()
-    for words, code in ((("--zoom", 3), 2), (("--zoom", 12, "--pixel", 5), 2), (("--pixel", -1), 2)):
+    for words, code in ((("--zoom", 3), 2), (("--zoom", 12, "--pixel-max", 5), 2), (("--pixel-max", -1), 2)):
         assert program("tiles", "plan", "--source", "pictures", "--layer", "natural", *words, *box).code == code
     assert program("tiles", "get", "--source", "pictures", "--layer", "none", "--zoom", 12, *box).code == 2
 

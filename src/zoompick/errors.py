@@ -35,7 +35,8 @@ class ZoomPickError(Exception):
     what : str
         One sentence: what is wrong, with the offending value.
     todo : str
-        One sentence: what to try. May be empty.
+        One sentence: what to try. May be empty. What stands in backticks is a parameter; the command line shows
+        it as an option.
     """
 
     def __init__(self, what: str, todo: str = "") -> None:

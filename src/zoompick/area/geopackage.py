@@ -76,7 +76,7 @@ def _definition(database: sqlite3.Connection, srs: int) -> str:
     return str(row[0]) if row else ""
 
 
-def _polygon(blob: object, label: str) -> Shape:
+def _polygon(blob: object, label: str) -> Shape | None:
     if blob is None:
         return None
     try:

@@ -34,7 +34,7 @@ def keep(area: Area, name: str, overwrite: bool = False) -> Path:
         raise UsageError(f"'{name}' cannot be the name of a kept area.", "Use small letters, digits and hyphens.")
     path = folder() / f"{name}.geojson"
     if path.exists() and not overwrite:
-        raise UsageError(f"An area called {name} is kept already.", "Give --overwrite to replace it.")
+        raise UsageError(f"An area called {name} is kept already.", "Give `overwrite` to replace it.")
     write_json(path, area.renamed(name).to_feature())
     return path
 

@@ -85,7 +85,7 @@ def area_of(features: list[Feature], notes: Sequence[str], wanted: str, where: s
     said = list(notes)
     if len(chosen) > 1:
         names = ", ".join(entry.name for entry in chosen[:6] if entry.name)
-        one = " Name one with --only to take it alone." if names and not wanted else ""
+        one = " Name one with `named` to take it alone." if names and not wanted else ""
         said.append(
             f"{where} holds {len(chosen)} polygons; all of them are the area{f' ({names})' if names else ''}.{one}"
         )
@@ -117,7 +117,7 @@ def _by_content(path: Path) -> Read:
 
         return read_shapefile(path)
     if head.startswith(_TIFF_MAGIC):
-        raise AreaError(f"{path.name} is a raster.", "Give it as --like FILE: its bounds become the area.")
+        raise AreaError(f"{path.name} is a raster.", "Give it as `like` FILE: its bounds become the area.")
     return _of_text(guard.read_bytes(path), path.name)
 
 

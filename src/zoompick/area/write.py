@@ -29,7 +29,7 @@ def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
             "area format", path.suffix.lower() or path.name, _WRITERS, "A shapefile goes into a .zip."
         )
     if path.exists() and not overwrite:
-        raise UsageError(f"{path} is there already.", "Give --overwrite to replace it.")
+        raise UsageError(f"{path} is there already.", "Give `overwrite` to replace it.")
     writer(area, path)
 
 

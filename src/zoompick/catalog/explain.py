@@ -35,7 +35,7 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
     return NothingFoundError(
         f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
         f"the most is {most:.0f} %.",
-        "Lower --cover-min, or choose several scenes that cover it together: 'zoompick pick --cover'.",
+        "Lower `cover-min`, or choose several scenes that cover it together: 'zoompick pick --cover'.",
     )
 
 
@@ -43,7 +43,7 @@ def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str]) -> Not
     near = entry.best(left)
     what = f"{_count(len(left))} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
     if near == UNTOLD:
-        return NothingFoundError(what, f"Those scenes do not tell it: leave --{entry.name} out to see them.")
+        return NothingFoundError(what, f"Those scenes do not tell it: leave `{entry.name}` out to see them.")
     return NothingFoundError(what, entry.mend)
 
 
@@ -53,13 +53,13 @@ def cloudy_inside(limit: float, inside: Sequence[tuple[Scene, float | None]]) ->
     if not known:
         return NothingFoundError(
             f"None of the {len(inside)} scenes found has a class layer to tell the cloud inside the area.",
-            "Leave --cloud-area out and look at the pictures: 'zoompick look'.",
+            "Leave `cloud-area` out and look at the pictures: 'zoompick look'.",
         )
     percent, scene = min(known, key=lambda entry: entry[0])
     return NothingFoundError(
         f"{len(known)} scenes were looked into; 0 have at most {limit:g} % cloud inside the area; "
         f"the clearest has {percent:.1f} %: {scene.id}.",
-        "Raise --cloud-area or widen the dates (--dates).",
+        "Raise `cloud-area` or widen the dates (`dates`).",
     )
 
 

@@ -216,7 +216,7 @@ def _limit(row: Row, limit: float) -> Filter:
         value, scene = (max if row.is_least else min)(known, key=lambda entry: entry[0])
         return f"the {row.superlative} has {value:.4g}: {scene.id}"
 
-    mend = row.mend or f"{'Lower' if row.is_least else 'Raise'} --{row.option}."
+    mend = row.mend or f"{'Lower' if row.is_least else 'Raise'} `{row.option}`."
     return Filter(row.option, row.words.format(f"{limit:g}"), passes, best, mend)
 
 
@@ -232,7 +232,7 @@ def _one_of(row: Row, wanted: tuple[str, ...]) -> Filter:
 
     lower = {value.lower() for value in wanted}
     words = f"{row.option} {' or '.join(wanted)}"
-    mend = row.mend or f"Leave --{row.option} out, or name another."
+    mend = row.mend or f"Leave `{row.option}` out, or name another."
     return Filter(row.option, words, lambda scene: any(v.lower() in lower for v in told(scene)), there, mend)
 
 
@@ -276,7 +276,7 @@ def _times(scenes: Sequence[Scene]) -> str:
     return f"they were taken between {times[0]} and {times[-1]} UTC"
 
 
-_MORE_CLOUD = "Raise the cloud limit (--cloud) or widen the dates (--dates)."
+_MORE_CLOUD = "Raise the cloud limit (`cloud`) or widen the dates (`dates`)."
 ROWS: tuple[Row, ...] = (
     Row("periods", "dates", "dates", "", "WHEN", "A day, month, year or START/END; may be given again.", periods,
         make=_taken, mend="Choose dates in there.", is_basic=True),
@@ -292,13 +292,13 @@ ROWS: tuple[Row, ...] = (
     Row("cloud_land_max", "cloud-land", "cloud_land", "cloud-land", "PERCENT",
         "Cloud over the scene's land, at most.", lambda value: percent(value, "cloud limit"), cloud_limit,
         lambda scene: scene.cloud_land_percent, _limit, words="at most {} % cloud over land", superlative="clearest",
-        mend="Raise --cloud-land or widen the dates (--dates)."),
+        mend="Raise `cloud-land` or widen the dates (`dates`)."),
     Row("season", "season", "season", "", "MONTHS", "Months of any year: dec-feb.", season, make=_in_season,
-        mend="Choose other months, or leave --season out."),
+        mend="Choose other months, or leave `season` out."),
     Row("hours", "hours", "hours", "", "HH-HH", "Time of day, UTC: 10-13.", hours, make=_at_hours,
-        mend="Choose other hours, or leave --hours out."),
+        mend="Choose other hours, or leave `hours` out."),
     Row("published", "published", "published", "", "WHEN", "Dates of publication.", periods, make=_published,
-        mend="Leave --published out."),
+        mend="Leave `published` out."),
     Row("sun_min_deg", "sun", "sun", "sun", "DEGREES", "Sun elevation, at least.", number,
         told=lambda scene: scene.sun_elevation_deg, make=_limit, query=("view:sun_elevation", ">="),
         words="sun at least {}° high", superlative="highest"),
@@ -307,7 +307,7 @@ ROWS: tuple[Row, ...] = (
         words="off nadir at most {}°", superlative="nearest"),
     Row("pixel_max_m", "pixel-max", "pixel_max", "pixel", "METRES", "Pixel size, at most.", pixel,
         told=lambda scene: scene.pixel_m, make=_limit, query=("gsd", "<="), words="pixels of at most {} m",
-        superlative="finest", mend="Allow larger pixels with --pixel-max."),
+        superlative="finest", mend="Allow larger pixels with `pixel-max`."),
     Row("platforms", "platform", "platforms", "platform", "NAME", "Satellite; may be given again.", names,
         told=lambda scene: scene.platform, make=_one_of),
     Row("instruments", "instrument", "instruments", "instrument", "NAME", "Instrument; may be given again.",

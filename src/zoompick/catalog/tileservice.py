@@ -164,7 +164,7 @@ class TileService:
         if name and name not in found:
             raise UnknownNameError.of("layer", name, found)
         if not name and len(found) > 1:
-            raise UsageError(f"{self.name} has {len(found)} layers: {', '.join(found)}.", "Say which with --layer.")
+            raise UsageError(f"{self.name} has {len(found)} layers: {', '.join(found)}.", "Say which with `layer`.")
         if not found:
             raise SourceError(f"{self.name} has no layer of tiles that can be read.", "Check its address.")
         return found[name] if name else next(iter(found.values()))

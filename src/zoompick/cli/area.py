@@ -28,7 +28,7 @@ Given = Annotated[
     ),
 ]
 Only = Annotated[
-    str, typer.Option("--only", metavar="NAME", help="One polygon of a file, by name or attribute=value.")
+    str, typer.Option("--named", metavar="NAME", help="One polygon of a file, by name or attribute=value.")
 ]
 Like = Annotated[Path | None, typer.Option("--like", metavar="RASTER", help="The bounds of another raster.")]
 Picture = Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw a map of it (PNG).")]
@@ -52,9 +52,8 @@ def area_set(
     """Set the study's area; outside a study only measure it."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
-    from zoompick.files import write_json
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
+    from zoompick.workflow.areas import set_area
 
     found = options.area_given(given, box, around, only, like)
     if found is None and (name or describe):
@@ -66,11 +65,7 @@ def area_set(
         found = found.renamed(name or found.name, describe or None)
     study = Study.find(Path.cwd())
     if study is not None:
-        with (
-            study.locked(),
-            act(study.journal_file, "area", area=found.name, size_km2=round(found.size_km2, 4)),
-        ):
-            write_json(study.area_file, found.to_feature())
+        set_area(study, found)
     _show(found, as_json, picture)
     show.note(f"Kept as the area of the study {study.root.name}." if study else "Not kept: there is no study here.")
 
@@ -224,9 +219,7 @@ def area_change(
     """Change the study's area: join, cut out, then grow, then simplify."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
-    from zoompick.files import write_json
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
     from zoompick.workflow import areas
 
     if not (buffer or simplify or add or cut):
@@ -234,9 +227,7 @@ def area_change(
     study = Study.need(Path.cwd())
     before = study.area()
     others = [[found for text in texts or () if (found := options.area_given(text, None))] for texts in (add, cut)]
-    after = areas.changed(before, buffer, simplify, *others)
-    with study.locked(), act(study.journal_file, "area change", size_km2=round(after.size_km2, 4)):
-        write_json(study.area_file, after.to_feature())
+    after = areas.change_area(study, buffer, simplify, *others)
     _show(after, False)
     show.note(f"It had {before.size_km2:.2f} km2 and has {after.size_km2:.2f} km2 now.")
 

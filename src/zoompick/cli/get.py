@@ -32,10 +32,13 @@ def download(
     ] = None,
     form: Annotated[
         str,
-        typer.Option("--format", metavar="FORMAT", help="Where bands come in several: geotiff, hdf5, netcdf, jp2."),
+        typer.Option(
+            "--file-format", metavar="FORMAT", help="Where bands come in several: geotiff, hdf5, netcdf, jp2."
+        ),
     ] = "",
     area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     to: Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")] = Path(
         "scenes"
     ),
@@ -60,7 +63,11 @@ def download(
     pace = Pace.parse(limit_rate)
     command = _split(when_done)
     study = Study.find(Path.cwd())
-    wanted, named, given = _chosen(study, scenes or [], form), options.names(bands), options.area_given(area, box)
+    wanted, named, given = (
+        _chosen(study, scenes or [], form),
+        options.names(bands),
+        options.area_given(area, box, around),
+    )
     if study is not None:
         request = DownloadRequest.in_study(study, wanted, named, window, given)
     else:

@@ -13,7 +13,6 @@ from zoompick.cli.groups import defaulting, group
 
 if TYPE_CHECKING:
     from zoompick.catalog.scene import Scene
-    from zoompick.events import Report
     from zoompick.study.folder import Study
     from zoompick.transfer.queue import Order
     from zoompick.workflow.orders import Desk
@@ -24,19 +23,10 @@ order = group(
 )
 
 
-def _here(report: Report | None = None) -> tuple[Study, list[Scene], Desk]:
-    """The study, its shortlist, and the desk that asks on its behalf."""
-    from zoompick.catalog import sources
-    from zoompick.events import ignore
-    from zoompick.net.client import Client
+def _here() -> Study:
     from zoompick.study.folder import Study
-    from zoompick.study.shortlist import shortlist
-    from zoompick.workflow.orders import Desk
 
-    study = Study.need(Path.cwd())
-    scenes = [entry.scene for entry in shortlist(study)]
-    area = study.area().polygon if study.area_file.exists() else None
-    return study, scenes, Desk(study, sources.known(study.root), area, Client(report or ignore))
+    return Study.need(Path.cwd())
 
 
 @order.command("ask")
@@ -48,15 +38,14 @@ def order_ask(
     """Show the terms of the scenes that are not open, accept them, and tell how the requests stand."""
     from zoompick.cli import show
     from zoompick.errors import NothingFoundError
-    from zoompick.study.journal import act
+    from zoompick.workflow import orders
 
-    study, scenes, desk = _here()
+    study = _here()
     if accept_terms:
-        with study.locked(), act(study.journal_file, "order ask") as doing:
-            accepted = desk.accept(scenes, accept_terms)
-            doing.note(collection=accepted.collection, terms=accepted.sha256)
+        accepted = orders.accept_terms(study, accept_terms)
         show.note(f"The terms of {accepted.collection} are accepted: {accepted.sha256}.")
         return
+    scenes, desk = orders.picked(study), orders.desk_of(study)
     found = desk.terms(scenes)
     if not found:
         raise NothingFoundError("No scene of the shortlist has terms to accept.", "'zoompick order plan' goes on.")
@@ -75,11 +64,10 @@ def order_ask(
 def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
     """How the requests for scenes of a collection stand now."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import to_order
+    from zoompick.workflow.orders import advance_orders, to_order
 
     if list(desk.queue):
-        with study.locked():
-            desk.advance(scenes)
+        advance_orders(study)
     wanted = [scene.id for scene in to_order(scenes) if scene.collection == collection]
     known = desk.queue.by_scene()
     for name in wanted:
@@ -97,9 +85,10 @@ def _state(entry: Order) -> str:
 def order_plan(as_json: options.Json = False) -> None:
     """Show into which orders the shortlist would be split, and what they cost; nothing is ordered."""
     from zoompick.cli import show
+    from zoompick.workflow import orders
 
-    _, scenes, desk = _here()
-    planned = desk.plan(scenes)
+    study = _here()
+    planned = orders.desk_of(study).plan(orders.picked(study))
     if as_json:
         show.as_json([_row(entry) for entry in planned])
         return
@@ -116,17 +105,17 @@ def order_submit(
     accept_price: Annotated[
         float, typer.Option("--accept-price", metavar="MAX", min=0, help="What all may cost together, at most.")
     ] = 0.0,
+    dry_run: options.DryRun = False,
     as_json: options.Json = False,
 ) -> None:
     """Hand in the planned orders, as many as there are slots for; the rest wait in the queue."""
     from zoompick.cli import show
-    from zoompick.study.journal import act
+    from zoompick.workflow.orders import submit_orders
 
-    study, scenes, desk = _here()
-    with study.locked(), act(study.journal_file, "order submit") as doing:
-        planned = desk.plan(scenes) if desk.has_new(scenes) or not list(desk.queue) else []
-        doing.note(orders=len(planned), price=sum(entry.price for entry in planned))
-        queue = desk.submit(scenes, planned, accept_price)
+    if dry_run:
+        order_plan(as_json)
+        return
+    queue = submit_orders(_here(), accept_price)
     _show(queue, as_json)
     waiting, pending = (sum(entry.state == "planned" for entry in queue), sum(entry.is_pending for entry in queue))
     if not waiting + pending:
@@ -140,14 +129,17 @@ def order_submit(
 def order_status(as_json: options.Json = False) -> None:
     """Show the whole queue, with the expected end of each order."""
     from zoompick.cli import show
+    from zoompick.transfer.queue import Queue
 
-    study, scenes, desk = _here()
-    if not list(desk.queue):
+    study = _here()
+    if not list(Queue(study.orders_file)):
+        if as_json:
+            show.as_json([])
         show.note("Nothing has been ordered in this study. 'zoompick order plan' shows what could be.")
         return
-    with study.locked():
-        queue = desk.advance(scenes)
-    _show(queue, as_json)
+    from zoompick.workflow.orders import advance_orders
+
+    _show(advance_orders(study), as_json)
 
 
 @order.command("wait")
@@ -159,30 +151,11 @@ def order_wait(
     as_json: options.Json = False,
 ) -> int:
     """Wait for the orders, hand in what waits for a slot, and fetch what is ready."""
-    import time
-
     from zoompick.cli import show
-    from zoompick.errors import IncompleteError
-    from zoompick.study.journal import act
+    from zoompick.workflow.orders import wait_for_orders
 
-    ends = time.monotonic() + 60 * limit
     with show.progress() as report:
-        study, scenes, desk = _here(report)
-        with study.locked(), act(study.journal_file, "order wait") as doing:
-            count = 0
-            while True:
-                queue = desk.advance(scenes)
-                count += desk.fetch_ready(scenes, report)
-                doing.note(files=count)
-                left = [entry for entry in desk.queue if entry.is_pending or entry.state in ("planned", "successful")]
-                if not left:
-                    break
-                if limit and time.monotonic() > ends:
-                    raise IncompleteError(
-                        f"Not here yet: {show.counted(len(left), 'order')}.", "'zoompick order wait' goes on."
-                    )
-                time.sleep(every)
-    queue = list(desk.queue)
+        queue, count = wait_for_orders(_here(), every, limit, report)
     _show(queue, as_json)
     bad = [entry for entry in queue if entry.state in ("failed", "lost", "unsure")]
     show.note(
@@ -196,12 +169,9 @@ def order_cancel(
     numbers: Annotated[list[int], typer.Argument(metavar="NUMBER …", help="Orders by number; see 'order status'.")],
 ) -> None:
     """Cancel orders, also those that are under way."""
-    from zoompick.study.journal import act
+    from zoompick.workflow.orders import cancel_orders
 
-    study, _, desk = _here()
-    with study.locked(), act(study.journal_file, "order cancel", orders=numbers):
-        queue = desk.cancel(numbers)
-    _show(queue, False)
+    _show(cancel_orders(_here(), numbers), False)
 
 
 def _cost(queue: Sequence[Order]) -> str:

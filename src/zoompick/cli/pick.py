@@ -79,7 +79,7 @@ def pick_add(
         typer.Option("--weights", metavar="S,C,D", help="Cost of a scene, a percent of cloud, a day off the date.",
                      rich_help_panel=_WISH),
     ] = "1,0.05,0.01",
-    only: Annotated[bool, typer.Option("--only", help="In place of what is picked already.")] = False,
+    instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
 ) -> None:  # fmt: skip
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
     from zoompick.cli import show
@@ -107,7 +107,7 @@ def pick_add(
         with show.progress() as report:
             is_looked = look or cloud_area is not None
             chosen = choose.pick_cover(_found(study), study.area().polygon, wish, is_looked, report)
-    _change(study, "pick", chosen.entries, [], only)
+    _change(study, "pick", chosen.entries, [], instead)
     show.note(f"Picked {', '.join(entry.scene.id for entry in chosen.entries)}.")
     _tell_cover(chosen)
 

@@ -126,6 +126,7 @@ def calendar(
 ) -> None:
     """Show when there are scenes and how cloudy: months by years, or days; gaps are seen at once."""
     from zoompick.cli import show
+    from zoompick.cli.months import by_day, by_month
     from zoompick.workflow import agenda
 
     _, entries = _entries(which or [], picked)
@@ -133,7 +134,7 @@ def calendar(
     if as_json:
         show.as_json(found.to_json())
     else:
-        head, *rows = found.rows
+        head, *rows = by_day(found) if days else by_month(found)
         columns = [show.Column(head[0]), *(show.Column(name, "left" if days else "right") for name in head[1:])]
         show.table(columns, rows)
         for line in found.notes:
@@ -255,7 +256,7 @@ def _in_terminal(number: int, entry: Entry, picture: Picture) -> None:
     import shutil
 
     from zoompick.cli import show
-    from zoompick.workflow.look import half_blocks
+    from zoompick.cli.halfblocks import half_blocks
 
     show.line(f"{number}  {entry.scene.day}  {entry.scene.platform}  {_figures(entry)}")
     for line in half_blocks(picture, min(76, shutil.get_terminal_size().columns - 2)):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import shutil
 import sys
 import textwrap
@@ -103,9 +104,17 @@ def counted(count: int, word: str) -> str:
     return f"{count} {word}" if count == 1 else f"{count} {word}s"
 
 
+_OPTION = re.compile(r"`([a-z][a-z-]*)`")
+
+
+def in_options(text: str) -> str:
+    """A sentence of the core as the command line says it: what stands in backticks is an option here."""
+    return _OPTION.sub(r"--\1", text)
+
+
 def _wrapped(text: str, lead: str = "") -> str:
     return textwrap.fill(
-        text, _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead), break_long_words=False,
+        in_options(text), _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead), break_long_words=False,
         break_on_hyphens=False,
     )  # fmt: skip
 
@@ -235,7 +244,7 @@ class _Drawn:
             if event.task in self._tasks:
                 self._bars.remove_task(self._tasks.pop(event.task))
         elif isinstance(event, Noted):
-            self._bars.console.print(event.text)
+            self._bars.console.print(in_options(event.text))
         else:
             self._bars.console.print(_retry_text(event))
 

@@ -187,6 +187,7 @@ def _tell_login(found: Source) -> None:
 @source.command("check")
 def source_check(
     name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+    as_json: options.Json = False,
 ) -> int:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
     from zoompick.catalog import sources
@@ -196,6 +197,9 @@ def source_check(
     found = sources.named(name, _known_sources())
     with show.progress() as report:
         results = check(found, report)
+    if as_json:
+        show.as_json([result.to_json() for result in results])
+        return exits.SOURCE_FAILED if any(result.outcome == "fail" for result in results) else exits.DONE
     columns = [show.Column("outcome"), show.Column("check"), show.Column("figure", flexible=True)]
     show.table(columns, [[result.outcome, result.check, result.figure] for result in results])
     for result in results:

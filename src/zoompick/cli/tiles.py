@@ -21,19 +21,21 @@ tiles = group(text="Picture tiles by zoom level: plan, get, join.")
 LayerName = Annotated[str, typer.Option("--layer", metavar="NAME", help="Layer of the service; the only one if so.")]
 Zoom = Annotated[str, typer.Option("--zoom", metavar="LEVEL", help="Zoom level; 'tiles plan' lists them.")]
 Pixel = Annotated[
-    float | None, typer.Option("--pixel", metavar="METRES", help="Pixels on the ground no larger than this.")
+    float | None, typer.Option("--pixel-max", metavar="METRES", help="Pixels on the ground no larger than this.")
 ]
-Form = Annotated[str, typer.Option("--format", metavar="FORM", help="Tiles as png, jpg or webp, if it has them.")]
+Form = Annotated[
+    str, typer.Option("--file-format", metavar="FORMAT", help="Tiles as png, jpg or webp, if it has them.")
+]
 Store = Annotated[
     Path | None, typer.Option("--store", metavar="FILE", help="Where tiles are kept; in the study's folder tiles.")
 ]
 
 
-def _ground(area: str, box: options.Edges | None) -> Shape:
+def _ground(area: str, box: options.Edges | None, around: str) -> Shape:
     """The area that was given, else the study's."""
     from zoompick.study.folder import Study
 
-    given = options.area_given(area, box)
+    given = options.area_given(area, box, around)
     return given.polygon if given is not None else Study.need(Path.cwd()).area().polygon
 
 
@@ -71,6 +73,7 @@ def tiles_plan(
     pixel: Pixel = None,
     area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     form: Form = "",
     store: Store = None,
     as_json: options.Json = False,
@@ -81,7 +84,7 @@ def tiles_plan(
     from zoompick.transfer.tilestore import TileStore
     from zoompick.workflow import tiles as workflow
 
-    ground, found = _ground(area, box), _source(source)
+    ground, found = _ground(area, box, around), _source(source)
     with show.progress() as report:
         client = Client(report)
         opened = workflow.open_layer(found, layer, client)
@@ -140,10 +143,16 @@ def tiles_get(
     pixel: Pixel = None,
     area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     form: Form = "",
     store: Store = None,
+    dry_run: options.DryRun = False,
+    as_json: options.Json = False,
 ) -> int:
     """Fetch the tiles over the area into a store, which works offline and which later runs go on with."""
+    if dry_run:
+        tiles_plan(source, layer, zoom, pixel, area, box, around, form, store, as_json)
+        return exits.DONE
     from zoompick.cli import show
     from zoompick.files import human_bytes
     from zoompick.net.client import Client
@@ -153,7 +162,7 @@ def tiles_get(
     from zoompick.transfer.tilestore import TileStore
     from zoompick.workflow import tiles as workflow
 
-    ground, found, study = _ground(area, box), _source(source), Study.find(Path.cwd())
+    ground, found, study = _ground(area, box, around), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
         client = Client(report)
         opened = workflow.open_layer(found, layer, client)
@@ -165,6 +174,11 @@ def tiles_get(
             outcome = workflow.get(prepared, held, client, found, report)
             doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
     plan = prepared.plan
+    if as_json:
+        show.as_json(
+            {"store": str(path), "zoom": plan.matrix.name, "fetched": outcome.done, "bytes": outcome.received,
+             "here": plan.here, "absent": outcome.absent + plan.absent, "failed": len(outcome.failed)}
+        )  # fmt: skip
     absent = f", {outcome.absent + plan.absent} the service does not have" if outcome.absent + plan.absent else ""
     came = f"{outcome.done} tiles of level {plan.matrix.name} fetched ({human_bytes(outcome.received)})"
     show.note(f"{came} into {show.place(path)}, {plan.here} were here{absent}.")
@@ -182,6 +196,7 @@ def tiles_join(
     zoom: Zoom = "",
     area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     store: Store = None,
     out: options.Out = None,
     compression: Annotated[
@@ -202,7 +217,7 @@ def tiles_join(
     from zoompick.transfer.tilestore import TileStore
     from zoompick.workflow import tiles as workflow
 
-    ground = _ground(area, box)
+    ground = _ground(area, box, around)
     path = store or _only_store(source, layer)
     target = out or path.with_suffix(".tif")
     if target.exists() and not overwrite:

@@ -10,6 +10,7 @@ import typer
 from zoompick.cli import options
 
 if TYPE_CHECKING:
+    from zoompick.area.model import Area
     from zoompick.geo.shapes import Shape
     from zoompick.transfer.archives import Archive
     from zoompick.workflow.unpack import Choice, Unpacked
@@ -22,6 +23,7 @@ def unpack(
     to: Annotated[Path | None, typer.Option("--to", metavar="FOLDER", help="Where files go; named after it.")] = None,
     area: options.AreaText = "",
     box: options.Box = None,
+    around: options.Around = "",
     at: Annotated[str, typer.Option("--at", metavar="POINT", help="Only what lies over this point.")] = "",
     touching: Annotated[bool, typer.Option("--touching", help="Only what touches the study's area.")] = False,
     only: Annotated[str, typer.Option("--only", metavar="PATTERN", help="Only names like '*-red.tif'.")] = "",
@@ -38,7 +40,7 @@ def unpack(
     from zoompick.workflow import unpack as workflow
 
     is_remote = archive.startswith(("http://", "https://"))
-    choice = workflow.Choice(_where(area, box, at, touching), only)
+    choice = workflow.Choice(_where(options.area_given(area, box, around), at, touching), only)
     if remove and (is_remote or not choice.is_all):
         raise UsageError("--remove is for a whole archive on this disk.", "Leave it out.")
     study = Study.find(Path.cwd())
@@ -58,13 +60,12 @@ def unpack(
         show.note(f"Removed {', '.join(path.name for path in gone)}.")
 
 
-def _where(area: str, box: options.Edges | None, at: str, touching: bool) -> Shape | None:
+def _where(given: Area | None, at: str, touching: bool) -> Shape | None:
     """The ground that is asked for: an area, a point, or the study's area."""
     from zoompick.area.coordinates import parse_point
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
 
-    given = options.area_given(area, box)
     if (given is not None) + bool(at) + touching > 1:
         raise UsageError("A place was given in more than one way.", "Give one of --area, --box, --at and --touching.")
     if at:

@@ -52,7 +52,7 @@ def circle(lon: float, lat: float, radius_m: float) -> Shape:
         The radius is not above 0, or so large that half the globe lies inside.
     """
     if not 0 < radius_m < 9_000_000:
-        raise AreaError(f"The radius {radius_m:g} m is not between 0 and 9000 km.", "Give --around 5km, say.")
+        raise AreaError(f"The radius {radius_m:g} m is not between 0 and 9000 km.", "Give `around` 5km, say.")
     azimuths = -np.linspace(0, 360, _CIRCLE_CORNERS, endpoint=False)
     count = np.full(_CIRCLE_CORNERS, 1.0)
     xs, ys, _ = ellipsoid().fwd(lon * count, lat * count, azimuths, radius_m * count)

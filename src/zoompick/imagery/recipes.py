@@ -50,7 +50,7 @@ def index_names() -> tuple[str, ...]:
 def composite(name: str) -> CompositeRecipe:
     """The composite recipe called ``name``; UnknownNameError names the near ones."""
     if name not in _table()["composite"]:
-        raise UnknownNameError.of("composite recipe", name, composite_names(), "Or give three --bands of your own.")
+        raise UnknownNameError.of("composite recipe", name, composite_names(), "Or give three `bands` of your own.")
     entry = _table()["composite"][name]
     return CompositeRecipe(name, entry["title"], tuple(entry["bands"]))
 
@@ -58,7 +58,7 @@ def composite(name: str) -> CompositeRecipe:
 def own_composite(bands: tuple[str, ...]) -> CompositeRecipe:
     """A composite of three bands a person names."""
     if len(bands) != 3:
-        raise UsageError(f"A composite takes three bands, not {len(bands)}.", "As --bands swir16,nir,red.")
+        raise UsageError(f"A composite takes three bands, not {len(bands)}.", "As `bands` swir16,nir,red.")
     return CompositeRecipe("-".join(bands), f"{bands[0]}, {bands[1]}, {bands[2]}", (bands[0], bands[1], bands[2]))
 
 

@@ -168,5 +168,5 @@ def _refuse_mixed_crs(by_name: Mapping[str, Sequence[Layer]], names: Sequence[st
     if len(found) > 1:
         shown = ", ".join(f"{crs} ({name})" for crs, name in found.items())
         raise UsageError(
-            f"The files lie in different reference systems: {shown}.", "Give a grid: --area AREA, or --like FILE."
+            f"The files lie in different reference systems: {shown}.", "Give a grid: `area` AREA, or `like` FILE."
         )

@@ -134,5 +134,5 @@ def check_room(plan: DownloadPlan) -> None:
     if room is not None and needed > room[0]:
         raise DiskError(
             f"The download needs {human_bytes(needed)}, but only {human_bytes(room[0])} are free in {room[1]}.",
-            "Free some space, or choose fewer scenes or bands, or --window. Nothing was fetched.",
+            "Free some space, or choose fewer scenes or bands, or `window`. Nothing was fetched.",
         )

@@ -61,7 +61,7 @@ class TileStore:
                 self._base.execute("PRAGMA synchronous = NORMAL")
                 self._base.executescript(_SCHEMA)
         except sqlite3.DatabaseError as error:
-            raise DataError(f"{path} is no tile store: {error}.", "Remove it, or give another --store.") from error
+            raise DataError(f"{path} is no tile store: {error}.", "Remove it, or give another `store`.") from error
 
     def __reduce__(self) -> tuple[Any, ...]:
         return _opened_here, (self.path.absolute(),)
@@ -97,7 +97,7 @@ class TileStore:
         for name in ("name", "format", "zoompick:grid"):
             if name in known and known[name] != facts.get(name, known[name]):
                 raise UsageError(
-                    f"{self.path} holds tiles of {known[name]}, not of {facts[name]}.", "Give another --store."
+                    f"{self.path} holds tiles of {known[name]}, not of {facts[name]}.", "Give another `store`."
                 )
         with self._lock, database_errors(self.path, _KEPT), self._base:
             self._base.executemany("INSERT OR REPLACE INTO metadata VALUES (?, ?)", list(facts.items()))

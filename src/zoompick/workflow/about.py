@@ -48,7 +48,7 @@ def facts(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[F
     found += [("cloud", _cloud(scene, cloud_inside)), ("view", _view(scene))]
     found += _rights(scene, area)
     formats = formats_of(scene.item)
-    more = f"{', '.join(formats)}; choose with 'zoompick download --format'" if len(formats) > 1 else ""
+    more = f"{', '.join(formats)}; choose with 'zoompick download --file-format'" if len(formats) > 1 else ""
     found += [
         ("formats", more),
         ("pixels", _pixels(scene)),

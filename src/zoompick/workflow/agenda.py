@@ -12,17 +12,13 @@ from zoompick.figures.calendar import Mark
 from zoompick.study.scenelist import Entry
 from zoompick.workflow.pick import cloud_of
 
-_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
-_GAP = "·"
-
 
 @dataclass(frozen=True)
 class Agenda:
-    """A table (its head first), lines on spans and gaps, and the figures behind it by period."""
+    """Figures by period, a day or a month, and lines on spans and gaps."""
 
-    rows: list[list[str]]
-    notes: list[str]
     figures: dict[str, dict[str, Any]]
+    notes: list[str]
 
     def to_json(self) -> dict[str, Any]:
         """Counts and clouds by period, for machines."""
@@ -30,27 +26,13 @@ class Agenda:
 
 
 def of_months(entries: Sequence[Entry]) -> Agenda:
-    """Years down, months across."""
-    figures = _figures(entries, 7)
-    years = range(*_span([key[:4] for key in figures]))
-    rows = [["year", *_MONTHS, "all"]]
-    for year in years:
-        cells = [_cell(figures.get(f"{year}-{month:02d}")) for month in range(1, 13)]
-        rows.append([str(year), *cells, str(sum(e.scene.when.year == year for e in entries))])
-    return Agenda(rows, _notes(entries), figures)
+    """Scenes and the least cloud of each month, ``2025-01``."""
+    return Agenda(_figures(entries, 7), _notes(entries))
 
 
 def of_days(entries: Sequence[Entry]) -> Agenda:
-    """Months down, days across: the tens of the least cloud of each day, 0 for clear."""
-    figures = _figures(entries, 10)
-    months = sorted({key[:7] for key in figures})
-    rows = [["month", "1   5    10   15   20   25   30", "days", "scenes"]]
-    for month in months:
-        days = [figures.get(f"{month}-{day:02d}") for day in range(1, 32)]
-        line = "".join(_GAP if day is None else str(min(9, int(day["least_cloud_percent"] // 10))) for day in days)
-        seen = [day for day in days if day is not None]
-        rows.append([month, line, str(len(seen)), str(sum(day["scenes"] for day in seen))])
-    return Agenda(rows, _notes(entries), figures)
+    """The same of each day."""
+    return Agenda(_figures(entries, 10), _notes(entries))
 
 
 def marks(entries: Sequence[Entry]) -> list[Mark]:
@@ -72,18 +54,6 @@ def _figures(entries: Sequence[Entry], digits: int) -> dict[str, dict[str, Any]]
         key: {"scenes": len(group), "least_cloud_percent": round(min(map(cloud_of, group)), 1)}
         for key, group in sorted(groups.items())
     }
-
-
-def _cell(figure: dict[str, Any] | None) -> str:
-    return _GAP if figure is None else f"{figure['scenes']}/{_cloud(figure)}"
-
-
-def _cloud(figure: dict[str, Any]) -> str:
-    return f"{figure['least_cloud_percent']:.0f}"
-
-
-def _span(years: Sequence[str]) -> tuple[int, int]:
-    return int(min(years)), int(max(years)) + 1
 
 
 def _notes(entries: Sequence[Entry]) -> list[str]:

@@ -11,11 +11,14 @@ import shapely
 from zoompick.area import coordinates, kept, places, read, sheets, wkt
 from zoompick.area.model import Area
 from zoompick.errors import AreaError, UnknownNameError
+from zoompick.files import write_json
 from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import Shape, box_polygon, checked_polygon, project
 from zoompick.geo.sizes import area_km2, share
+from zoompick.study.folder import Study
+from zoompick.study.journal import act
 
 _ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".tif", ".tiff")
 
@@ -60,14 +63,14 @@ def resolve(request: AreaRequest, near: Sequence[Bounds] = ()) -> Area | None:
     """
     given = [bool(request.text), request.box is not None, request.like is not None]
     if sum(given) > 1:
-        raise AreaError("An area was given in more than one way.", "Give one of a name or file, --box, or --like.")
+        raise AreaError("An area was given in more than one way.", "Give one of a name or file, `box`, or `like`.")
     if request.box is not None:
         return Area.from_box(*request.box)
     if request.like is not None:
         return _like(request.like)
     if not request.text:
         if request.around:
-            raise AreaError("--around needs a point.", "Give one: --area '38.61S 12.02W' --around 5km.")
+            raise AreaError("`around` needs a point.", "Give one: `area` '38.61S 12.02W' `around` 5km.")
         return None
     if request.text == "-":
         return read.read_text(request.piped, request.only, likely=near)
@@ -82,7 +85,7 @@ def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
         return read.read_text(text, request.only, "The text", near)
     if request.only:
         raise AreaError(
-            f"'{text}' is one area; --only has nothing to choose from.", "Leave --only out, or give a file."
+            f"'{text}' is one area; `named` has nothing to choose from.", "Leave `named` out, or give a file."
         )
     sheet = sheets.named(text)
     if sheet is not None:
@@ -105,7 +108,7 @@ def _of_numbers(request: AreaRequest, near: Sequence[Bounds]) -> Area:
         point = coordinates.parse_point(text, near)
         raise AreaError(
             f"'{text}' is a point ({_shown(point.lon, point.lat)}); it has no size.",
-            f"{point.note} Say how far around it: --around 5km.".strip(),
+            f"{point.note} Say how far around it: `around` 5km.".strip(),
         )
     return read.around(text, request.around, near)
 
@@ -127,7 +130,7 @@ def _place(request: AreaRequest) -> Area:
         shown = _shown(place.lon, place.lat)
         raise AreaError(
             f"{place.name}{where} is a {place.kind}, known as a point ({shown}); it has no size.",
-            "Say how far around it: --around 3km.",
+            "Say how far around it: `around` 3km.",
         )
     return Area(place.name, place.ground, notes=(f"The outline of {place.name}{where} ({place.kind}).",))
 
@@ -164,6 +167,20 @@ def changed(area: Area, buffer: str, simplify: str, add: Sequence[Area], cut: Se
     if simplify:
         polygon = geodesy.simplified(polygon, coordinates.parse_length_m(simplify))
     return Area(area.name, checked_polygon(polygon), area.description)
+
+
+def set_area(study: Study, area: Area) -> None:
+    """Make an area the study's."""
+    with study.locked(), act(study.journal_file, "area", area=area.name, size_km2=round(area.size_km2, 4)):
+        write_json(study.area_file, area.to_feature())
+
+
+def change_area(study: Study, buffer: str, simplify: str, add: Sequence[Area], cut: Sequence[Area]) -> Area:
+    """Change the study's area and return it; see :func:`changed`."""
+    after = changed(study.area(), buffer, simplify, add, cut)
+    with study.locked(), act(study.journal_file, "area change", size_km2=round(after.size_km2, 4)):
+        write_json(study.area_file, after.to_feature())
+    return after
 
 
 def _polygons(shape: Shape, name: str) -> Shape:

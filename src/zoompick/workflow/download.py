@@ -96,7 +96,7 @@ class DownloadRequest:
             A part is wanted and no area is told.
         """
         if window and area is None:
-            raise UsageError("A window needs an area, and none is told.", "Give one: --area AREA, or --box W S E N.")
+            raise UsageError("A window needs an area, and none is told.", "Give one: `area` AREA, or `box` W S E N.")
         own = Region.of(area.polygon) if area is not None else None
         return cls(None, tuple(scenes), tuple(bands), own if window else None, own, root)
 

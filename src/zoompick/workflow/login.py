@@ -57,13 +57,13 @@ def keep(place: str, asked: Asked, ask: Ask) -> str:
 
 def _login(asked: Asked, ask: Ask) -> Login:
     if sum(map(bool, (asked.token, asked.user, asked.client_id))) > 1 and not (asked.user and asked.token_url):
-        raise UsageError("Several ways to log in were given at once.", "Give one: --token, --user or --client-id.")
+        raise UsageError("Several ways to log in were given at once.", "Give one: `token`, `user` or `client-id`.")
     if asked.token:
         return Login("bearer", token=ask("Token"))
     if asked.user and not asked.token_url:
         return Login("basic", asked.user, ask("Password"))
     if not asked.token_url:
-        raise UsageError("An OAuth 2.0 client needs an address for its tokens.", "Give --token-url URL.")
+        raise UsageError("An OAuth 2.0 client needs an address for its tokens.", "Give `token-url` URL.")
     secret = ask("Client secret") if asked.client_id else ""
     if asked.user:
         password = ask("Password")

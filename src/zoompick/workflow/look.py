@@ -98,7 +98,7 @@ def pictures(entries: Sequence[Entry], bands: Sequence[str], area: Shape | None,
 def _quicklook(scene: Scene, client: Client, cost: Cost) -> Picture:
     offered = quicklook_of(scene)
     if offered is None:
-        raise SourceError(f"{scene.id} offers no quicklook.", "Give --bands to look at its overviews.")
+        raise SourceError(f"{scene.id} offers no quicklook.", "Give `bands` to look at its overviews.")
     data = client.again(offered.href, lambda: _body(client, offered.href))
     cost.add(len(data))
     return Picture(
@@ -197,29 +197,3 @@ def _stretched(layer: Pixels, seen: Pixels) -> Pixels:
         return np.zeros(layer.shape, np.uint8)
     low, high = np.percentile(values, _PERCENTILES)
     return np.clip((layer.astype(np.float32) - low) / max(1e-6, high - low) * 255, 0, 255).astype(np.uint8)
-
-
-def half_blocks(picture: Picture, columns: int) -> list[str]:
-    """The picture as lines of coloured half blocks, two pixels a character cell, for a terminal in true colour."""
-    pixels = picture.pixels
-    rows = max(2, round(pixels.shape[0] / pixels.shape[1] * columns / 2) * 2)
-    row = (np.arange(rows) + 0.5) * pixels.shape[0] / rows
-    col = (np.arange(columns) + 0.5) * pixels.shape[1] / columns
-    small = pixels[row.astype(int)[:, None], col.astype(int)[None, :]]
-    lines = []
-    for top, bottom in zip(small[0::2], small[1::2], strict=True):
-        cells = []
-        for upper, lower in zip(top, bottom, strict=True):
-            cells.append(_cell(tuple(map(int, upper)), tuple(map(int, lower))))
-        lines.append("".join(cells) + "\x1b[0m")
-    return lines
-
-
-def _cell(upper: tuple[int, ...], lower: tuple[int, ...]) -> str:
-    if not upper[3] and not lower[3]:
-        return "\x1b[0m "
-    if not lower[3]:
-        return "\x1b[0m\x1b[38;2;{};{};{}m▀".format(*upper[:3])
-    if not upper[3]:
-        return "\x1b[0m\x1b[38;2;{};{};{}m▄".format(*lower[:3])
-    return "\x1b[38;2;{};{};{}m\x1b[48;2;{};{};{}m▀".format(*upper[:3], *lower[:3])

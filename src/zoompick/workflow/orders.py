@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import time
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
@@ -11,14 +12,16 @@ from typing import Any
 from zoompick.catalog import offer
 from zoompick.catalog.links import address_of, links_of
 from zoompick.catalog.scene import Scene
-from zoompick.catalog.sources import Source, named
-from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
+from zoompick.catalog.sources import Source, known, named
+from zoompick.errors import DataError, IncompleteError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import of_row, read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, TransientError
 from zoompick.study.folder import Study
+from zoompick.study.journal import act
+from zoompick.study.shortlist import shortlist
 from zoompick.transfer import orders
 from zoompick.transfer.queue import FETCHED, LOST, PLANNED, READY, UNSURE, Order, Queue
 from zoompick.transfer.quotas import Quota, next_to_submit, split
@@ -186,7 +189,7 @@ class Desk:
         if price > price_max:
             raise UsageError(
                 f"The orders cost {price:.2f} {currency}; you allow {price_max:g}. Nothing was ordered.",
-                f"Give --accept-price {price:.2f}, or pick fewer scenes.",
+                f"Give `accept-price` {price:.2f}, or pick fewer scenes.",
             )
         self.queue.add(planned)
         return self.advance(scenes)
@@ -263,6 +266,93 @@ class Desk:
                 what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
                 report(Noted(f"Order {order.number} is here: {what}."))
         return count
+
+
+def desk_of(study: Study, report: Report = ignore) -> Desk:
+    """The desk that asks on behalf of a study."""
+    area = study.area().polygon if study.area_file.exists() else None
+    return Desk(study, known(study.root), area, Client(report))
+
+
+def accept_terms(study: Study, sha256: str) -> Terms:
+    """Record that the terms with this digest, or one that begins so, are accepted; see :meth:`Desk.accept`."""
+    desk = desk_of(study)
+    with study.locked(), act(study.journal_file, "order ask") as doing:
+        accepted = desk.accept(picked(study), sha256)
+        doing.note(collection=accepted.collection, terms=accepted.sha256)
+    return accepted
+
+
+def submit_orders(study: Study, price_max: float) -> list[Order]:
+    """Plan what has still to be ordered and hand in as many orders as there are slots for; see :meth:`Desk.submit`.
+
+    Parameters
+    ----------
+    price_max : float
+        What all may cost together.
+    """
+    desk, scenes = desk_of(study), picked(study)
+    with study.locked(), act(study.journal_file, "order submit") as doing:
+        planned = desk.plan(scenes) if desk.has_new(scenes) or not list(desk.queue) else []
+        doing.note(orders=len(planned), price=sum(order.price for order in planned))
+        return desk.submit(scenes, planned, price_max)
+
+
+def advance_orders(study: Study) -> list[Order]:
+    """Ask how the orders are; see :meth:`Desk.advance`."""
+    desk = desk_of(study)
+    with study.locked():
+        return desk.advance(picked(study))
+
+
+def wait_for_orders(
+    study: Study, every_s: float = 30, limit_min: float = 0, report: Report = ignore
+) -> tuple[list[Order], int]:
+    """Wait for the orders, hand in what waits for a slot, and fetch what is ready.
+
+    Parameters
+    ----------
+    every_s : float
+        Ask so often.
+    limit_min : float
+        Wait no longer; 0 for ever.
+
+    Returns
+    -------
+    list of Order, int
+        The queue, and how many files came.
+
+    Raises
+    ------
+    IncompleteError
+        The time is over.
+    """
+    ends, count = time.monotonic() + 60 * limit_min, 0
+    desk, scenes = desk_of(study, report), picked(study)
+    with study.locked(), act(study.journal_file, "order wait") as doing:
+        while True:
+            desk.advance(scenes)
+            count += desk.fetch_ready(scenes, report)
+            doing.note(files=count)
+            left = [order for order in desk.queue if order.is_pending or order.state in (PLANNED, READY)]
+            if not left:
+                return list(desk.queue), count
+            if limit_min and time.monotonic() > ends:
+                what = "1 order" if len(left) == 1 else f"{len(left)} orders"
+                raise IncompleteError(f"Not here yet: {what}.", "'zoompick order wait' goes on.")
+            time.sleep(every_s)
+
+
+def cancel_orders(study: Study, numbers: Sequence[int]) -> list[Order]:
+    """Dismiss orders by number; see :meth:`Desk.cancel`."""
+    desk = desk_of(study)
+    with study.locked(), act(study.journal_file, "order cancel", orders=list(numbers)):
+        return desk.cancel(numbers)
+
+
+def picked(study: Study) -> list[Scene]:
+    """Scenes of the shortlist."""
+    return [entry.scene for entry in shortlist(study)]
 
 
 def to_order(scenes: Iterable[Scene]) -> list[Scene]:

@@ -47,7 +47,7 @@ def pick_cover(entries: Sequence[Entry], area: Shape, wish: CoverWish, look: boo
     if not choice.scenes:
         raise NothingFoundError(
             f"None of the {len(entries)} scenes can cover any of the area: {choice.reason or 'no usable footprint'}.",
-            "Search more dates, or raise --cloud-area.",
+            "Search more dates, or raise `cloud-area`.",
         )
     by_key = {entry.scene.key: entry for entry in usable}
     return Choice(tuple(by_key[scene.key] for scene in choice.scenes), choice)

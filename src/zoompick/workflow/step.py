@@ -139,9 +139,9 @@ def make(step: Step, how: Making | None = None) -> Made:
     if is_current(step, origin, how.digest):
         return Made(step.name, step.output, True)
     if step.output in step.inputs:
-        raise StudyError(f"{step.output} is an input too.", "Give another --out.")
+        raise StudyError(f"{step.output} is an input too.", "Give another `out`.")
     if step.output.exists() and not how.may_replace:
-        raise StudyError(f"{step.output} exists already.", "Give another --out, or --overwrite.")
+        raise StudyError(f"{step.output} exists already.", "Give another `out`, or `overwrite`.")
     raster = step.build(how.executor)
     sidecar_of(step.output).unlink(missing_ok=True)
     written = write_geotiff(raster, step.output, step.write_options(raster), how.report, how.executor)

@@ -143,13 +143,13 @@ def prepare(
 def _level(layer: TileLayer, wish: Wish, lat: float) -> Matrix:
     if bool(wish.zoom) == (wish.pixel_m is not None):
         raise UsageError(
-            "A zoom level or a pixel size has to be told, and only one.", "Give --zoom 14, or --pixel 5."
+            "A zoom level or a pixel size has to be told, and only one.", "Give `zoom` 14, or `pixel-max` 5."
         )
     if wish.zoom:
         return layer.grid.level(wish.zoom)
     assert wish.pixel_m is not None
     if not 0 < wish.pixel_m < math.inf:
-        raise UsageError(f"Pixels of {wish.pixel_m} m cannot be.", "Give metres on the ground: --pixel 5.")
+        raise UsageError(f"Pixels of {wish.pixel_m} m cannot be.", "Give metres on the ground: `pixel-max` 5.")
     return layer.grid.level_for(wish.pixel_m, lat)
 
 

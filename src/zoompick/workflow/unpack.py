@@ -138,7 +138,7 @@ def choose(archive: Archive, choice: Choice) -> Chosen:
         if not footprints:
             raise NothingFoundError(
                 f"{archive.label} has no tile index, and the names of its {len(members)} members tell no sheets.",
-                "Unpack all of it, or choose by name with --only.",
+                "Unpack all of it, or choose by name with `only`.",
             )
         inside = tileindex.touching(footprints, choice.area)
         wanted = [member for member in wanted if member.name in inside]
@@ -195,7 +195,7 @@ def _refuse_early(chosen: Chosen | None, folder: Path, total: int, overwrite: bo
     if chosen is not None and not overwrite:
         there = next((folder / m.path for m in chosen.members if (folder / m.path).exists()), None)
         if there is not None:
-            raise StudyError(f"{there} exists already.", "Give another --to, or --overwrite. Nothing was unpacked.")
+            raise StudyError(f"{there} exists already.", "Give another `to`, or `overwrite`. Nothing was unpacked.")
     above = folder
     while not above.exists():
         above = above.parent
@@ -203,7 +203,7 @@ def _refuse_early(chosen: Chosen | None, folder: Path, total: int, overwrite: bo
     if total > free:
         raise DiskError(
             f"Unpacked it takes {human_bytes(total)}, but only {human_bytes(free)} are free in {above}.",
-            "Take only the members you need: --area, --only. Nothing was unpacked.",
+            "Take only the members you need: `area`, `only`. Nothing was unpacked.",
         )
 
 
@@ -222,7 +222,7 @@ def _into_place(work: Path, folder: Path, overwrite: bool) -> tuple[Path, ...]:
     files = sorted(path.relative_to(work) for path in work.rglob("*") if path.is_file())
     there = [folder / path for path in files if (folder / path).exists()]
     if there and not overwrite:
-        raise StudyError(f"{there[0]} exists already.", "Give another --to, or --overwrite. Nothing was unpacked.")
+        raise StudyError(f"{there[0]} exists already.", "Give another `to`, or `overwrite`. Nothing was unpacked.")
     for path in files:
         (folder / path).parent.mkdir(parents=True, exist_ok=True)
         (work / path).replace(folder / path)

@@ -1,0 +1,37 @@
+"""The calendar of scenes as rows of a table, the head first."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from zoompick.workflow.agenda import Agenda
+
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_GAP = "·"
+
+
+def by_month(agenda: Agenda) -> list[list[str]]:
+    """Years down, months across: scenes and the least cloud."""
+    years = [int(key[:4]) for key in agenda.figures]
+    rows = [["year", *_MONTHS, "all"]]
+    for year in range(min(years), max(years) + 1):
+        months = [agenda.figures.get(f"{year}-{month:02d}") for month in range(1, 13)]
+        total = sum(month["scenes"] for month in months if month)
+        rows.append([str(year), *map(_cell, months), str(total)])
+    return rows
+
+
+def _cell(figure: dict[str, Any] | None) -> str:
+    return _GAP if figure is None else f"{figure['scenes']}/{figure['least_cloud_percent']:.0f}"
+
+
+def by_day(agenda: Agenda) -> list[list[str]]:
+    """Months down, days across: the tens of the least cloud of each day, 0 for clear."""
+    rows = [["month", "1   5    10   15   20   25   30", "days", "scenes"]]
+    for month in sorted({key[:7] for key in agenda.figures}):
+        days = [agenda.figures.get(f"{month}-{day:02d}") for day in range(1, 32)]
+        line = "".join(_GAP if day is None else str(min(9, int(day["least_cloud_percent"] // 10))) for day in days)
+        seen = [day for day in days if day is not None]
+        rows.append([month, line, str(len(seen)), str(sum(day["scenes"] for day in seen))])
+    return rows
