@@ -117,7 +117,7 @@ class Row:
 
 def percent(value: object, what: str = "value") -> float:
     """Check a percentage."""
-    given = number(value)
+    given = _figure(value)
     if not 0 <= given <= 100:
         raise UsageError(f"The {what} {given:g} is not between 0 and 100.", "It is a percentage: 20, say.")
     return given
@@ -125,7 +125,14 @@ def percent(value: object, what: str = "value") -> float:
 
 def number(value: object) -> float:
     """Check a finite number."""
-    if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+    given = _figure(value)
+    if not math.isfinite(given):
+        raise UsageError(f"{given} is no number to measure by.", "As 20.")
+    return given
+
+
+def _figure(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float):
         raise UsageError("It must be a number.")
     return float(value)
 

@@ -64,6 +64,15 @@ class Root(TyperGroup):
         """Names in the order of the table."""
         return list(self.table)
 
+    def format_help(self, ctx: Any, formatter: Any) -> None:
+        """The first page; see :mod:`zoompick.cli.front`."""
+        from zoompick.cli.front import front_page
+
+        panels: dict[str, dict[str, str]] = {}
+        for name, entry in self.table.items():
+            panels.setdefault(entry.panel, {})[name] = f"{completing.commands()[name]['help']}."
+        front_page(str(self.help), self.get_params(ctx), panels, str(self.epilog))
+
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """The command if it was built, else a stand-in that knows what the list says of it."""
         if cmd_name in self.commands or cmd_name not in self.table:
