@@ -19,7 +19,8 @@ from zoompick.figures.maps import Outline, footprint_map
 from zoompick.figures.sheets import Cell, contact_sheet
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of, project
-from zoompick.study.scenelist import Entry, from_collection, select, to_collection
+from zoompick.study.rules import select
+from zoompick.study.scenelist import Entry, from_collection, to_collection
 from zoompick.workflow import agenda
 from zoompick.workflow.look import Picture
 

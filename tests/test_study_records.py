@@ -26,7 +26,8 @@ from zoompick.study.brief import brief_text, read_brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
 from zoompick.study.names import NamePattern
-from zoompick.study.scenelist import from_collection, read_list, select, to_collection, write_list
+from zoompick.study.rules import select
+from zoompick.study.scenelist import from_collection, read_list, to_collection, write_list
 from zoompick.transfer import record
 
 FILLED = brief_text(

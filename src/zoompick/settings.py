@@ -8,18 +8,16 @@ from __future__ import annotations
 
 import os
 import tomllib
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import platformdirs
 
 from zoompick.errors import UsageError
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(NamedTuple):
     """One row of the table. ``default`` also fixes the type."""
 
     key: str

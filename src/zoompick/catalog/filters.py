@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from zoompick.catalog.period import Hours, Period, Season
 from zoompick.catalog.scene import Scene
@@ -19,8 +18,7 @@ UNTOLD = "none tells"
 ACCESS = ("open", "ask", "priced")
 
 
-@dataclass(frozen=True, slots=True)
-class Filter:
+class Filter(NamedTuple):
     """One condition in force.
 
     Attributes
@@ -47,8 +45,7 @@ class Filter:
 Make = Callable[["Row", Any], Filter]
 
 
-@dataclass(frozen=True)
-class Row:
+class Row(NamedTuple):
     """One row.
 
     Attributes

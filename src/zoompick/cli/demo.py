@@ -83,7 +83,7 @@ def demo(
     with archive(cache) as url:
         study = _study(folder)
         sources.add(sources.Source("ostrell", url), sources.sources_file(study.root))
-        with study.locked(), show.progress() as report:
+        with show.progress() as report:
             done = workflow.run(study, report, __version__)
     show_run(study, done)
     _tell(study, folder, url)

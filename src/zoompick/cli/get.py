@@ -142,7 +142,7 @@ def _run(command: list[str]) -> None:
 
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:
-    from zoompick.study.scenelist import select
+    from zoompick.study.rules import select
     from zoompick.study.shortlist import shortlist
 
     assert study is not None

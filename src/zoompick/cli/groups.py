@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, NamedTuple
 
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from zoompick.cli import completing, light
+from zoompick.cli import light
 
 
 def defaulting(with_words: str, without: str) -> type[TyperGroup]:
@@ -39,8 +38,7 @@ def defaulting(with_words: str, without: str) -> type[TyperGroup]:
     return Defaulting
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(NamedTuple):
     """Where a command of the root lives: a file of this room, a name in it, and the panel it is listed under."""
 
     file: str
@@ -66,6 +64,7 @@ class Root(TyperGroup):
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """The first page; see :mod:`zoompick.cli.front`."""
+        from zoompick.cli import completing
         from zoompick.cli.front import front_page
 
         panels: dict[str, dict[str, str]] = {}
@@ -77,6 +76,8 @@ class Root(TyperGroup):
         """The command if it was built, else a stand-in that knows what the list says of it."""
         if cmd_name in self.commands or cmd_name not in self.table:
             return self.commands.get(cmd_name)
+        from zoompick.cli import completing
+
         text = completing.commands()[cmd_name]["help"]
         return TyperCommand(cmd_name, help=f"{text}.", rich_help_panel=self.table[cmd_name].panel)
 

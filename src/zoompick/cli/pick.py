@@ -197,7 +197,7 @@ def _found(study: Study) -> list[Entry]:
 
 def _named(study: Study, words: list[str]) -> list[Entry]:
     from zoompick.cli.piped import piped_scenes
-    from zoompick.study.scenelist import select
+    from zoompick.study.rules import select
 
     return piped_scenes() if words == ["-"] else select(_found(study), words, "the last search")
 
@@ -207,7 +207,7 @@ def pick_drop(scenes: Words) -> None:
     """Take scenes off the shortlist; their files stay."""
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import select
+    from zoompick.study.rules import select
     from zoompick.study.shortlist import shortlist
 
     study = Study.need(Path.cwd())
@@ -232,7 +232,7 @@ def _change(study: Study, name: str, add: Sequence[Entry], drop: Sequence[Entry]
 def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[Entry]:
     """Change entries of the shortlist where they stand."""
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import select
+    from zoompick.study.rules import select
     from zoompick.study.shortlist import shortlist
 
     study = Study.need(Path.cwd())
@@ -305,7 +305,8 @@ def pick_import(
     from zoompick.cli import show
     from zoompick.errors import DataError, MissingFileError
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import read_list, select
+    from zoompick.study.rules import select
+    from zoompick.study.scenelist import read_list
 
     study = Study.need(Path.cwd())
     if not file.is_file():

@@ -31,7 +31,8 @@ def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Ent
     from zoompick.cli.piped import piped_scenes
     from zoompick.errors import NothingFoundError, StudyError
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import read_list, select
+    from zoompick.study.rules import select
+    from zoompick.study.scenelist import read_list
 
     study = Study.find(Path.cwd())
     if list(words) == ["-"]:

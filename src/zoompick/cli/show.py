@@ -12,9 +12,8 @@ import threading
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stdout
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
@@ -28,8 +27,7 @@ _BETWEEN_LINES_S = 10.0
 _LONGEST_TASK = 24
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(NamedTuple):
     """Heading and alignment; a flexible column gives way when the terminal is narrow."""
 
     name: str

@@ -56,7 +56,7 @@ def run(
     study = Study.need(Path.cwd())
     if dry_run:
         return _dry_run(study)
-    with study.locked(), show.progress() as report:
+    with show.progress() as report:
         done = workflow.run(study, report, __version__)
     if as_json:
         show.as_json(_facts(done))

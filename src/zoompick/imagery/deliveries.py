@@ -7,17 +7,12 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zoompick.catalog.scene import BandFile, Scene
-from zoompick.errors import SourceError
-from zoompick.files import read_json
+from zoompick.imagery.items import band_files
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
-from zoompick.transfer.plan import local_names
-
-ITEM_NAME = "item.json"
 
 
 class OneBand(Derived):
@@ -95,23 +90,3 @@ def _name_from(path: Path) -> str:
         return guide.band_of_file(path.name) or path.stem
     word = re.split(r"[-_. ]", path.stem.lower())[-1]
     return word if word in known_bands() else path.stem
-
-
-def scene_of(path: Path) -> Scene | None:
-    """The scene whose item lies beside a file, or None."""
-    item = path.parent / ITEM_NAME
-    if not item.is_file():
-        return None
-    try:
-        return Scene.from_item(read_json(item))
-    except SourceError:
-        return None
-
-
-def band_files(path: Path) -> list[BandFile]:
-    """What the item beside a file says of the bands in it; nothing when there is no item."""
-    scene = scene_of(path)
-    if scene is None:
-        return []
-    names = local_names(scene)
-    return [band for band in scene.bands.values() if names[band.href] == path.name]

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import shapely
 
@@ -18,8 +18,10 @@ from zoompick import files
 from zoompick.errors import DataError
 from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import box_polygon, geojson_of, project
-from zoompick.raster.raster import Raster
-from zoompick.raster.write import Written
+
+if TYPE_CHECKING:
+    from zoompick.raster.raster import Raster
+    from zoompick.raster.write import Written
 
 _EXTENSIONS = [
     f"https://stac-extensions.github.io/{name}/schema.json"

@@ -12,7 +12,7 @@ import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.filters import BY_KEY, number, percent, pixel, text
@@ -71,8 +71,7 @@ class Brief:
         return self.search.periods
 
 
-@dataclass(frozen=True, slots=True)
-class Key:
+class Key(NamedTuple):
     """A key of the brief.
 
     Attributes

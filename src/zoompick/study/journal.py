@@ -20,6 +20,11 @@ class Act:
     def __init__(self, name: str) -> None:
         self.name = name
         self.facts: dict[str, Any] = {}
+        self.is_kept = True
+
+    def nothing_done(self) -> None:
+        """What was to be done was done before: it gets no line."""
+        self.is_kept = False
 
     def note(self, **facts: object) -> None:
         """Add facts that JSON can hold."""
@@ -42,7 +47,7 @@ def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     finally:
         line = {"time": began.isoformat(timespec="seconds"), "act": name, "outcome": outcome}
         line |= {"seconds": round(time.monotonic() - clock, 3)} | doing.facts
-        if journal is not None:
+        if journal is not None and doing.is_kept:
             _append(journal, json.dumps(line, ensure_ascii=False, default=str))
 
 

@@ -6,6 +6,7 @@ import contextlib
 import threading
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -61,8 +62,18 @@ def exists(folder: Path) -> bool:
 def read(folder: Path) -> dict[str, Fetched]:
     """Files recorded in ``folder`` by name; a row that is none is left out, so that its file is fetched again."""
     path = folder / RECORD
+    try:
+        state = path.stat()
+    except OSError:
+        return {}
+    return dict(_rows(path, state.st_size, state.st_mtime_ns))
+
+
+@lru_cache(maxsize=64)
+def _rows(path: Path, size: int, mtime_ns: int) -> Mapping[str, Fetched]:
+    """Rows of one state of a record: a plan asks for each file of a folder."""
     found: dict[str, Fetched] = {}
-    table = read_json(path) if path.exists() else {}
+    table = read_json(path)
     for name, row in table.items() if isinstance(table, dict) else ():
         with contextlib.suppress(TypeError):
             found[name] = of_row(Fetched, row)

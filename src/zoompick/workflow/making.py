@@ -22,6 +22,8 @@ def make_file(step: Step, how: Making, study: Study | None = None) -> Made:
     with act(study.journal_file if study else None, step.name, product=str(step.output)) as doing:
         made = make(step, how)
         doing.note(**made.facts)
+        if made.was_current:
+            doing.nothing_done()
     return made
 
 
@@ -81,7 +83,9 @@ def make_steps(
             name = step.output.relative_to(study.root).as_posix()
             with act(study.journal_file, step.name, product=name) as doing:
                 product = make(step, how)
-                doing.note(**product.facts, was_current=product.was_current)
+                doing.note(**product.facts)
+                if product.was_current:
+                    doing.nothing_done()
             made.append(product)
     return made
 

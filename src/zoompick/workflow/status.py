@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
+from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError
 from zoompick.files import read_json
 from zoompick.study.folder import Study
@@ -72,49 +73,56 @@ def state_of(study: Study) -> StudyState:
     queue = Queue(study.orders_file).by_scene()
     failures, verified = _failures(study), _verified(study)
     judged_at = study.checks_file.stat().st_mtime if verified else 0.0
-    states = tuple(_scene(study, entry, queue, failures, verified, judged_at) for entry in entries)
+    plans = _plans(study, [entry.scene for entry in entries])
+    known = _Known(queue, failures, verified, judged_at)
+    states = tuple(_scene(study, *pair, known) for pair in zip(entries, plans, strict=True))
     folders = {study.scene_folder(entry.scene.source, entry.scene.id) for entry in entries}
     places = {name: study.root / name for name in ("scenes", "products", "tiles")}
     sizes = {name: _size(path) for name, path in places.items() if path.exists()}
     return StudyState(states, sizes, _to_free(study, folders))
 
 
-def _scene(
-    study: Study,
-    entry: Entry,
-    queue: Mapping[str, Order],
-    failures: Mapping[str, str],
-    verified: Mapping[str, bool],
-    verified_at: float,
-) -> SceneState:
+class _Known(NamedTuple):
+    """What the records tell of all scenes."""
+
+    queue: Mapping[str, Order]
+    failures: Mapping[str, str]
+    verified: Mapping[str, bool]
+    verified_at: float
+
+
+def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> SceneState:
     scene = entry.scene
     folder = study.scene_folder(scene.source, scene.id)
-    plan = _plan(study, entry)
     here, wanted = len(plan.here), len(plan.here) + len(plan.fetch) + len(plan.on_order)
     state, note = "picked", ""
-    order = queue.get(scene.id)
+    order = known.queue.get(scene.id)
     if wanted and here == wanted:
         label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
-        is_judged = all(entry.path.stat().st_mtime <= verified_at for entry in plan.here)
-        state = "verified" if is_judged and verified.get(label) else "here"
+        is_judged = all(entry.path.stat().st_mtime <= known.verified_at for entry in plan.here)
+        state = "verified" if is_judged and known.verified.get(label) else "here"
     elif order is not None and not order.has_failed and order.state != FETCHED:
         state, note = "ordered", f"order {order.number} is {order.state}"
     elif order is not None and order.state in ("failed", "lost"):
         state, note = "failed", f"order {order.number}: {order.message or order.state}"
-    elif scene.id in failures:
-        state, note = "failed", failures[scene.id]
+    elif scene.id in known.failures:
+        state, note = "failed", known.failures[scene.id]
     elif here or plan.under_way_bytes:
         state = "partly here"
     return SceneState(entry, state, note, here, wanted, _size(folder))
 
 
-def _plan(study: Study, entry: Entry) -> DownloadPlan:
-    """What the brief wants of one scene."""
-    brief, scene = study.brief(), entry.scene
-    area = needs.area_of(study)
+def _plans(study: Study, scenes: Sequence[Scene]) -> list[DownloadPlan]:
+    """What the brief wants of each scene."""
+    if not scenes:
+        return []
+    brief, area = study.brief(), needs.area_of(study)
     region = needs.region_in(study, brief) if area is not None else None
-    bands = [name for name in needs.with_classes(brief.bands, [scene]) if name in scene.bands]
-    return needs.plan_for([scene], bands, needs.folders_in(study, [scene]), region, area)
+    plans = []
+    for scene in scenes:
+        bands = [name for name in needs.with_classes(brief.bands, [scene]) if name in scene.bands]
+        plans.append(needs.plan_for([scene], bands, needs.folders_in(study, [scene]), region, area))
+    return plans
 
 
 def _failures(study: Study) -> dict[str, str]:

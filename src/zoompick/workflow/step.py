@@ -11,17 +11,18 @@ from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import StudyError
 from zoompick.events import Report, ignore
 from zoompick.files import multihash_of
-from zoompick.imagery.deliveries import scene_of
+from zoompick.imagery.items import scene_of
 from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
-from zoompick.raster.raster import Raster
-from zoompick.raster.write import WriteOptions, Written, write_geotiff
 from zoompick.transfer import record
-from zoompick.workflow.opening import open_raster
+
+if TYPE_CHECKING:
+    from zoompick.raster.raster import Raster
+    from zoompick.raster.write import WriteOptions, Written
 
 
 @dataclass(frozen=True)
@@ -56,6 +57,8 @@ class Step(ABC):
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """How it is written."""
+        from zoompick.raster.write import WriteOptions
+
         return WriteOptions()
 
     @property
@@ -142,6 +145,8 @@ def make(step: Step, how: Making | None = None) -> Made:
         raise StudyError(f"{step.output} is an input too.", "Give another `out`.")
     if step.output.exists() and not how.may_replace:
         raise StudyError(f"{step.output} exists already.", "Give another `out`, or `overwrite`.")
+    from zoompick.raster.write import write_geotiff
+
     raster = step.build(how.executor)
     sidecar_of(step.output).unlink(missing_ok=True)
     written = write_geotiff(raster, step.output, step.write_options(raster), how.report, how.executor)
@@ -178,5 +183,7 @@ def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
     if fetched is not None and path.is_file() and path.stat().st_size == fetched.size:
         return fetched.multihash
     if digest is multihash_of:
+        from zoompick.workflow.opening import open_raster
+
         open_raster(path)
     return digest(path)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 from functools import partial
@@ -12,10 +11,10 @@ from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import DataError, FormatError, NothingFoundError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import multihash, read_json, write_json
+from zoompick.files import multihash, write_json
 from zoompick.geo.shapes import Shape
-from zoompick.imagery.deliveries import band_files, scene_of
-from zoompick.imagery.sidecar import read_sidecar, sidecar_of
+from zoompick.imagery.items import band_files, scene_of
+from zoompick.imagery.sidecar import read_sidecar
 from zoompick.sensors.classes import ClassTable
 from zoompick.sensors.guide import guide_for_file
 from zoompick.study.brief import Brief
@@ -29,6 +28,7 @@ from zoompick.verification import coverage, files
 from zoompick.verification.finding import Finding, judged
 from zoompick.workflow import checks
 from zoompick.workflow.checks import Expected
+from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
@@ -52,57 +52,17 @@ def judge_study(study: Study, report: Report = ignore) -> list[Finding]:
             "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
         )
     with study.locked():
-        return _judge_and_keep(study, brief, area, plan, report)
+        return judge_and_keep(study, brief, area, plan, report)
 
 
-def judge_again(
-    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore
-) -> tuple[list[Finding], bool]:
-    """Findings of a study, those of the last time where nothing changed since; and whether it was judged anew.
-
-    What has the size and the time stamp that it had then is taken for unchanged.
-    """
-    state, kept = _state(study, plan), _kept(study)
-    if kept is not None and kept[0] == state:
-        return kept[1], False
-    return _judge_and_keep(study, brief, area, plan, report), True
-
-
-def _judge_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report) -> list[Finding]:
+def judge_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore) -> list[Finding]:
+    """Judge a study and keep the findings, with the state of its files. The caller holds the study's lock."""
     with act(study.journal_file, "verify") as doing:
         findings = verify_study(study, brief, area, plan, report)
         rows = [finding.to_json() for finding in findings]
-        write_json(study.checks_file, {"state": _state(study, plan), "findings": rows})
+        write_json(study.checks_file, {"state": state_of(study, plan), "findings": rows})
         doing.note(findings=len(findings), failed=sum(finding.outcome == "fail" for finding in findings))
     return findings
-
-
-def _kept(study: Study) -> tuple[str, list[Finding]] | None:
-    """State and findings of the last time; None when they cannot be read."""
-    try:
-        told = read_json(study.checks_file)
-        return str(told["state"]), [Finding(**row) for row in told["findings"]]
-    except (DataError, KeyError, TypeError):
-        return None
-
-
-def _state(study: Study, plan: StudyPlan) -> str:
-    """Changes when brief, area, shortlist or any file changes that the checks look at."""
-    scenes = [scene for group in plan.days.values() for scene in group]
-    folders = {study.scene_folder(scene.source, scene.id) for scene in scenes}
-    paths = [study.brief_file, study.area_file, study.shortlist_file]
-    paths += [path for folder in sorted(folders) for path in sorted(folder.glob("*"))]
-    for step in plan.steps:
-        paths += [step.output, sidecar_of(step.output), *step.companions]
-    hasher = hashlib.sha256()
-    for path in paths:
-        try:
-            state = path.stat()
-        except OSError:
-            hasher.update(f"{path} is not there\n".encode())
-            continue
-        hasher.update(f"{path} {state.st_size} {state.st_mtime_ns}\n".encode())
-    return hasher.hexdigest()[:32]
 
 
 def verify_study(

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.geo.shapes import Shape, geojson_of
-from zoompick.imagery.clip import Clip
-from zoompick.raster.raster import Raster
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.opening import open_raster
 from zoompick.workflow.step import Step
+
+if TYPE_CHECKING:
+    from zoompick.raster.raster import Raster
 
 
 @dataclass(frozen=True)
@@ -30,6 +30,9 @@ class ClipStep(Step):
 
     def build(self, executor: Executor | None = None) -> Raster:
         """See :class:`zoompick.imagery.clip.Clip`."""
+        from zoompick.imagery.clip import Clip
+        from zoompick.workflow.opening import open_raster
+
         return Clip(open_raster(self.inputs[0]), self.area, self.touch)
 
 

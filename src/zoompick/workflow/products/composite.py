@@ -6,20 +6,17 @@ from collections.abc import Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of, project
 from zoompick.imagery import recipes
-from zoompick.imagery.composite import Composite
-from zoompick.imagery.picture import write_png
-from zoompick.imagery.stretch import percentile_limits
-from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Raster, band_index
-from zoompick.raster.write import WriteOptions
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.opening import open_raster
 from zoompick.workflow.step import Step
+
+if TYPE_CHECKING:
+    from zoompick.raster.raster import Raster
+    from zoompick.raster.write import WriteOptions
 
 
 @dataclass(frozen=True)
@@ -39,6 +36,12 @@ class CompositeStep(Step):
 
     def build(self, executor: Executor | None = None) -> Raster:
         """See :class:`zoompick.imagery.composite.Composite`; the percentiles are measured here."""
+        from zoompick.imagery.composite import Composite
+        from zoompick.imagery.stretch import percentile_limits
+        from zoompick.raster.masks import PolygonMask
+        from zoompick.raster.raster import band_index
+        from zoompick.workflow.opening import open_raster
+
         source = open_raster(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
         mask = None if self.area is None else PolygonMask(project(self.area, source.grid.crs), source.grid)
@@ -46,6 +49,8 @@ class CompositeStep(Step):
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""
+        from zoompick.raster.write import WriteOptions
+
         return WriteOptions(is_rgb=True)
 
     @property
@@ -55,6 +60,9 @@ class CompositeStep(Step):
 
     def accompany(self) -> tuple[Path, ...]:
         """Write the PNG and its world file."""
+        from zoompick.imagery.picture import write_png
+        from zoompick.workflow.opening import open_raster
+
         write_png(open_raster(self.output), self.companions[0], settings.whole("picture_side_px"))
         return self.companions
 

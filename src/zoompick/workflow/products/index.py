@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.imagery import recipes
-from zoompick.imagery.index import Index
-from zoompick.raster.raster import Raster
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.opening import open_raster
 from zoompick.workflow.step import Step
+
+if TYPE_CHECKING:
+    from zoompick.raster.raster import Raster
 
 
 @dataclass(frozen=True)
@@ -29,6 +29,9 @@ class IndexStep(Step):
 
     def build(self, executor: Executor | None = None) -> Raster:
         """See :class:`zoompick.imagery.index.Index`."""
+        from zoompick.imagery.index import Index
+        from zoompick.workflow.opening import open_raster
+
         source = open_raster(self.inputs[0])
         return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)
 

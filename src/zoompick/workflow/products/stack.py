@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.catalog.scene import CLASS_BAND
-from zoompick.imagery.deliveries import open_layers
-from zoompick.imagery.stack import build_stack
-from zoompick.raster.grid import Grid
-from zoompick.raster.raster import Raster
-from zoompick.raster.write import WriteOptions
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import Step
+
+if TYPE_CHECKING:
+    from zoompick.raster.grid import Grid
+    from zoompick.raster.raster import Raster
+    from zoompick.raster.write import WriteOptions
 
 
 @dataclass(frozen=True)
@@ -37,10 +37,15 @@ class StackStep(Step):
 
     def build(self, executor: Executor | None = None) -> Raster:
         """See :func:`zoompick.imagery.stack.build_stack`."""
+        from zoompick.imagery.deliveries import open_layers
+        from zoompick.imagery.stack import build_stack
+
         return build_stack(open_layers(self.inputs), self.bands, self.grid, (CLASS_BAND,))
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """Classes are never averaged."""
+        from zoompick.raster.write import WriteOptions
+
         return WriteOptions(is_class=[band.name for band in raster.bands] == [CLASS_BAND])
 
 

@@ -1,0 +1,33 @@
+"""What the catalogue item beside a file says of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zoompick.catalog.bands import BandFile
+from zoompick.catalog.scene import Scene
+from zoompick.errors import SourceError
+from zoompick.files import read_json
+from zoompick.transfer.plan import local_names
+
+ITEM_NAME = "item.json"
+
+
+def scene_of(path: Path) -> Scene | None:
+    """The scene whose item lies beside a file, or None."""
+    item = path.parent / ITEM_NAME
+    if not item.is_file():
+        return None
+    try:
+        return Scene.from_item(read_json(item))
+    except SourceError:
+        return None
+
+
+def band_files(path: Path) -> list[BandFile]:
+    """What the item beside a file says of the bands in it; nothing when there is no item."""
+    scene = scene_of(path)
+    if scene is None:
+        return []
+    names = local_names(scene)
+    return [band for band in scene.bands.values() if names[band.href] == path.name]
