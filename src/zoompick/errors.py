@@ -6,6 +6,7 @@
     ├── UsageError            the person asked for something that cannot be meant
     │   ├── AreaError         coordinates or polygons
     │   ├── BriefError        a line of study.toml
+    │   ├── FactsError        a file of facts of the user's own
     │   ├── UnknownNameError  a collection, band, recipe, source that does not exist (names the near ones)
     │   └── StudyError        no study here, or something in it is in the way
     │       └── BusyError     another run works in this study
@@ -66,6 +67,10 @@ class StudyError(UsageError):
 
 class BusyError(StudyError):
     """Another process works in the same study."""
+
+
+class FactsError(UsageError):
+    """A file of facts of the user's own (a band guide, recipes, sheet schemes) that cannot be used."""
 
 
 class UnknownNameError(UsageError):

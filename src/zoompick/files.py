@@ -15,13 +15,11 @@ import tempfile
 import unicodedata
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import fields
 from pathlib import Path
-from typing import Any, BinaryIO, TypeVar
+from typing import Any, BinaryIO
 
 from zoompick.errors import BusyError, DataError, DiskError, MissingFileError
 
-Record = TypeVar("Record")
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 SHA256, BLAKE3 = "1220", "1e20"
 """Prefixes of a multihash: function code 0x12 (sha2-256) or 0x1e (blake3), length 0x20 (multiformats table)."""
@@ -152,27 +150,6 @@ def read_json(path: Path) -> Any:
         raise DataError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
     except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise DataError(f"{path} is not valid JSON: {error}.", "Open it in an editor, or make it again.") from error
-
-
-def of_row(kind: type[Record], row: object) -> Record:
-    """A record, an instance of a dataclass, out of a row of JSON; a list stands for a tuple.
-
-    Raises
-    ------
-    TypeError
-        A field is missing, unknown, or of another type: people edit files, and programs are killed.
-    """
-    import msgspec
-
-    if not isinstance(row, dict):
-        raise TypeError("a row is no object")
-    unknown = row.keys() - {entry.name for entry in fields(kind)}  # type: ignore[arg-type]
-    if unknown:
-        raise TypeError(f"{min(unknown)} is not known")
-    try:
-        return msgspec.convert(row, kind)
-    except msgspec.ValidationError as error:
-        raise TypeError(str(error)) from error
 
 
 def new_hasher() -> Any:

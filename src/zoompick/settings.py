@@ -48,6 +48,33 @@ def config_folder() -> Path:
     return Path(os.environ.get("ZOOMPICK_CONFIG") or platformdirs.user_config_path("zoompick"))
 
 
+BRIEF_NAME = "study.toml"
+
+
+def study_folder(start: Path) -> Path | None:
+    """The study that holds ``start``: the nearest folder upward with a brief."""
+    here = start.resolve()
+    return next((folder for folder in (here, *here.parents) if (folder / BRIEF_NAME).is_file()), None)
+
+
+def own_files(kind: str, *endings: str) -> list[Path]:
+    """Files of facts of the user's own: those of the study that holds this folder, then those for all studies.
+
+    Parameters
+    ----------
+    kind : str
+        Name of their folder: ``guides``, ``recipes``, ``classes``, ``places``, ``schemes``.
+    """
+    study = study_folder(Path.cwd())
+    folders = [folder / kind for folder in (study, config_folder()) if folder is not None]
+    return [
+        path
+        for folder in folders
+        for path in sorted(folder.glob("*.*"))
+        if path.suffix.lower() in (endings or (".toml",))
+    ]
+
+
 def cache_folder() -> Path:
     """Folder of what can be made again at any time (``ZOOMPICK_CACHE`` overrides it)."""
     return Path(os.environ.get("ZOOMPICK_CACHE") or platformdirs.user_cache_path("zoompick"))

@@ -23,7 +23,7 @@ from zoompick.files import safe_name
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, polygon_of
 from zoompick.later import later
-from zoompick.settings import config_folder
+from zoompick.settings import config_folder, own_files
 
 if TYPE_CHECKING:
     import shapely
@@ -79,8 +79,7 @@ def known() -> list[Place]:
     """All places: the person's own first, then those that come along, then towns where that extra is installed."""
     own = [
         place
-        for path in sorted(folder().glob("*.*"))
-        if path.suffix.lower() in (".csv", ".geojson", ".json")
+        for path in own_files("places", ".csv", ".geojson", ".json")
         for place in _read(guard.read_bytes(path), path.name, path.stem)
     ]
     return [*own, *_shipped(), *_towns()]

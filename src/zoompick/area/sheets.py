@@ -6,18 +6,20 @@ The schemes are data (``data/schemes.toml``); this file knows three geometries, 
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
-from functools import cache
+from dataclasses import asdict, dataclass, field
+from functools import cache, lru_cache
 from importlib import resources
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
 
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project
 from zoompick.geo.sizes import share
 from zoompick.later import later
+from zoompick.records import read_facts, refuse
+from zoompick.settings import own_files
 
 if TYPE_CHECKING:
     import shapely
@@ -124,13 +126,92 @@ def _both(first: Bounds, second: Bounds | None) -> Bounds | None:
     )
 
 
-@cache
+@dataclass(frozen=True)
+class _Row:
+    """A scheme as a file tells it; which numbers it needs depends on its kind."""
+
+    name: str
+    kind: Literal["squares", "degrees", "frames"]
+    pattern: str
+    label: str
+    zones: dict[str, int] = field(default_factory=dict)
+    within: tuple[float, ...] = ()
+    step_m: float = 0
+    size_m: float = 0
+    wraps: int = 0
+    west: float = 0
+    north: float = 0
+    step_lon: float = 0
+    step_lat: float = 0
+    cols: int = 0
+    rows: int = 0
+    epsg: int = 0
+    track: int = 0
+    frame: int = 0
+    x_m: float = 0
+    y_m: float = 0
+    across_m: float = 0
+    along_m: float = 0
+    width_m: float = 0
+    length_m: float = 0
+    lean: float = 0
+    tracks: tuple[int, ...] = ()
+    frames: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True)
+class _File:
+    scheme: tuple[_Row, ...]
+
+
+_NEEDED = {
+    "squares": ("zones", "within", "step_m", "size_m"),
+    "degrees": ("step_lon", "step_lat", "cols", "rows"),
+    "frames": ("epsg", "across_m", "along_m", "width_m", "length_m", "tracks", "frames"),
+}
+"""What each kind cannot do without."""
+
+
 def schemes() -> tuple[Scheme, ...]:
-    """All schemes that come with the package."""
-    text = resources.files("zoompick.area").joinpath("data/schemes.toml").read_text(encoding="utf-8")
-    return tuple(
-        Scheme(row["name"], row["kind"], row["pattern"], row["label"], row) for row in tomllib.loads(text)["scheme"]
-    )
+    """All schemes: those that come with the package, then the user's own.
+
+    Raises
+    ------
+    FactsError
+        One of the user's own cannot be used.
+    """
+    own = tuple((path, path.stat().st_mtime_ns) for path in own_files("schemes"))
+    return (*_shipped(), *_own(own))
+
+
+@cache
+def _shipped() -> tuple[Scheme, ...]:
+    with resources.as_file(resources.files("zoompick.area").joinpath("data/schemes.toml")) as path:
+        return _read(path)
+
+
+@lru_cache(maxsize=4)
+def _own(files: tuple[tuple[Path, int], ...]) -> tuple[Scheme, ...]:
+    return tuple(scheme for path, _ in files for scheme in _read(path))
+
+
+def _read(path: Path) -> tuple[Scheme, ...]:
+    found = []
+    for number, row in enumerate(read_facts(path, _File).scheme):
+        place = f"$.scheme[{number}]"
+        missing = [key for key in _NEEDED[row.kind] if not getattr(row, key)]
+        if missing:
+            what = f"The scheme {row.name} tells no {missing[0]}."
+            raise refuse(path, place, what, f"{row.kind} need {', '.join(_NEEDED[row.kind])}.")
+        if row.within and len(row.within) != 4:
+            raise refuse(path, f"{place}.within", "An extent has four numbers.", "West, south, east, north.")
+        try:
+            re.compile(row.pattern)
+        except re.error as error:
+            what = f"The pattern cannot be read: {error}."
+            raise refuse(path, f"{place}.pattern", what, "It is a regular expression.") from error
+        found.append(Scheme(row.name, row.kind, row.pattern, row.label, asdict(row)))
+    return tuple(found)
 
 
 def named(text: str) -> Sheet | None:

@@ -8,7 +8,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from zoompick.errors import DataError, UnknownNameError, UsageError
-from zoompick.files import of_row, read_json, write_json
+from zoompick.files import read_json, write_json
+from zoompick.records import of_row
 from zoompick.settings import config_folder
 
 FILE_NAME = "sources.json"

@@ -94,7 +94,8 @@ def _study(folder: Path) -> Study:
     """The demo's study: made, or the one that is there from before."""
     from zoompick.area.model import Area
     from zoompick.geo.shapes import polygon_of
-    from zoompick.study.folder import BRIEF_NAME, Study
+    from zoompick.settings import BRIEF_NAME
+    from zoompick.study.folder import Study
     from zoompick.workflow.new import NewStudy, new_study
 
     if (folder / BRIEF_NAME).exists():

@@ -1,15 +1,16 @@
-"""Recipes by name: composites and indices, read from ``data/recipes.toml``."""
+"""Recipes by name, composites and indices: those of ``data/recipes.toml``, and the user's own."""
 
 from __future__ import annotations
 
-import tomllib
-from dataclasses import dataclass
-from functools import cache
+from dataclasses import dataclass, field
+from functools import cache, lru_cache
 from importlib import resources
-from typing import Any
+from pathlib import Path
 
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.formula import Formula
+from zoompick.records import read_facts, refuse
+from zoompick.settings import own_files
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,28 +32,94 @@ class IndexRecipe:
     source: str
 
 
+@dataclass(frozen=True)
+class _Composite:
+    title: str
+    bands: tuple[str, ...]
+    shows: str = ""
+
+
+@dataclass(frozen=True)
+class _Index:
+    title: str
+    formula: str
+    source: str = ""
+    shows: str = ""
+
+
+@dataclass(frozen=True)
+class _File:
+    """Recipes as a file tells them."""
+
+    composite: dict[str, _Composite] = field(default_factory=dict)
+    index: dict[str, _Index] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class _Table:
+    composites: dict[str, CompositeRecipe]
+    indices: dict[str, IndexRecipe]
+
+
+def _table() -> _Table:
+    """The recipes that come with the package, and the user's own."""
+    own = own_files("recipes")
+    return _joined(tuple((path, path.stat().st_mtime_ns) for path in own)) if own else _shipped()
+
+
 @cache
-def _table() -> dict[str, Any]:
-    text = resources.files("zoompick.imagery").joinpath("data/recipes.toml").read_text(encoding="utf-8")
-    return tomllib.loads(text)
+def _shipped() -> _Table:
+    with resources.as_file(resources.files("zoompick.imagery").joinpath("data/recipes.toml")) as path:
+        return _read(path)
+
+
+@lru_cache(maxsize=4)
+def _joined(own: tuple[tuple[Path, int], ...]) -> _Table:
+    found = _Table(dict(_shipped().composites), dict(_shipped().indices))
+    for path, _ in own:
+        more = _read(path)
+        for kind, known, new in (
+            ("composite", found.composites, more.composites),
+            ("index", found.indices, more.indices),
+        ):
+            for name in new.keys() & known.keys():
+                raise refuse(path, f"$.{kind}.{name}", f"There is a recipe {name} already.", "Give it another name.")
+            known.update(new)  # type: ignore[arg-type]
+    return found
+
+
+def _read(path: Path) -> _Table:
+    told = read_facts(path, _File)
+    composites, indices = {}, {}
+    for name, entry in told.composite.items():
+        if len(entry.bands) != 3:
+            what = f"A composite takes three bands, not {len(entry.bands)}."
+            raise refuse(path, f"$.composite.{name}.bands", what, "For red, green and blue.")
+        composites[name] = CompositeRecipe(name, entry.title, (entry.bands[0], entry.bands[1], entry.bands[2]))
+    for name, row in told.index.items():
+        try:
+            indices[name] = IndexRecipe(name, row.title, Formula.parse(row.formula), row.source)
+        except UsageError as error:
+            raise refuse(path, f"$.index.{name}.formula", error.what, error.todo) from error
+    return _Table(composites, indices)
 
 
 def composite_names() -> tuple[str, ...]:
     """All composite recipes."""
-    return tuple(_table()["composite"])
+    return tuple(_table().composites)
 
 
 def index_names() -> tuple[str, ...]:
     """All index recipes."""
-    return tuple(_table()["index"])
+    return tuple(_table().indices)
 
 
 def composite(name: str) -> CompositeRecipe:
     """The composite recipe called ``name``; UnknownNameError names the near ones."""
-    if name not in _table()["composite"]:
+    found = _table().composites.get(name)
+    if found is None:
         raise UnknownNameError.of("composite recipe", name, composite_names(), "Or give three `bands` of your own.")
-    entry = _table()["composite"][name]
-    return CompositeRecipe(name, entry["title"], tuple(entry["bands"]))
+    return found
 
 
 def own_composite(bands: tuple[str, ...]) -> CompositeRecipe:
@@ -64,7 +131,7 @@ def own_composite(bands: tuple[str, ...]) -> CompositeRecipe:
 
 def index(name: str) -> IndexRecipe:
     """The index recipe called ``name``; UnknownNameError names the near ones."""
-    if name not in _table()["index"]:
+    found = _table().indices.get(name)
+    if found is None:
         raise UnknownNameError.of("index recipe", name, index_names())
-    entry = _table()["index"][name]
-    return IndexRecipe(name, entry["title"], Formula.parse(entry["formula"]), entry["source"])
+    return found

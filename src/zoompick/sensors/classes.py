@@ -6,6 +6,12 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from zoompick.errors import UnknownNameError
+from zoompick.records import read_facts, refuse
+from zoompick.settings import own_files
+
+MEANINGS = ("fill", "clear", "shadow", "cloud", "snow")
+
 
 @dataclass(frozen=True, slots=True)
 class ClassTable:
@@ -18,9 +24,17 @@ class ClassTable:
     snow: frozenset[int] = frozenset()
 
     @classmethod
+    def of_codes(cls, codes: Mapping[str, Iterable[int]]) -> ClassTable:
+        """Codes by meaning; UsageError for a meaning that there is not."""
+        for meaning in codes:
+            if meaning not in MEANINGS:
+                raise UnknownNameError.of("meaning of a class", meaning, MEANINGS)
+        return cls(**{meaning: frozenset(given) for meaning, given in codes.items()})
+
+    @classmethod
     def from_stac(cls, classes: Iterable[Mapping[str, Any]]) -> ClassTable:
         """Read ``classification:classes`` (STAC classification extension 2.0), by the words in the names."""
-        found: dict[str, set[int]] = {role: set() for role in ("fill", "clear", "shadow", "cloud", "snow")}
+        found: dict[str, set[int]] = {role: set() for role in MEANINGS}
         for entry in classes:
             name, value = str(entry.get("name", "")).lower(), entry.get("value")
             if isinstance(value, int):
@@ -32,3 +46,27 @@ def _role(name: str) -> str:
     words = (("shadow", "shadow"), ("cloud", "cloud"), ("cirrus", "cloud"), ("snow", "snow"), ("ice", "snow"),
              ("fill", "fill"), ("no_data", "fill"), ("nodata", "fill"))  # fmt: skip
     return next((role for word, role in words if word in name), "clear")
+
+
+@dataclass(frozen=True)
+class _File:
+    """A class table as a file tells it."""
+
+    codes: dict[str, tuple[int, ...]]
+    title: str = ""
+
+
+def class_table(name: str) -> ClassTable:
+    """A class table of the user's own, by the name of its file in the folder ``classes``.
+
+    Raises
+    ------
+    UnknownNameError, FactsError
+    """
+    own = {path.stem: path for path in reversed(own_files("classes"))}
+    if name not in own:
+        raise UnknownNameError.of("class table", name, own)
+    try:
+        return ClassTable.of_codes(read_facts(own[name], _File).codes)
+    except UnknownNameError as error:
+        raise refuse(own[name], "$.codes", error.what, error.todo) from error

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import cache
+from functools import cache, lru_cache
 from importlib import resources
+from pathlib import Path
 
-from zoompick.sensors.classes import ClassTable
+from zoompick.errors import UsageError
+from zoompick.records import read_facts, refuse
+from zoompick.sensors.classes import ClassTable, class_table
+from zoompick.settings import own_files
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,29 +56,71 @@ class BandGuide:
         return match["band"] if match and match["band"] in self.band_names else None
 
 
-@cache
+@dataclass(frozen=True)
+class _File:
+    """A guide as a file tells it; ``classes`` are codes by meaning, or the name of a class table."""
+
+    name: str
+    collections: tuple[str, ...] = ()
+    file_pattern: str = ""
+    class_band: str = ""
+    scene_pattern: str = ""
+    parts: dict[str, str] = field(default_factory=dict)
+    band: tuple[BandFacts, ...] = ()
+    classes: dict[str, tuple[int, ...]] | str = field(default_factory=dict)
+
+
 def guides() -> tuple[BandGuide, ...]:
-    """All guides that come with the package."""
-    folder = resources.files("zoompick.sensors").joinpath("data")
-    return tuple(
-        _read(entry.read_text(encoding="utf-8"))
-        for entry in sorted(folder.iterdir(), key=lambda entry: entry.name)
-        if entry.name.endswith(".toml")
-    )
+    """All guides: the user's own first, then those that come with the package.
+
+    Raises
+    ------
+    FactsError
+        One of the user's own cannot be used.
+    """
+    own = tuple((path, path.stat().st_mtime_ns) for path in own_files("guides"))
+    return (*_own(own), *_shipped())
 
 
-def _read(text: str) -> BandGuide:
-    table = tomllib.loads(text)
+@lru_cache(maxsize=4)
+def _own(files: tuple[tuple[Path, int], ...]) -> tuple[BandGuide, ...]:
+    return tuple(_read(path) for path, _ in files)
+
+
+@cache
+def _shipped() -> tuple[BandGuide, ...]:
+    with resources.as_file(resources.files("zoompick.sensors").joinpath("data")) as folder:
+        return tuple(_read(path) for path in sorted(folder.glob("*.toml")))
+
+
+def _read(path: Path) -> BandGuide:
+    told = read_facts(path, _File)
+    for key in ("file_pattern", "scene_pattern"):
+        _compiled(path, key, getattr(told, key))
+    if told.file_pattern and "band" not in re.compile(told.file_pattern).groupindex:
+        raise refuse(path, "$.file_pattern", "The pattern has no group called band.", "As '^x-(?P<band>[a-z0-9]+)'.")
     return BandGuide(
-        name=table["name"],
-        collections=tuple(table["collections"]),
-        file_pattern=table.get("file_pattern", ""),
-        class_band=table.get("class_band", ""),
-        bands=tuple(BandFacts(**entry) for entry in table.get("band", ())),
-        scene_pattern=table.get("scene_pattern", ""),
-        parts=table.get("parts", {}),
-        classes=ClassTable(**{role: frozenset(codes) for role, codes in table.get("classes", {}).items()}),
-    )
+        told.name, told.collections, told.band, _classes(path, told.classes), told.file_pattern, told.class_band,
+        told.scene_pattern, told.parts,
+    )  # fmt: skip
+
+
+def _compiled(path: Path, key: str, pattern: str) -> None:
+    try:
+        re.compile(pattern)
+    except re.error as error:
+        raise refuse(
+            path, f"$.{key}", f"The pattern cannot be read: {error}.", "It is a regular expression."
+        ) from error
+
+
+def _classes(path: Path, told: dict[str, tuple[int, ...]] | str) -> ClassTable:
+    if isinstance(told, str):
+        return class_table(told)
+    try:
+        return ClassTable.of_codes(told)
+    except UsageError as error:
+        raise refuse(path, "$.classes", error.what, error.todo) from error
 
 
 def guide_for_collection(collection: str) -> BandGuide | None:

@@ -19,7 +19,7 @@ from zoompick.catalog.filters import BY_KEY, number, percent, pixel, text
 from zoompick.catalog.period import Period
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
-from zoompick.study.folder import BRIEF_NAME
+from zoompick.settings import BRIEF_NAME
 from zoompick.study.names import FIELDS, NamePattern
 
 

@@ -10,12 +10,11 @@ from typing import TYPE_CHECKING
 
 from zoompick import files
 from zoompick.errors import StudyError
+from zoompick.settings import BRIEF_NAME, study_folder
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.study.brief import Brief
-
-BRIEF_NAME = "study.toml"
 
 
 @dataclass(frozen=True)
@@ -27,10 +26,8 @@ class Study:
     @classmethod
     def find(cls, start: Path) -> Study | None:
         """The study that holds ``start``: the nearest folder upward with a brief."""
-        for folder in (start.resolve(), *start.resolve().parents):
-            if (folder / BRIEF_NAME).is_file():
-                return cls(folder)
-        return None
+        found = study_folder(start)
+        return None if found is None else cls(found)
 
     @classmethod
     def need(cls, start: Path) -> Study:

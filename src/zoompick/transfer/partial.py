@@ -17,8 +17,9 @@ from urllib.parse import urlsplit
 
 from zoompick.errors import CancelledError
 from zoompick.events import Advanced, Report
-from zoompick.files import disk_errors, of_row, take_name, writing
+from zoompick.files import disk_errors, take_name, writing
 from zoompick.net.refusals import TransientError
+from zoompick.records import of_row
 from zoompick.transfer import kinds
 from zoompick.transfer.checksums import sha256_of_digest
 

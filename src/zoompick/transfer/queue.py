@@ -7,8 +7,9 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 from zoompick.errors import DataError
-from zoompick.files import of_row, read_json, write_json
+from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape, from_text
+from zoompick.records import of_row
 
 PLANNED, UNSURE, READY, FETCHED, LOST = "planned", "unsure", "successful", "fetched", "lost"
 PENDING = ("accepted", "running")

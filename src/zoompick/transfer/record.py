@@ -10,8 +10,9 @@ from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zoompick.files import multihash, of_row, read_json, write_json
+from zoompick.files import multihash, read_json, write_json
 from zoompick.geo.shapes import from_text
+from zoompick.records import of_row
 
 if TYPE_CHECKING:
     from zoompick.transfer.plan import Fetch

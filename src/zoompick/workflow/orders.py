@@ -15,10 +15,11 @@ from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source, known, named
 from zoompick.errors import DataError, IncompleteError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.files import of_row, read_json, write_json
+from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, TransientError
+from zoompick.records import of_row
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
 from zoompick.study.shortlist import shortlist
