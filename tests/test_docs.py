@@ -58,6 +58,21 @@ def test_the_session_shown_is_what_the_program_says(program):
             assert words.replace("zoompick-demo", "fen") in said, line
 
 
+def test_the_lines_for_python_run_and_are_typed(tmp_path, archive):
+    """Ten lines from a search to an array, as the README shows them."""
+    code = re.search(r"```python\n(.*?)```", README, re.DOTALL)[1].replace("http://127.0.0.1:8638", archive)
+    assert len(code.splitlines()) <= 11
+    (tmp_path / "lines.py").write_text(code)
+    done = subprocess.run([sys.executable, "lines.py"], cwd=tmp_path, capture_output=True, text=True)
+    assert re.fullmatch(r"\(1, \d+, \d+\) fen\.tif\npass\n", done.stdout), done.stderr
+    assert done.stderr == ""
+    judged = subprocess.run(
+        [sys.executable, "-m", "mypy", "--strict", "--config-file=", "lines.py"],
+        cwd=tmp_path, capture_output=True, text=True,
+    )  # fmt: skip
+    assert judged.returncode == 0, judged.stdout
+
+
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
 def test_links_lead_somewhere(page):
     for target in re.findall(r"\]\(([^)#]+)\)", page.read_text()):

@@ -11,7 +11,7 @@ import typer
 from zoompick.cli import options
 
 if TYPE_CHECKING:
-    from zoompick.geo.shapes import Shape
+    from zoompick.area.model import Area
     from zoompick.raster.grid import Grid
     from zoompick.workflow.step import Made, Step
 
@@ -54,16 +54,15 @@ def stack(
         _in_study("stack", as_json)
         return
     given = options.area_given(area, box, around)
-    grid = _grid(files, given.polygon if given else None, pixel, like)
+    grid = _grid(files, given, pixel, like)
     _plain(StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid), overwrite, as_json)
 
 
-def _grid(files: Sequence[Path], area: Shape | None, pixel: float | None, like: Path | None) -> Grid | None:
+def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
     """The wished grid: of another file, or around an area, or the finest file's with another pixel size."""
     from zoompick.errors import UsageError
-    from zoompick.geo.shapes import bounds_of, project
-    from zoompick.raster.grid import Grid
     from zoompick.workflow.opening import open_raster
+    from zoompick.workflow.verbs import grid_around
 
     if like is not None:
         if area is not None or pixel is not None:
@@ -73,9 +72,7 @@ def _grid(files: Sequence[Path], area: Shape | None, pixel: float | None, like: 
         return None
     if pixel is not None and pixel <= 0:
         raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
-    finest = min((open_raster(path).grid for path in files), key=lambda grid: grid.pixel_x)
-    bounds = bounds_of(project(area, finest.crs)) if area is not None else finest.bounds
-    return Grid.snapped(bounds, finest.crs, pixel or finest.pixel_x)
+    return grid_around([open_raster(path).grid for path in files], area, pixel)
 
 
 def clip(

@@ -17,7 +17,7 @@ from zoompick.geo.region import Region
 from zoompick.net.pace import Pace
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
-from zoompick.transfer.plan import DownloadPlan
+from zoompick.transfer.plan import DownloadPlan, file_of, local_names
 from zoompick.workflow import get, needs
 from zoompick.workflow.outlook import Outlook, outlook
 
@@ -116,6 +116,20 @@ class DownloadRequest:
         """What is still to be fetched."""
         return needs.plan_for(self.scenes, self.bands, self.folders, self.region, self.area)
 
+    def files(self) -> tuple[Path, ...]:
+        """All files that are wanted and here, in the order of scenes and bands."""
+        plan = self.plan()
+        here = {entry.path for entry in plan.here}
+        folders = self.folders
+        named = [
+            folders[scene.id] / names[file.href]
+            for scene in self.scenes
+            for names in [local_names(scene)]
+            for band in (self.bands or tuple(scene.bands))
+            if (file := file_of(scene, band)) is not None
+        ]
+        return tuple(path for path in dict.fromkeys(named) if path in here)
+
     def outlook(self, ready: get.Ready) -> Outlook:
         """What it will take."""
         return outlook(ready, self.scenes, self.area.shape if self.area else None, self.journal)
@@ -145,11 +159,6 @@ class Downloaded:
     plan: DownloadPlan
     received_bytes: int = 0
     ready: get.Ready | None = None
-
-    @property
-    def paths(self) -> tuple[Path, ...]:
-        """All files that were asked for, in the order of scenes and bands."""
-        return tuple(entry.path for entry in (*self.plan.here, *self.plan.fetch))
 
 
 def look_ahead(request: DownloadRequest, report: Report = ignore, pace: Pace | None = None) -> get.Ready:

@@ -87,7 +87,7 @@ def verify_study(
 
 
 def verify_files(
-    paths: Sequence[Path],
+    paths: Sequence[str | Path],
     bands: Sequence[str] = (),
     area: Shape | None = None,
     valid: float = 98,
@@ -106,7 +106,7 @@ def verify_files(
         Percent of the area with valid pixels, at least.
     """
     jobs: list[Job] = []
-    for path in paths:
+    for path in map(Path, paths):
         expected = Expected(None, bands, area, valid, 100, _class_table(path), executor)
         jobs.append(partial(_product, path, path.name, executor))
         jobs.append(partial(_opened, path, path.name, expected))
