@@ -17,7 +17,7 @@ import shapely
 from helpers import FEN
 from zoompick.catalog import footprints, index
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.open import FootprintFile
+from zoompick.catalog.footprintfile import FootprintFile
 from zoompick.catalog.period import Hours, Period, Season
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source
@@ -89,7 +89,11 @@ def scene(number: int = 1, **told) -> Scene:
         ({"bands": ("red",)}, {"bands": ("red", "nir")}, "none has nir"),
         ({"season": Season(12, 2)}, {"season": Season(6, 8)}, "they are from 2025-12-15"),
         ({"hours": Hours(11, 12)}, {"hours": Hours(1, 2)}, "between 11:17 and 11:17"),
-        ({"published": (Period.parse("2025-12-16"),)}, {"published": (Period.parse("2024"),)}, "Leave --published"),
+        (
+            {"published": (Period.parse("2025-12-16"),)},
+            {"published": (Period.parse("2024"),)},
+            "Leave `published` out",
+        ),
     ],
 )
 def test_each_filter_passes_and_explains(wish, passes_it, told):

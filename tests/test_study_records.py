@@ -204,11 +204,11 @@ class Row:
 
 
 def test_a_row_of_json_is_held_against_its_fields():
-    assert files.of_row(Row, {"name": "a", "share": 1, "parts": ["b"]}) == Row("a", share=1, parts=("b",))
+    assert records.of_row(Row, {"name": "a", "share": 1, "parts": ["b"]}) == Row("a", share=1, parts=("b",))
     for row in ([], None, {}, {"name": None}, {"name": "a", "count": "3"}, {"name": "a", "more": 1},
                 {"name": "a", "note": 1}, {"name": "a", "parts": "b"}, {"name": "a", "count": 1.5}):  # fmt: skip
         with pytest.raises(TypeError):
-            files.of_row(Row, row)
+            records.of_row(Row, row)
 
 
 @pytest.mark.parametrize(

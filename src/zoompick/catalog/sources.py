@@ -7,20 +7,13 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+from zoompick.catalog.sourcekinds import KINDS, kind_of
 from zoompick.errors import DataError, UnknownNameError, UsageError
 from zoompick.files import read_json, write_json
 from zoompick.records import of_row
 from zoompick.settings import config_folder
 
 FILE_NAME = "sources.json"
-
-
-KINDS = {
-    "stac-api": "a STAC API: searched by the server, checked here",
-    "stac-catalog": "a static STAC catalog: crawled, checked here",
-    "footprints": "a file of footprints: indexed once, searched here",
-    "tiles": "a service of picture tiles: WMTS, TileJSON or an address with {z}, {x} and {y}; no scenes",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +25,7 @@ class Source:
     url : str
         Landing page, root catalog, or the path of a file.
     kind : str
-        One of :data:`KINDS`.
+        One of :data:`zoompick.catalog.sourcekinds.KINDS`.
     day : str
         Date of footprints whose file tells none.
     """
@@ -69,17 +62,8 @@ class Source:
                 f"'{url}' is no web address, and no file.",
                 "Give one that begins with http:// or https://, or a file of footprints.",
             )
-        if not is_web:
-            return cls(name, str(Path(url).resolve()), kind or "footprints", day)
-        return cls(name, url, kind or _kind_of(url), day)
-
-
-def _kind_of(url: str) -> str:
-    """The likely kind of what lies at a web address."""
-    path = url.split("?")[0].lower()
-    if "{z}" in url or "wmts" in url.lower() or path.endswith(("tilejson.json", "/tiles.json")):
-        return "tiles"
-    return "stac-catalog" if path.endswith(".json") else "stac-api"
+        address = url if is_web else str(Path(url).resolve())
+        return cls(name, address, kind or kind_of(address), day)
 
 
 def sources_file(study: Path | None) -> Path:
@@ -93,7 +77,10 @@ def load(path: Path) -> dict[str, Source]:
         return {}
     table = read_json(path)
     try:
-        return {name: of_row(Source, row | {"name": name}) for name, row in table.items()}
+        found = {name: of_row(Source, row | {"name": name}) for name, row in table.items()}
+        if strange := [source.kind for source in found.values() if source.kind not in KINDS]:
+            raise TypeError(f"there is no kind {strange[0]}")
+        return found
     except (AttributeError, TypeError) as error:
         raise DataError(f"{path} does not hold sources.", "Remove it and add the sources again.") from error
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from zoompick.catalog.sourcekinds import KINDS
 from zoompick.cli import options
 from zoompick.cli.groups import group
 
@@ -23,7 +24,7 @@ def source_add(
         str, typer.Argument(metavar="URL|FILE", help="Landing page, root of a static catalog, or file of footprints.")
     ],
     kind: Annotated[
-        str, typer.Option("--kind", metavar="KIND", help="stac-api, stac-catalog or footprints; told by the address.")
+        str, typer.Option("--kind", metavar="KIND", help=f"{', '.join(KINDS)}; told by the address.")
     ] = "",
     day: Annotated[
         str, typer.Option("--date", metavar="DATE", help="Date of footprints whose file tells none.")
@@ -32,8 +33,8 @@ def source_add(
 ) -> None:
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
     from zoompick.catalog import sources
-    from zoompick.catalog.open import reader_of
     from zoompick.catalog.period import Period
+    from zoompick.catalog.sourcekinds import reader_of
     from zoompick.cli import show
     from zoompick.net.client import Client
     from zoompick.study.folder import Study
@@ -86,7 +87,7 @@ def source_show(
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
     from zoompick.catalog import offer, sources
-    from zoompick.catalog.open import reader_of
+    from zoompick.catalog.sourcekinds import reader_of
     from zoompick.cli import show
     from zoompick.net.client import Client
 
@@ -99,7 +100,7 @@ def source_show(
         facts = {"name": found.name, "kind": found.kind, "url": found.url, "title": title}
         show.as_json(facts | {"collections": collections})
         return
-    show.line(f"{found.name}: {title}, {sources.KINDS[found.kind]}")
+    show.line(f"{found.name}: {title}, {KINDS[found.kind].about}")
     show.line(found.url)
     for entry in collections:
         show.line()

@@ -9,9 +9,9 @@ from typing import Any, Literal
 import shapely
 
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.open import Reader, reader_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import Scene
+from zoompick.catalog.sourcekinds import Reader, reader_of
 from zoompick.catalog.sources import Source
 from zoompick.catalog.stac import StacApi
 from zoompick.catalog.tileservice import TileLayer, TileService

@@ -10,9 +10,9 @@ from zoompick.catalog import explain
 from zoompick.catalog.cover import CoverWish
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.gather import Gathering
-from zoompick.catalog.open import Reader, reader_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.catalog.sourcekinds import Reader, reader_of
 from zoompick.catalog.sources import Source
 from zoompick.errors import NothingFoundError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Noted, Report, ignore

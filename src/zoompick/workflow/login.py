@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 from zoompick.catalog import offer
 from zoompick.catalog.links import address_of
-from zoompick.catalog.open import reader_of
+from zoompick.catalog.sourcekinds import reader_of
 from zoompick.catalog.sources import Source
 from zoompick.errors import UsageError
 from zoompick.events import Report, ignore

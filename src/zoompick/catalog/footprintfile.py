@@ -1,32 +1,18 @@
-"""The right reader for each kind of source, all with the same two verbs: ``collections`` and ``search``."""
+"""A file of footprints as a source: searched through its index."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.footprints import items_of
 from zoompick.catalog.index import FootprintIndex, build, file_for
 from zoompick.catalog.sources import Source
-from zoompick.catalog.stac import StacApi
-from zoompick.catalog.static import StaticCatalog
-from zoompick.catalog.tileservice import TileService
 from zoompick.errors import FormatError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
-from zoompick.net.client import Client
-
-
-class Reader(Protocol):
-    """A source that can be asked."""
-
-    def collections(self) -> list[dict[str, Any]]:
-        """Its collections, as STAC Collections."""
-
-    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
-        """Items that may fit; the caller checks them again."""
 
 
 class FootprintFile:
@@ -62,19 +48,3 @@ class FootprintFile:
         ends = int(span.end.timestamp()) if span and span.end else None
         boxes = [Bounds(*part.bounds) for part in getattr(criteria.ground, "geoms", [criteria.ground])]
         yield from self._index.items(boxes, begins, ends, criteria.cloud_max)
-
-
-def reader_of(source: Source, client: Client, report: Report = ignore) -> Reader:
-    """Open a source.
-
-    Raises
-    ------
-    SourceError, DataError
-    """
-    if source.kind == "footprints":
-        return FootprintFile(source, report)
-    if source.kind == "stac-catalog":
-        return StaticCatalog(source.url, client, report)
-    if source.kind == "tiles":
-        return TileService(source.name, source.url, client)
-    return StacApi(source.url, client)

@@ -1,0 +1,107 @@
+"""The kinds of sources: how an address of each looks, and what reads it. A new kind is a file and an entry here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+
+if TYPE_CHECKING:
+    from zoompick.catalog.criteria import Criteria
+    from zoompick.catalog.sources import Source
+    from zoompick.events import Report
+    from zoompick.net.client import Client
+
+
+class Reader(Protocol):
+    """A source that can be asked."""
+
+    def collections(self) -> list[dict[str, Any]]:
+        """Its collections, as STAC Collections."""
+
+    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+        """Items that may fit; the caller checks them again."""
+
+
+class SourceKind(NamedTuple):
+    """A kind of source.
+
+    Attributes
+    ----------
+    about : str
+        What it is and who searches, for people.
+    fits : callable
+        Whether an address looks like one of this kind.
+    opens : callable
+        Its reader, loaded when a source of the kind is asked.
+    """
+
+    about: str
+    fits: Callable[[str], bool]
+    opens: Callable[[Source, Client, Report], Reader]
+
+
+def _is_web(address: str) -> bool:
+    return address.startswith(("http://", "https://"))
+
+
+def _path(address: str) -> str:
+    return address.split("?")[0].lower()
+
+
+def _looks_like_tiles(address: str) -> bool:
+    has_tiles = "{z}" in address or "wmts" in address.lower()
+    return _is_web(address) and (has_tiles or _path(address).endswith(("tilejson.json", "/tiles.json")))
+
+
+def _tiles(source: Source, client: Client, report: Report) -> Reader:
+    from zoompick.catalog.tileservice import TileService
+
+    return TileService(source.name, source.url, client)
+
+
+def _catalog(source: Source, client: Client, report: Report) -> Reader:
+    from zoompick.catalog.static import StaticCatalog
+
+    return StaticCatalog(source.url, client, report)
+
+
+def _api(source: Source, client: Client, report: Report) -> Reader:
+    from zoompick.catalog.stac import StacApi
+
+    return StacApi(source.url, client)
+
+
+def _footprints(source: Source, client: Client, report: Report) -> Reader:
+    from zoompick.catalog.footprintfile import FootprintFile
+
+    return FootprintFile(source, report)
+
+
+KINDS: dict[str, SourceKind] = {
+    "tiles": SourceKind(
+        "a service of picture tiles: WMTS, TileJSON or an address with {z}, {x} and {y}; no scenes",
+        _looks_like_tiles, _tiles,
+    ),
+    "stac-catalog": SourceKind(
+        "a static STAC catalog: crawled, checked here",
+        lambda address: _is_web(address) and _path(address).endswith(".json"), _catalog,
+    ),
+    "stac-api": SourceKind("a STAC API: searched by the server, checked here", _is_web, _api),
+    "footprints": SourceKind("a file of footprints: indexed once, searched here", lambda address: True, _footprints),
+}  # fmt: skip
+"""By name, in the order in which an address is tried."""
+
+
+def kind_of(address: str) -> str:
+    """The likely kind of what lies at an address."""
+    return next(name for name, kind in KINDS.items() if kind.fits(address))
+
+
+def reader_of(source: Source, client: Client, report: Report) -> Reader:
+    """Open a source.
+
+    Raises
+    ------
+    SourceError, DataError
+    """
+    return KINDS[source.kind].opens(source, client, report)
