@@ -138,15 +138,32 @@ def stack(folder: Path, side: int) -> None:
 
 def stack_anew(folder: Path, side: int) -> None:
     """The same where no block can be passed on as it is: every tile is encoded."""
-    from zoompick.raster.raster import Derived
-
-    class Computed(Derived):
-        """Pixels only."""
-
-        def read(self, window: Any, bands: Any = None, level: int = 0) -> Any:
-            return self.source.read(window, bands, level)
+    from computed import Computed
 
     written(Computed(stacked(folder, side)), folder / "out-stack.tif")
+
+
+def stack_far(folder: Path, side: int) -> None:
+    """The same on processes: work and encoded blocks travel."""
+    import multiprocessing
+    from concurrent.futures import ProcessPoolExecutor
+
+    from computed import Computed
+    from zoompick.raster.write import write_geotiff
+
+    raster, out = Computed(stacked(folder, side)), folder / "out-stack.tif"
+    out.unlink(missing_ok=True)
+    with ProcessPoolExecutor(THREADS, mp_context=multiprocessing.get_context("spawn")) as pool:
+        # Started and warm, as a pool is that lives longer than one product.
+        list(pool.map(_warm, range(4 * THREADS)))
+        timed(lambda: write_geotiff(raster, out, executor=pool))
+
+
+def _warm(_: int) -> None:
+    from zoompick.raster import directory, kernels, tilework  # noqa: F401
+
+    kernels._cv2()
+    time.sleep(0.05)
 
 
 def stack_codec(folder: Path, side: int) -> None:

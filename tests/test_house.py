@@ -16,11 +16,15 @@ import pytest
 import zoompick
 from helpers import foreign_tiff, grid, noise
 from zoompick import errors
+from zoompick.area.model import Area
 from zoompick.cli import exits
+from zoompick.workflow.new import NewStudy, new_study
 
 ROOT = Path(__file__).parents[1]
 HEAVY = {"scipy", "pandas", "matplotlib", "cv2", "dask"}
 PIXELS = {"numpy", "tifffile", "imagecodecs"}
+RECORDS = {"numpy", "shapely", "pyproj", "urllib3", "pydantic", *PIXELS, *HEAVY}
+"""What commands that only read records do without."""
 WATCH = """
 import json, sys
 from zoompick.__main__ import main
@@ -46,7 +50,11 @@ def loaded(cwd: Path, *words: str) -> set[str]:
         (["--help"], {"urllib3", "pyproj", "shapely", *PIXELS, *HEAVY}),
         (["search", "--help"], {"urllib3", "pyproj", "shapely", *PIXELS, *HEAVY}),
         (["area", "--box", "-12.1", "-38.7", "-12", "-38.6"], {"urllib3", "tifffile", "imagecodecs", *HEAVY}),
-        (["source", "list"], {"urllib3", "pyproj", "tifffile", "imagecodecs", *HEAVY}),
+        (["source", "list"], RECORDS),
+        (["status"], RECORDS),
+        (["history"], RECORDS),
+        (["pick", "list"], RECORDS),
+        (["order", "status"], RECORDS),
         (["stack", "red.tif", "--pixel", "16"], {"urllib3", "starlette", "uvicorn", *HEAVY - {"cv2"}}),
         (["clip", "red.tif", "--box", "-12.2", "-38.8", "-12", "-38.4"], {"starlette", "uvicorn", *HEAVY - {"cv2"}}),
         (["verify", "red.tif"], {"starlette", "uvicorn", *HEAVY}),
@@ -54,6 +62,12 @@ def loaded(cwd: Path, *words: str) -> set[str]:
 )
 def test_a_command_loads_only_what_its_work_needs(tmp_path, words, forbidden):
     foreign_tiff(tmp_path / "red.tif", noise((1, 64, 64)), grid(64, 64), nodata="0")
+    if forbidden is RECORDS:
+        new_study(tmp_path / "study", NewStudy("Fen", Area.from_box(-12.1, -38.7, -12, -38.6), window=True))
+        scene = {"id": "s", "properties": {"datetime": "2025-01-01T00:00:00Z"}, "bbox": [0, 0, 1, 1],
+                 "assets": {"red": {"href": "http://127.0.0.1:1/red.tif", "roles": ["data"]}}}  # fmt: skip
+        (tmp_path / "study" / "shortlist.json").write_text(json.dumps({"features": [scene]}))
+        tmp_path /= "study"
     assert loaded(tmp_path, *words) & forbidden == set()
 
 

@@ -144,7 +144,7 @@ def test_curlew_sheets_hold_four_bands_and_tell_no_cloud(shared_cache, archive, 
         assert np.array_equal(layer.raster.read(layer.raster.grid.window)[0], pixels[number])
     with pytest.raises(NothingFoundError, match="none tells") as caught:
         find.search(Source("o", archive), Criteria(AREA, ("curlew-sheets",), cloud_max=10))
-    assert "leave --cloud out" in caught.value.todo
+    assert "leave `cloud` out" in caught.value.todo
 
 
 def test_neighbouring_sheets_join(shared_cache):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import inspect
 import io
 import json
 import threading
@@ -17,10 +18,12 @@ import shapely
 from helpers import FEN
 from zoompick.catalog import footprints, index
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.filters import BY_RULE, ROWS
 from zoompick.catalog.footprintfile import FootprintFile
 from zoompick.catalog.period import Hours, Period, Season
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source
+from zoompick.cli.search import search as search_command
 from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of
@@ -31,6 +34,9 @@ from zoompick.raster.opening import open_raster
 from zoompick.standin import passes
 from zoompick.standin.catalogue import instruments
 from zoompick.standin.store import Store
+from zoompick.study.brief import read_brief
+from zoompick.study.rules import select
+from zoompick.study.scenelist import Entry
 from zoompick.workflow import clouds, find
 from zoompick.workflow.about import next_passes
 
@@ -103,6 +109,52 @@ def test_each_filter_passes_and_explains(wish, passes_it, told):
     assert not failing.fits(one)
     assert told in str(find.explain.nothing_found(failing, [one], []))
     assert failing.in_force()
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "words"),
+    [
+        ("cloud_max", 2000, "not between 0 and 100"), ("cloud_max", "20", "must be a number"),
+        ("cloud_land_max", float("nan"), "not between"), ("cover_min", True, "must be a number"),
+        ("sun_min_deg", float("inf"), "no number"), ("pixel_max_m", 0, "not above 0"),
+        ("collections", 7, "list of names"), ("bands", ("red", "red"), "named twice"), ("access", ("free",), "access"),
+        ("periods", ("2025-13",), "2025-13"), ("season", "winter", "winter"), ("versions", "oldest", "versions"),
+    ],
+)  # fmt: skip
+def test_criteria_check_themselves(field, value, words):
+    with pytest.raises(UsageError, match=words) as refused:
+        Criteria(AREA, **{field: value})
+    assert refused.value.what.startswith(f"{field} = {value!r} cannot be used.")
+
+
+def test_texts_are_read_and_never_become_letters():
+    wish = Criteria(AREA, "lapwing-l2", "2025-12", season="dec-feb", bands="red,nir", platforms=["a"])
+    assert (wish.collections, wish.bands, wish.platforms) == (("lapwing-l2",), ("red", "nir"), ("a",))
+    assert wish.season == Season(12, 2) and wish == Criteria(AREA, ("lapwing-l2",), (Period.parse("2025-12"),),
+                                                             season=Season(12, 2), bands=("red", "nir"),
+                                                             platforms=("a",))  # fmt: skip
+
+
+def test_every_filter_of_the_table_reaches_options_brief_rules_and_queries(tmp_path):
+    """A row is enough: nothing else names filters."""
+    options = inspect.signature(search_command).parameters
+    assert {row.field for row in ROWS if row.option} <= set(options)
+    values = {"dates": "2025", "cloud": 30, "season": "dec-feb", "hours": "9-12", "published": "2025", "has": ["red"],
+              "collections": ["c"], "platforms": ["p"], "instruments": ["i"], "levels": ["l"], "access": ["open"],
+              "versions": "all", "scene_cover": 5, "cloud_area": 5, "cloud_land": 5, "sun": 5, "off_nadir": 5,
+              "pixel_max": 5}  # fmt: skip
+    assert set(values) == {row.key for row in ROWS if row.key}
+    lines = [f"{key} = {json.dumps(value)}" for key, value in values.items()]
+    (tmp_path / "study.toml").write_text("\n".join(["[search]", *lines]))
+    wish = read_brief(tmp_path / "study.toml").search
+    assert all(getattr(wish, row.field) not in (None, (), 0) for row in ROWS if row.key)
+    assert {name for name, _, _ in wish.limits()} == {"eo:cloud_cover", "view:sun_elevation", "view:off_nadir", "gsd"}
+    rules = [rule for rule, row in BY_RULE.items() if row.is_number]
+    entry = Entry(scene(**{"x:cloud_cover_land": 44}), 50, 3)
+    assert all(select([entry], [f"{rule}>=0"], "it") == [entry] for rule in rules)
+    with pytest.raises(NothingFoundError, match="cloud-land<10"):
+        select([entry], ["cloud-land<10"], "it")
+    assert select([entry], ["instrument=IMAGER"], "it") == [entry]
 
 
 def test_a_scene_that_does_not_tell_passes_no_limit():

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import json
+import multiprocessing
+import os
 import shutil
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 
 import imagecodecs
@@ -14,6 +18,11 @@ import tifffile
 
 from zoompick.standin import passes
 from zoompick.standin.passes import Scene
+from zoompick.study.folder import Study
+from zoompick.study.shortlist import shortlist
+from zoompick.workflow.plan import plan_study
+from zoompick.workflow.step import Making, make
+from zoompick.workflow.verify import verify_study
 
 SCHEMA = json.loads((Path(__file__).parent / "data" / "stac-item.schema.json").read_text())
 BANDS = ["blue", "green", "red", "rededge", "nir", "swir16"]
@@ -140,6 +149,43 @@ def test_a_second_run_does_nothing_again_even_without_the_archive(done, program)
     assert told["fetched"] == {"files": 0, "bytes": 0}
     assert all(entry["was_current"] for entry in told["products"])
     assert before == {path: path.stat().st_mtime_ns for path in done.rglob("*.tif")}
+
+
+def test_size_and_time_stamp_vouch_for_a_product_until_somebody_asks(done, program):
+    program("run", cwd=done)
+    path, acts = product(done, "ndvi.tif"), len((done / "journal.jsonl").read_text().splitlines())
+    stamp, data = path.stat().st_mtime_ns, bytearray(path.read_bytes())
+    data[-100:] = bytes(100)
+    path.write_bytes(data)
+    os.utime(path, ns=(stamp, stamp))
+    trusting = program("run", "--json", cwd=done).json
+    assert all(entry["was_current"] for entry in trusting["products"]) and not trusting["judged"]
+    # What did nothing is no act.
+    assert len((done / "journal.jsonl").read_text().splitlines()) == acts
+    asked = program("verify", "--json", cwd=done)
+    assert asked.code == 1 and asked.json["outcome"] == "fail"
+    os.utime(path, ns=(stamp + 1, stamp + 1))
+    mended = program("run", "--json", cwd=done).json
+    assert [Path(e["path"]).name for e in mended["products"] if not e["was_current"]] == ["ndvi.tif"]
+    assert mended["judged"] and all(finding["outcome"] == "pass" for finding in mended["findings"])
+    (done / "area.geojson").write_text((done / "area.geojson").read_text() + "\n")
+    assert program("run", "--json", cwd=done).json["judged"]
+
+
+def test_products_and_findings_are_the_same_on_processes_and_on_few_or_many_threads(done, tmp_path, monkeypatch):
+    study = Study(done)
+    brief, area = study.brief(), study.area()
+    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(2, mp_context=context) as pool:
+        for name, workers, executor in (("one", "1", None), ("five", "5", None), ("far", "2", pool)):
+            monkeypatch.setenv("ZOOMPICK_WORKERS", workers)
+            for step in plan.steps:
+                again = replace(step, output=tmp_path / name / step.output.name)
+                make(again, Making(executor=executor))
+                assert again.output.read_bytes() == step.output.read_bytes(), (name, step.output.name)
+        found = verify_study(study, brief, area, plan, executor=pool)
+    assert [one.to_json() for one in found] == json.loads((done / "checks.json").read_text())["findings"]
 
 
 def test_only_what_a_change_touches_is_made_again(done, program):

@@ -11,7 +11,7 @@ import sys
 
 import pytest
 
-from zoompick import files, settings
+from zoompick import files, records, settings
 from zoompick.catalog import sources
 from zoompick.errors import (
     BriefError,

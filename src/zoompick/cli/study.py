@@ -89,6 +89,7 @@ def _facts(done: StudyRun) -> dict[str, object]:
     return {
         "scenes": [entry.scene.id for entry in done.entries],
         "searched": done.searched,
+        "judged": done.judged,
         "fetched": {"files": done.fetched_files, "bytes": done.fetched_bytes},
         "products": [
             {"step": made.step, "path": str(made.path), "was_current": made.was_current} | dict(made.facts)
