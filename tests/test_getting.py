@@ -33,8 +33,8 @@ from zoompick.net.ranges import Cost, RemoteFile, RemoteParts, Span, merged
 from zoompick.net.refusals import TransientError
 from zoompick.raster.opening import open_raster
 from zoompick.transfer import kinds, record
-from zoompick.transfer.partial import paths_beside, size_under_way
 from zoompick.transfer.plan import DownloadPlan, Fetch
+from zoompick.transfer.record import paths_beside, size_under_way
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow import get
 from zoompick.workflow.outlook import rate_of

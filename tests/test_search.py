@@ -117,8 +117,9 @@ def test_each_filter_passes_and_explains(wish, passes_it, told):
         ("cloud_max", 2000, "not between 0 and 100"), ("cloud_max", "20", "must be a number"),
         ("cloud_land_max", float("nan"), "not between"), ("cover_min", True, "must be a number"),
         ("sun_min_deg", float("inf"), "no number"), ("pixel_max_m", 0, "not above 0"),
-        ("collections", 7, "list of names"), ("bands", ("red", "red"), "named twice"), ("access", ("free",), "access"),
-        ("periods", ("2025-13",), "2025-13"), ("season", "winter", "winter"), ("versions", "oldest", "versions"),
+        ("bands", ("red", "red"), "named twice"), ("access", ("free",), "access"),
+        ("periods", ("2025-13",), "2025-13"), ("season", "winter", "winter"),
+        ("versions", "oldest", "versions"), ("collections", 7, "list of names"),
     ],
 )  # fmt: skip
 def test_criteria_check_themselves(field, value, words):

@@ -7,12 +7,9 @@ folder, the default below.
 from __future__ import annotations
 
 import os
-import tomllib
 from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
-
-import platformdirs
 
 from zoompick.errors import UsageError
 
@@ -45,7 +42,11 @@ _BY_KEY = {row.key: row for row in TABLE}
 
 def config_folder() -> Path:
     """Folder of the user's own settings and sources (``ZOOMPICK_CONFIG`` overrides it)."""
-    return Path(os.environ.get("ZOOMPICK_CONFIG") or platformdirs.user_config_path("zoompick"))
+    if given := os.environ.get("ZOOMPICK_CONFIG"):
+        return Path(given)
+    import platformdirs
+
+    return platformdirs.user_config_path("zoompick")
 
 
 BRIEF_NAME = "study.toml"
@@ -77,11 +78,17 @@ def own_files(kind: str, *endings: str) -> list[Path]:
 
 def cache_folder() -> Path:
     """Folder of what can be made again at any time (``ZOOMPICK_CACHE`` overrides it)."""
-    return Path(os.environ.get("ZOOMPICK_CACHE") or platformdirs.user_cache_path("zoompick"))
+    if given := os.environ.get("ZOOMPICK_CACHE"):
+        return Path(given)
+    import platformdirs
+
+    return platformdirs.user_cache_path("zoompick")
 
 
 @cache
 def _file_values(path: Path) -> dict[str, object]:
+    import tomllib
+
     try:
         return tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:

@@ -6,7 +6,6 @@ beside it in a new brief. Keys of ``[search]`` come from the table of filters.
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 from collections.abc import Callable, Mapping
@@ -233,6 +232,8 @@ def _check_keys(table: dict[str, Any], content: str) -> None:
 
 
 def _unknown(what: str, known: list[str], line: int) -> BriefError:
+    import difflib
+
     near = difflib.get_close_matches(what.rpartition(" ")[2].strip("[]"), known, n=1)
     hint = f"Did you mean {near[0]}?" if near else f"There is {', '.join(known)}."
     return BriefError(f"{BRIEF_NAME}, line {line}: {what} is not known.", hint)

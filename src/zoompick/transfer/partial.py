@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import json
 import os
@@ -22,11 +21,11 @@ from zoompick.net.refusals import TransientError
 from zoompick.records import of_row
 from zoompick.transfer import kinds
 from zoompick.transfer.checksums import sha256_of_digest
+from zoompick.transfer.record import paths_beside
 
 if TYPE_CHECKING:
     from zoompick.net.client import Answer
 
-_ENDING = ".partial"
 _BEHIND = 8
 _PIECE = 1 << 20
 _WRITE_BACK = 32 << 20
@@ -242,19 +241,6 @@ class Partial:
         self._out = None
         take_name(self.part, self.path)
         self._note_file.unlink(missing_ok=True)
-
-
-def paths_beside(path: Path) -> tuple[Path, Path]:
-    """Where the bytes under way and their note lie."""
-    part = path.with_name(f".{path.name}{_ENDING}")
-    return part, part.with_name(part.name + ".json")
-
-
-def size_under_way(path: Path) -> int:
-    """Bytes that an earlier run left of a file; 0 for none."""
-    with contextlib.suppress(OSError):
-        return paths_beside(path)[0].stat().st_size
-    return 0
 
 
 @contextmanager

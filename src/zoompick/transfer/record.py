@@ -1,4 +1,4 @@
-"""What was fetched into a folder: one small JSON file beside the scene's files."""
+"""What was fetched into a folder: a small JSON file beside the scene's files; and what is there of files under way."""
 
 from __future__ import annotations
 
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 RECORD = "downloads.json"
 ITEM = "item.json"
+_ENDING = ".partial"
 _SLACK_DEG = 1e-6
 """About 0.1 m, by which corners may have been rounded."""
 _lock = threading.Lock()
@@ -115,3 +116,16 @@ def write_item(folder: Path, item: Mapping[str, Any]) -> None:
     path = folder / ITEM
     if not path.exists() or read_json(path) != item:
         write_json(path, item)
+
+
+def paths_beside(path: Path) -> tuple[Path, Path]:
+    """Where the bytes under way and their note lie."""
+    part = path.with_name(f".{path.name}{_ENDING}")
+    return part, part.with_name(part.name + ".json")
+
+
+def size_under_way(path: Path) -> int:
+    """Bytes that an earlier run left of a file; 0 for none."""
+    with contextlib.suppress(OSError):
+        return paths_beside(path)[0].stat().st_size
+    return 0

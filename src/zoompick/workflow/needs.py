@@ -21,7 +21,6 @@ from zoompick.geo.region import Region
 from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.study.folder import Study
 from zoompick.transfer import record
-from zoompick.transfer.partial import size_under_way
 from zoompick.transfer.plan import DownloadPlan, file_of, local_names, plan
 
 if TYPE_CHECKING:
@@ -71,7 +70,7 @@ def plan_for(
     for name in bands:
         if not any(file_of(scene, name) for scene in scenes) and not _is_known(name, offered):
             raise UnknownNameError.of("band", name, offered, f"The scenes have {', '.join(offered)}.")
-    return plan(scenes, list(bands) or offered, folders, record.is_here, region, size_under_way, area)
+    return plan(scenes, list(bands) or offered, folders, record.is_here, region, record.size_under_way, area)
 
 
 def _is_known(name: str, offered: Sequence[str]) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError
@@ -15,8 +15,10 @@ from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import shortlist
 from zoompick.transfer.plan import DownloadPlan
-from zoompick.transfer.queue import FETCHED, Order, Queue
 from zoompick.workflow import needs
+
+if TYPE_CHECKING:
+    from zoompick.transfer.queue import Order
 
 _UNFINISHED = (".*.partial", ".*.partial.json", ".*.part")
 
@@ -70,11 +72,11 @@ class StudyState:
 def state_of(study: Study) -> StudyState:
     """Look at the study's records and folders; nothing is asked of a source."""
     entries = shortlist(study)
-    queue = Queue(study.orders_file).by_scene()
+    orders = _orders(study)
     failures, verified = _failures(study), _verified(study)
     judged_at = study.checks_file.stat().st_mtime if verified else 0.0
     plans = _plans(study, [entry.scene for entry in entries])
-    known = _Known(queue, failures, verified, judged_at)
+    known = _Known(orders, failures, verified, judged_at)
     states = tuple(_scene(study, *pair, known) for pair in zip(entries, plans, strict=True))
     folders = {study.scene_folder(entry.scene.source, entry.scene.id) for entry in entries}
     places = {name: study.root / name for name in ("scenes", "products", "tiles")}
@@ -85,7 +87,7 @@ def state_of(study: Study) -> StudyState:
 class _Known(NamedTuple):
     """What the records tell of all scenes."""
 
-    queue: Mapping[str, Order]
+    orders: Mapping[str, Order]
     failures: Mapping[str, str]
     verified: Mapping[str, bool]
     verified_at: float
@@ -96,12 +98,12 @@ def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> Sce
     folder = study.scene_folder(scene.source, scene.id)
     here, wanted = len(plan.here), len(plan.here) + len(plan.fetch) + len(plan.on_order)
     state, note = "picked", ""
-    order = known.queue.get(scene.id)
+    order = known.orders.get(scene.id)
     if wanted and here == wanted:
         label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
         is_judged = all(entry.path.stat().st_mtime <= known.verified_at for entry in plan.here)
         state = "verified" if is_judged and known.verified.get(label) else "here"
-    elif order is not None and not order.has_failed and order.state != FETCHED:
+    elif order is not None and not order.has_failed and order.state != "fetched":
         state, note = "ordered", f"order {order.number} is {order.state}"
     elif order is not None and order.state in ("failed", "lost"):
         state, note = "failed", f"order {order.number}: {order.message or order.state}"
@@ -110,6 +112,15 @@ def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> Sce
     elif here or plan.under_way_bytes:
         state = "partly here"
     return SceneState(entry, state, note, here, wanted, _size(folder))
+
+
+def _orders(study: Study) -> Mapping[str, Order]:
+    """The order that tells most of each scene."""
+    if not study.orders_file.exists():
+        return {}
+    from zoompick.transfer.queue import Queue
+
+    return Queue(study.orders_file).by_scene()
 
 
 def _plans(study: Study, scenes: Sequence[Scene]) -> list[DownloadPlan]:

@@ -82,7 +82,8 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     """Bands of each recipe of the table that is wanted."""
     named = wanted.recipes(recipes.CompositeRecipe, recipes.composite, wanted.brief.composites)
-    return {recipe.name: recipe.bands for recipe in named if recipe.name in recipes.composite_names()}
+    known = recipes.composite_names()
+    return {recipe.name: recipe.bands for recipe in named if recipe.name in known}
 
 
 KIND = Kind("composite", of_day, needs=needs)
