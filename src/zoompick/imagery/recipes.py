@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
+from typing import NamedTuple
 
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.formula import Formula
@@ -13,8 +14,7 @@ from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
 
 
-@dataclass(frozen=True, slots=True)
-class CompositeRecipe:
+class CompositeRecipe(NamedTuple):
     """Three bands for red, green and blue."""
 
     name: str
@@ -22,8 +22,7 @@ class CompositeRecipe:
     bands: tuple[str, str, str]
 
 
-@dataclass(frozen=True, slots=True)
-class IndexRecipe:
+class IndexRecipe(NamedTuple):
     """A formula over bands, and the paper it is from."""
 
     name: str
@@ -55,8 +54,7 @@ class _File:
     index: dict[str, _Index] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class _Table:
+class _Table(NamedTuple):
     composites: dict[str, CompositeRecipe]
     indices: dict[str, IndexRecipe]
 

@@ -1,4 +1,4 @@
-"""What was fetched into a folder: a small JSON file beside the scene's files; and what is there of files under way."""
+"""What was fetched into a folder, by a small JSON file in it; and what there is of files under way."""
 
 from __future__ import annotations
 

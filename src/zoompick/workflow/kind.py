@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from zoompick.area.model import Area
 from zoompick.catalog.scene import Scene
@@ -16,8 +15,7 @@ from zoompick.workflow.step import Step
 Recipe = TypeVar("Recipe")
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(NamedTuple):
     """What is wanted of a study.
 
     Attributes
@@ -41,8 +39,7 @@ class Wanted:
         return [named(name) for name in names]
 
 
-@dataclass(frozen=True)
-class Day:
+class Day(NamedTuple):
     """Scenes of one acquisition day.
 
     Attributes
@@ -72,8 +69,7 @@ def _no_needs(wanted: Wanted) -> Mapping[str, tuple[str, ...]]:
     return {}
 
 
-@dataclass(frozen=True)
-class Kind:
+class Kind(NamedTuple):
     """A kind of product.
 
     Attributes

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.catalog.scene import Scene
@@ -18,8 +18,7 @@ from zoompick.workflow.needs import band_paths, study_grid
 from zoompick.workflow.step import Step
 
 
-@dataclass(frozen=True)
-class StudyPlan:
+class StudyPlan(NamedTuple):
     """What is made of a study.
 
     Attributes

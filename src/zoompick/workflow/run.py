@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.catalog import sources
@@ -26,8 +27,7 @@ from zoompick.workflow.plan import plan_study
 from zoompick.workflow.step import Made
 
 
-@dataclass(frozen=True)
-class StudyRun:
+class StudyRun(NamedTuple):
     """What a run came to.
 
     Attributes
@@ -75,6 +75,8 @@ def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignor
         return shortlist(study), False
     from zoompick.workflow import find
 
+    # What the brief asks for that cannot be made is told before anybody is asked for scenes.
+    plan_study(study, brief, area, [])
     source = sources.named(brief.source, sources.known(study.root))
     criteria = criteria_of(brief, area)
     with act(study.journal_file, "search", source=source.name) as doing:
@@ -97,7 +99,6 @@ def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
     """
     with study.locked():
         brief, area = study.brief(), study.area()
-        plan_study(study, brief, area, [])
         entries, searched = select_scenes(study, brief, area, report)
         scenes = [entry.scene for entry in entries]
         files, size = _fetched(study, brief, scenes, report)
