@@ -160,6 +160,7 @@ def stack_far(folder: Path, side: int) -> None:
 
 
 def _warm(_: int) -> None:
+    from zoompick.imagery import deliveries, stack  # noqa: F401
     from zoompick.raster import directory, kernels, tilework  # noqa: F401
 
     kernels._cv2()

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 
 
 def main() -> None:
     """Run the command line and exit with its code."""
+    # Hardly anything made here lies in circles, and looking for them costs a short command a tenth of its time.
+    gc.set_threshold(50_000, 20, 20)
     if sys.argv[1:] == ["--version"]:
         from zoompick import __version__
 

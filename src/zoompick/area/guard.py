@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import zipfile
 from pathlib import Path
 from typing import TYPE_CHECKING
-
-import defusedxml
-from defusedxml import ElementTree
 
 from zoompick.errors import AreaError
 from zoompick.files import human_bytes
 
 if TYPE_CHECKING:
+    import zipfile
     from xml.etree.ElementTree import Element
 
 MOST_BYTES = 64 << 20
@@ -41,6 +38,8 @@ def members(path: Path) -> dict[str, bytes]:
     AreaError
         No zip archive, damaged, or a bomb.
     """
+    import zipfile
+
     try:
         with zipfile.ZipFile(path) as archive:
             entries = [entry for entry in archive.infolist() if not entry.is_dir()]
@@ -75,6 +74,9 @@ def xml_root(data: bytes, label: str) -> Element:
     AreaError
         No XML, or one with entity declarations.
     """
+    import defusedxml
+    from defusedxml import ElementTree
+
     try:
         return ElementTree.fromstring(data, forbid_dtd=False)
     except defusedxml.DefusedXmlException as error:

@@ -165,6 +165,11 @@ class Scene:
         return self.when.strftime("%Y-%m-%d")
 
     @property
+    def label(self) -> str:
+        """What people call it in a study: its day and tile, else its id."""
+        return f"{self.day} {self.tile}" if self.tile else self.id
+
+    @property
     def acquisition(self) -> tuple[str, float, str]:
         """What reprocessed twins share: platform, time in seconds, tile."""
         return self.platform, self.when.timestamp(), self.tile or self.id

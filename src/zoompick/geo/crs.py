@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 else:
     np = later("numpy")
 
+METRES_A_DEGREE = 111_320.0
+"""Of latitude, rounded: for sizes that need not be exact."""
 Floats: TypeAlias = "npt.NDArray[np.float64]"
 
 

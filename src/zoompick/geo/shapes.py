@@ -172,6 +172,11 @@ def bounds_of(polygon: Shape) -> Bounds:
     return Bounds(*map(float, polygon.bounds))
 
 
+def outline_of(bounds: Bounds, crs: Crs, step: float) -> Shape:
+    """A rectangle of a reference system in longitude/latitude, its edges cut to ``step`` before they are bent."""
+    return project(shapely.segmentize(box_polygon(bounds), step), LONLAT, crs)
+
+
 def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
     """Carry a polygon into another CRS; long edges are cut first when the source is in degrees.
 

@@ -12,12 +12,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import shapely
-
 from zoompick import files
 from zoompick.errors import DataError
-from zoompick.geo.crs import LONLAT
-from zoompick.geo.shapes import box_polygon, geojson_of, project
+from zoompick.geo.shapes import geojson_of, outline_of
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -67,7 +64,7 @@ def write_sidecar(
 ) -> Path:
     """Write the STAC Item (1.1) of a product."""
     product = written.path
-    footprint = project(shapely.segmentize(box_polygon(raster.grid.bounds), _step(raster)), LONLAT, raster.grid.crs)
+    footprint = outline_of(raster.grid.bounds, raster.grid.crs, _step(raster))
     moment = origin.when or datetime.now(UTC)
     item = {
         "type": "Feature",

@@ -154,6 +154,11 @@ class Derived(Arrayed):
         return self.source.block
 
 
+def fitting_level(levels: Sequence[Grid], pixel: float) -> int:
+    """The coarsest level whose pixels are no larger than ``pixel``, in units of the CRS; 0 when all are."""
+    return max((number for number, grid in enumerate(levels) if grid.pixel_x <= pixel), default=0)
+
+
 def valid_mask(pixels: Pixels, nodata: float | None) -> npt.NDArray[np.bool_]:
     """True where a pixel holds a value: not no-data, and for floats not NaN."""
     if pixels.dtype.kind == "f":

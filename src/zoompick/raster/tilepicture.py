@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-import imagecodecs
 import numpy as np
 
 from zoompick.errors import DataError
-from zoompick.raster import blockcache, kernels
+from zoompick.raster import blockcache
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import Arrayed, Band, Pixels
 
 _OPAQUE = 128
-_DECODERS: dict[bytes, Callable[[bytes], Any]] = {
-    b"\x89PNG": imagecodecs.png_decode,
-    b"\xff\xd8\xff": imagecodecs.jpeg8_decode,
-    b"RIFF": imagecodecs.webp_decode,
-}
 
 
 class Lookup(Protocol):
@@ -108,28 +103,17 @@ class TilePicture(Arrayed):
         return held
 
     def _colours(self, data: bytes, row: int, col: int) -> Pixels:
-        decode = next((decoder for head, decoder in _DECODERS.items() if data.startswith(head)), None)
         try:
-            if decode is None:
-                raise ValueError(f"it begins with {data[:8]!r}")
-            picture = np.asarray(decode(data))
-        except (RuntimeError, ValueError) as error:
-            raise DataError(
-                f"The tile in row {row}, column {col} of the mosaic cannot be decoded: {error}.", "Fetch it again."
-            ) from error
-        if picture.ndim == 2:
-            picture = picture[:, :, np.newaxis]
-        if picture.dtype == np.uint16:
-            picture = (picture >> 8).astype(np.uint8)
-        if picture.shape[:2] != self.tile:
+            planes = colours_of(data)
+        except DataError as error:
+            where = f"The tile in row {row}, column {col} of the mosaic"
+            raise DataError(error.what.replace("It", where, 1), error.todo) from error
+        if planes.shape[1:] != self.tile:
             rows, cols = self.tile
             raise DataError(
-                f"A tile has {picture.shape[1]} x {picture.shape[0]} px, its grid tells {cols} x {rows}.",
+                f"A tile has {planes.shape[2]} x {planes.shape[1]} px, its grid tells {cols} x {rows}.",
                 "The service does not keep to its own grid.",
             )
-        planes = kernels.apart(picture)
-        colours = planes[:3] if len(planes) >= 3 else np.repeat(planes[:1], 3, axis=0)
-        np.maximum(colours, 1, out=colours)
-        if len(planes) in (2, 4):
-            colours[:, planes[-1] < _OPAQUE] = 0
+        colours = np.maximum(planes[:3], 1)
+        colours[:, planes[3] < _OPAQUE] = 0
         return colours

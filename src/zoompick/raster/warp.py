@@ -17,7 +17,7 @@ from zoompick.geo.crs import transform
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import Method, OnGrid
-from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, valid_mask
+from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, valid_mask
 from zoompick.raster.resample import finish
 
 _STEP_PX = 32
@@ -59,8 +59,7 @@ class Warped(Derived):
         x, y = self._exact(np.array([0, 1]), np.array([0, 1]), middle, self.source.grid)
         step = max(abs(float(x[0, 1] - x[0, 0])), abs(float(y[1, 0] - y[0, 0])), 1e-9)
         first = self.source.grid.pixel_x
-        fitting = [n for n, level in enumerate(self.source.levels) if level.pixel_x / first <= step * 1.05]
-        return fitting[-1] if fitting else 0
+        return fitting_level(self.source.levels, first * step * 1.05)
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""

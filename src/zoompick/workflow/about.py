@@ -14,11 +14,11 @@ from zoompick.catalog.bands import formats_of
 from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.files import human_bytes
+from zoompick.geo.crs import METRES_A_DEGREE
 from zoompick.geo.shapes import intersection
 from zoompick.geo.sizes import area_km2
 from zoompick.sensors.guide import guide_for_collection
 
-_METRES_PER_DEGREE = 111_320
 Fact = tuple[str, str]
 
 
@@ -111,8 +111,7 @@ def _pixels(scene: Scene) -> str:
     if scene.crs is not None and scene.crs.is_geographic and scene.has_footprint():
         shrink = math.cos(math.radians(scene.footprint.centroid.y))
         return ", ".join(
-            f"{size:g}° ({size * _METRES_PER_DEGREE * shrink:.1f} x {size * _METRES_PER_DEGREE:.1f} m)"
-            for size in sizes
+            f"{size:g}° ({size * METRES_A_DEGREE * shrink:.1f} x {size * METRES_A_DEGREE:.1f} m)" for size in sizes
         )
     return ", ".join(f"{size:g} m" for size in sizes)
 

@@ -14,8 +14,7 @@ from zoompick.errors import AreaError, UnknownNameError
 from zoompick.files import write_json
 from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.crs import LONLAT
-from zoompick.geo.shapes import Shape, box_polygon, checked_polygon, project
+from zoompick.geo.shapes import Shape, checked_polygon, outline_of
 from zoompick.geo.sizes import area_km2, share
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -143,10 +142,8 @@ def _like(path: Path) -> Area:
     from zoompick.workflow.opening import open_raster
 
     grid = open_raster(path).grid
-    outline = shapely.segmentize(box_polygon(grid.bounds), max(grid.bounds.width, grid.bounds.height) / 20)
-    return Area(
-        path.stem, checked_polygon(project(outline, LONLAT, grid.crs)), notes=(f"The bounds of {path.name}.",)
-    )
+    outline = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 20)
+    return Area(path.stem, checked_polygon(outline), notes=(f"The bounds of {path.name}.",))
 
 
 def changed(area: Area, buffer: str, simplify: str, add: Sequence[Area], cut: Sequence[Area]) -> Area:

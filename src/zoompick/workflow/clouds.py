@@ -17,7 +17,7 @@ from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.raster import Pixels, Raster, fitting_level
 from zoompick.sensors.classes import ClassTable
 from zoompick.workflow.opening import open_raster
 
@@ -104,8 +104,7 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     polygon = _flat(area, raster.grid.crs)
     box = bounds_of(polygon)
     longest = max(box.width, box.height)
-    fitting = [n for n, grid in enumerate(raster.levels) if longest / grid.pixel_x >= _PIXELS_WANTED]
-    level = fitting[-1] if fitting else 0
+    level = fitting_level(raster.levels, longest / _PIXELS_WANTED)
     grid = raster.levels[level]
     window = grid.window_of(box)
     if window.is_empty:

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import imagecodecs
 import numpy as np
 
 from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene
-from zoompick.errors import SourceError, UnknownNameError, ZoomPickError
+from zoompick.errors import DataError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
@@ -21,7 +20,8 @@ from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.ongrid import OnGrid
-from zoompick.raster.raster import Pixels, valid_mask
+from zoompick.raster.pictures import colours_of
+from zoompick.raster.raster import Pixels, fitting_level, valid_mask
 from zoompick.study.scenelist import Entry
 from zoompick.workflow.opening import open_raster
 
@@ -118,18 +118,11 @@ def _body(client: Client, url: str) -> bytes:
 
 
 def _decoded(data: bytes, label: str) -> Pixels:
+    """Pixels of a quicklook, shape (rows, cols, 4)."""
     try:
-        decode = imagecodecs.png_decode if data.startswith(b"\x89PNG") else imagecodecs.jpeg_decode
-        pixels = np.asarray(decode(data))
-    except (RuntimeError, ValueError) as error:
-        raise SourceError(f"The quicklook of {label} is no picture: {error}.", "It is left out.") from error
-    if pixels.dtype != np.uint8:
-        pixels = (pixels >> 8).astype(np.uint8)
-    if pixels.ndim == 2:
-        pixels = np.dstack([pixels] * 3)
-    if pixels.shape[2] == 3:
-        pixels = np.dstack([pixels, np.full(pixels.shape[:2], 255, np.uint8)])
-    return pixels if pixels.shape[2] == 4 else np.dstack([*[pixels[:, :, 0]] * 3, pixels[:, :, 1]])
+        return np.ascontiguousarray(np.moveaxis(colours_of(data), 0, 2))
+    except DataError as error:
+        raise SourceError(f"The quicklook of {label} is no picture: {error.what}", "It is left out.") from error
 
 
 def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cost: Cost) -> Picture:
@@ -187,8 +180,7 @@ class _Level:
 def _level(source: OneBand, area: Shape) -> _Level:
     """The coarsest overview that still has enough pixels over the area."""
     longest = max(_sides(project(area, source.grid.crs)))
-    fitting = [n for n, grid in enumerate(source.levels) if longest / grid.pixel_x >= _PREVIEW_PX / 2]
-    return _Level(source, fitting[-1] if fitting else 0)
+    return _Level(source, fitting_level(source.levels, longest / (_PREVIEW_PX / 2)))
 
 
 def _stretched(layer: Pixels, seen: Pixels) -> Pixels:

@@ -16,9 +16,9 @@ from zoompick.catalog.bands import format_called, formats_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import NothingFoundError, UnknownNameError
 from zoompick.files import safe_name
-from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.crs import METRES_A_DEGREE, Crs
 from zoompick.geo.region import Region
-from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.geo.shapes import Shape, bounds_of, outline_of, project
 from zoompick.study.folder import Study
 from zoompick.transfer import record
 from zoompick.transfer.plan import DownloadPlan, file_of, local_names, plan
@@ -113,18 +113,14 @@ def study_grid(brief: Brief, area: Area) -> Grid:
     from zoompick.raster.grid import Grid
 
     crs = study_crs(brief, area)
-    pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / 111_320
+    pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / METRES_A_DEGREE
     return Grid.snapped(bounds_of(project(area.polygon, crs)), crs, pixel)
 
 
 def region_of(grid: Grid) -> Shape:
     """A grid's outline in longitude/latitude: what a study needs of every scene, in whatever CRS that lies."""
-    import shapely
-
     box = grid.bounds
-    step = max(math.hypot(box.east - box.west, box.north - box.south) / 8, grid.pixel_x)
-    outline = shapely.segmentize(shapely.box(box.west, box.south, box.east, box.north), step)
-    return project(outline, LONLAT, grid.crs)
+    return outline_of(box, grid.crs, max(math.hypot(box.width, box.height) / 8, grid.pixel_x))
 
 
 def region_in(study: Study, brief: Brief, window: bool | None = None) -> Region | None:

@@ -100,7 +100,7 @@ def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> Sce
     state, note = "picked", ""
     order = known.orders.get(scene.id)
     if wanted and here == wanted:
-        label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
+        label = scene.label
         is_judged = all(entry.path.stat().st_mtime <= known.verified_at for entry in plan.here)
         state = "verified" if is_judged and known.verified.get(label) else "here"
     elif order is not None and not order.has_failed and order.state != "fetched":

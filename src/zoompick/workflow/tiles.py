@@ -14,7 +14,7 @@ from zoompick.catalog.tileservice import TileLayer, TileService
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Report, ignore
 from zoompick.files import multihash_of
-from zoompick.geo.crs import Crs
+from zoompick.geo.crs import METRES_A_DEGREE, Crs
 from zoompick.geo.shapes import Shape, as_text, bounds_of
 from zoompick.geo.tilegrid import Matrix, TileGrid, TileKey, web_mercator
 from zoompick.imagery.clip import Clip
@@ -105,7 +105,7 @@ def levels(layer: TileLayer, area: Shape) -> list[tuple[str, float, int]]:
 def _estimate(grid: TileGrid, matrix: Matrix, area: Shape) -> float:
     box = bounds_of(area)
     side = grid.ground_m(matrix, _middle_lat(area)) * matrix.tile_width
-    return (box.width * 111_320 / side + 1) * (box.height * 111_320 / side + 1)
+    return (box.width * METRES_A_DEGREE / side + 1) * (box.height * METRES_A_DEGREE / side + 1)
 
 
 def _middle_lat(area: Shape) -> float:

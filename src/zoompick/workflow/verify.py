@@ -126,7 +126,7 @@ def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
 def _scene(study: Study, brief: Brief, scene: Scene, executor: Executor | None) -> list[Finding]:
     """Bands published, files here, whole, and with the published digest."""
     wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
-    label = f"{scene.day} {scene.tile}".strip() if scene.tile else scene.id
+    label = scene.label
     found = [band_checks.bands_published(tuple(scene.bands), brief.bands, label)]
     paths = band_paths(study, scene, wanted)
     present = [path for path in paths if path.is_file()]
