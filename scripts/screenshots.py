@@ -213,10 +213,10 @@ def main() -> None:
         capture("source", echoed(*source), folder, study)
         capture("help", echoed("zoompick --help"), folder, folder)
         look(study, env)
-        capture("search", echoed("zoompick search --cover 20 --inside --season dec-jan"), folder, study)
+        capture("search", echoed("zoompick search --cover-min 20 --inside --season dec-jan"), folder, study)
         capture("scene", echoed("zoompick scene 3"), folder, study)
         subprocess.run([PROGRAM, "search"], cwd=study, env=env, check=True, capture_output=True)
-        capture("pick", echoed("zoompick pick --cover --only --within 1", "zoompick pick list"), folder, study)
+        capture("pick", echoed("zoompick pick --cover --instead --within 1", "zoompick pick list"), folder, study)
         capture(
             "verify",
             echoed("zoompick verify products/2025-12-15/*.tif --area area.geojson --valid 90"),

@@ -15,8 +15,7 @@ if TYPE_CHECKING:
 
 area = group(
     defaulting("set", "show"),
-    "The study area: set it from a file, name, --box or point --around; show, change, keep it "
-    "('zoompick area set --help').",
+    "The study area: set, show, change, keep it ('zoompick area set --help').",
 )
 Given = Annotated[
     str,

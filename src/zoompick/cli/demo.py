@@ -69,7 +69,7 @@ def demo(
         "zoompick-demo"
     ),
 ) -> int:
-    """Run a whole study on invented data: two summers of a fen whose water was raised between them."""
+    """Run a whole study on invented data: a fen before and after its water was raised."""
     from zoompick import __version__
     from zoompick.catalog import sources
     from zoompick.cli import show

@@ -31,15 +31,14 @@ def front_page(about: str, options: Sequence[Any], panels: Mapping[str, Mapping[
 
     console = Console(highlight=False, emoji=False)
     console.width = min(console.width, _WIDEST)
-    console.print()
-    console.print(Text(" Usage: zoompick [OPTIONS] COMMAND [ARGS]…\n", style="bold"))
-    console.print(Padding(Text(about), (0, 1, 1, 1)))
+    console.print(Padding(Text("Usage: zoompick [OPTIONS] COMMAND [ARGS]…", style="bold"), (0, 1)))
+    console.print(Padding(Text(about), (0, 1)))
     rows = {", ".join(sorted(param.opts, key=len, reverse=True)): str(param.help or "") for param in options}
     console.print(_panel("Options", rows))
     widest = max(len(name) for commands in panels.values() for name in commands)
     for title, commands in panels.items():
         console.print(_panel(title, commands, widest))
-    console.print(Padding(Text(end), 1))
+    console.print(Padding(Text(end), (0, 1)))
 
 
 def _panel(title: str, rows: Mapping[str, str], width: int = 0) -> Any:

@@ -54,7 +54,7 @@ def download(
     dry_run: options.DryRun = False,
     as_json: options.Json = False,
 ) -> None:
-    """Download bands of the picked scenes, whole or the area's part; a study's brief says which."""
+    """Download bands of picked scenes, whole or the area's part; the brief says which."""
     from zoompick.cli import show
     from zoompick.net.pace import Pace
     from zoompick.study.folder import Study

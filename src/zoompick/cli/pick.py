@@ -23,8 +23,7 @@ if TYPE_CHECKING:
 
 pick = group(
     defaulting("add", "list"),
-    "The shortlist: pick scenes by number, id, range or rule, or by --cover, --pairs, --clearest-per "
-    "('zoompick pick add --help').",
+    "The shortlist: by number, id, rule, cover, pairs ('zoompick pick add --help').",
 )
 _HOW, _WISH = "Choose by rule", "What a cover should be like"
 Words = Annotated[

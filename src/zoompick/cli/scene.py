@@ -55,7 +55,7 @@ def scene(
     inside: Annotated[bool, typer.Option("--inside", help="Read the cloud inside the area.")] = False,
     as_json: options.Json = False,
 ) -> None:
-    """Tell everything about one scene: what, when, where, cloud, rights, bands, its name, the next passes."""
+    """Tell all about one scene: when, where, cloud, rights, bands, its name, next passes."""
     from zoompick.cli import show
     from zoompick.workflow import about
 
@@ -125,7 +125,7 @@ def calendar(
     picture: Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw it (PNG).")] = None,
     as_json: options.Json = False,
 ) -> None:
-    """Show when there are scenes and how cloudy: months by years, or days; gaps are seen at once."""
+    """Show when there are scenes and how cloudy, by months or days; gaps show at once."""
     from zoompick.cli import show
     from zoompick.cli.months import by_day, by_month
     from zoompick.workflow import agenda
@@ -169,7 +169,7 @@ def look(
     terminal: Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")] = False,
     most: Annotated[int, typer.Option("--most", metavar="SCENES", help="So many pictures at most.")] = 60,
 ) -> None:
-    """Look before loading: a contact sheet of quicklooks or of any bands, a map of footprints, a terminal view."""
+    """Look before loading: contact sheets, any bands, maps of footprints, in a terminal."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
 

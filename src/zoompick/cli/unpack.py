@@ -32,7 +32,7 @@ def unpack(
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
-    """Unpack a delivery, or just the members that touch the area; of a remote zip or tar only their bytes come."""
+    """Unpack a delivery, or only what touches the area; of a remote one just those bytes."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
