@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 
 pick = group(
     defaulting("add", "list"),
-    "The shortlist: by number, id, rule, cover, pairs ('zoompick pick add --help').",
+    "The shortlist: pick, drop, tag, note, list, export, import, undo.\n\n"
+    "Pick scenes by number, id, range or rule, or by --cover, --pairs, --clearest-per; "
+    "'zoompick pick add --help' lists all options.",
 )
 _HOW, _WISH = "Choose by rule", "What a cover should be like"
 Words = Annotated[
