@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 area = group(
     defaulting("set", "show"),
     "The study area: set, show, change, keep it.\n\n"
-    "Set it from a file or a name, by --box, or by a point and --around; 'zoompick area set --help' lists all options.",
+    "Set it from a file or a name, by --box, or by a point and --around; "
+    "'zoompick area set --help' lists all options.",
 )
 Given = Annotated[
     str,
