@@ -25,6 +25,8 @@ from pathlib import Path
 HERE = Path(__file__).parent
 PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
+# An installed program is compiled once; a shell that forbids it would have every start compile it anew.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 
 @dataclass(frozen=True)

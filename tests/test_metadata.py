@@ -15,6 +15,7 @@ from helpers import Memory, grid, item_of, noise
 from zoompick.catalog import fields, offer
 from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import Scene
+from zoompick.cli import facts
 from zoompick.errors import FormatError
 from zoompick.files import multihash_of
 from zoompick.geo.crs import Crs
@@ -162,7 +163,7 @@ COLLECTION = {
 
 
 def test_what_a_collection_offers_is_told_in_words():
-    told = dict(offer.facts(COLLECTION))
+    told = dict(facts.of_collection(COLLECTION))
     assert told["dates"] == "2018-01-01 to now" and told["where"] == "west -13, south -39, east -11, north -38"
     assert told["pixels (m)"] == "8, 16" and told["level L2"] == "not told what for" and told["access"] == "ask"
     assert told["price"] == "9 to 15.5 crowns a km2"
@@ -178,7 +179,11 @@ def test_what_a_collection_offers_is_told_in_words():
 
 @pytest.mark.parametrize("broken", [{}, {"extent": "all"}, {"summaries": [1]}, {"item_assets": [], "y:limits": 5}])
 def test_a_collection_that_tells_little_or_nonsense_is_no_error(broken):
-    assert dict(offer.facts(broken)).keys() <= {"limits"} and offer.limits(broken) == {} and offer.bands(broken) == []
+    assert (
+        dict(facts.of_collection(broken)).keys() <= {"limits"}
+        and offer.limits(broken) == {}
+        and offer.bands(broken) == []
+    )
 
 
 def test_a_price_is_for_the_part_in_the_area():

@@ -38,7 +38,7 @@ from zoompick.study.brief import read_brief
 from zoompick.study.rules import select
 from zoompick.study.scenelist import Entry
 from zoompick.workflow import clouds, find
-from zoompick.workflow.about import next_passes
+from zoompick.workflow.passes import next_passes
 
 AREA = polygon_of(FEN)
 NOW = datetime(2026, 3, 10, 15, tzinfo=UTC)

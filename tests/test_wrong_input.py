@@ -34,7 +34,7 @@ CASES = {
     "unknown collection": (["search", *HERE, "--collection", "lapwing-l1"], 2, "Did you mean lapwing-l2"),
     "unknown source": (["search", "--source", "ostrel", *BOX], 2, "Did you mean ostrell"),
     "no area": (["search", "--source", "ostrell"], 2, "There is no area"),
-    "not reachable": (["search", "--source", "gone", *BOX], 4, "cannot be reached"),
+    "not reachable": (["search", "--source", "gone", *BOX], 4, "Check the address with 'zoompick source list'"),
     "too clear": (["search", *HERE, "--dates", "2025-01-05", "--cloud", "5"], 3, "the clearest has"),
     "wrong time": (["search", *HERE, "--collection", "lapwing-l2", "--dates", "2019"], 3, "they are from 2024-11-18"),
     "wrong place": (["search", "--source", "ostrell", "--box", "3", "3", "4", "4"], 3, "The source has scenes in"),
@@ -98,6 +98,11 @@ def test_each_gives_a_sentence_and_the_right_code(folder, program, name):
     assert len(result.err.strip().splitlines()) <= 7
     assert max(map(len, result.err.splitlines())) <= 100
     assert sorted(folder.rglob("*")) == before
+
+
+def test_a_file_that_is_not_there_is_not_promised_by_a_run(folder, program):
+    result = program("verify", "none.tif")
+    assert result.code == 1 and "There is no such file. Check the path." in result.out and "run" not in result.out
 
 
 @pytest.mark.parametrize(

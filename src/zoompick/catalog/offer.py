@@ -1,4 +1,4 @@
-"""What a STAC Collection says of itself, in words and rows: years, instruments, levels, access, limits, bands."""
+"""What a STAC Collection says of itself, as values: years, instruments, levels, access, limits, bands."""
 
 from __future__ import annotations
 
@@ -8,8 +8,6 @@ from typing import Any
 
 from zoompick.catalog.fields import as_number
 
-_UNITS = {"km2": "km2", "m": "m", "px": "px", "mb": "MB"}
-_MOST_WORDS = 12
 _NAMES = (
     "good_for", "access", "login", "limits", "price_km2", "zoom_levels", "pixels", "formats", "attribution",
 )  # fmt: skip
@@ -28,35 +26,49 @@ class OfferedBand:
     what: str
 
 
-def facts(collection: Mapping[str, Any]) -> list[tuple[str, str]]:
-    """Label and text of each thing the collection tells; what it does not tell is left out.
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """What a collection tells; what it does not tell is empty.
 
-    Members that core STAC does not name (access, log-in, limits, price, uses) are found under any extension's prefix.
+    Attributes
+    ----------
+    dates : tuple
+        First and last, as RFC 3339 texts; None at an open end.
+    bbox : tuple
+        West, south, east, north in degrees.
+    levels : mapping
+        Processing level to what it is for.
+    gsd_m : list of float
+        Ground sample distances.
+    told : mapping
+        Members that core STAC does not name (access, login, limits, price_km2, uses), by their name without prefix.
     """
+
+    dates: tuple[Any, ...]
+    bbox: tuple[Any, ...]
+    platforms: Any
+    instruments: Any
+    gsd_m: Any
+    levels: Mapping[str, str]
+    told: Mapping[str, Any]
+    licence: str
+
+
+def of_collection(collection: Mapping[str, Any]) -> Offer:
+    """Read a STAC Collection; members of any other shape than the standard's count as not told."""
     extent, summaries = _object(collection.get("extent")), _object(collection.get("summaries"))
-    times = _first_list(_object(extent.get("temporal")).get("interval"))
     box = _first_list(_object(extent.get("spatial")).get("bbox"))
-    told = {name: _told(collection, name) for name in _NAMES}
     notes = _object(_told(collection, "level_notes"))
-    levels = _list(summaries.get("processing:level"))
-    found = [
-        ("dates", " to ".join(str(end)[:10] if end else "now" for end in times)),
-        ("where", "west {}, south {}, east {}, north {}".format(*box[:4]) if len(box) == 4 else ""),
-        ("platforms", _words(summaries.get("platform"))),
-        ("instrument", _words(summaries.get("instruments"))),
-        ("pixels (m)", _words(summaries.get("gsd"))),
-        *((f"level {level}", str(notes.get(str(level)) or "not told what for")) for level in levels),
-        ("good for", _words(told["good_for"])),
-        ("access", _words(told["access"])),
-        ("log-in", _words(told["login"])),
-        ("limits", _words(told["limits"])),
-        ("zoom levels", _words(told["zoom_levels"])),
-        ("pixels", _words(told["pixels"])),
-        ("formats", _words(told["formats"])),
-        ("attribution", _words(told["attribution"])),
-    ]
-    found += [("price", _price(told["price_km2"])), ("licence", str(collection.get("license") or ""))]
-    return [(label, text) for label, text in found if text]
+    return Offer(
+        dates=tuple(_first_list(_object(extent.get("temporal")).get("interval"))),
+        bbox=tuple(box) if len(box) == 4 else (),
+        platforms=summaries.get("platform"),
+        instruments=summaries.get("instruments"),
+        gsd_m=summaries.get("gsd"),
+        levels={str(level): str(notes.get(str(level)) or "") for level in _list(summaries.get("processing:level"))},
+        told={name: _told(collection, name) for name in _NAMES},
+        licence=str(collection.get("license") or ""),
+    )
 
 
 def limits(collection: Mapping[str, Any]) -> dict[str, float]:
@@ -64,14 +76,6 @@ def limits(collection: Mapping[str, Any]) -> dict[str, float]:
     told = _object(_told(collection, "limits"))
     numbers = {str(key): as_number(value) for key, value in told.items()}
     return {key: number for key, number in numbers.items() if number is not None}
-
-
-def _price(told: object) -> str:
-    if isinstance(told, dict):
-        low, high = told.get("from"), told.get("to")
-        span = f"{low:g} to {high:g}" if isinstance(low, int | float) and isinstance(high, int | float) else "?"
-        return f"{span} {told.get('currency', '')} a km2".replace("  ", " ")
-    return f"{told} a km2" if told is not None else ""
 
 
 def _told(collection: Mapping[str, Any], name: str) -> Any:
@@ -90,21 +94,6 @@ def _list(value: object) -> list[Any]:
 
 def _first_list(value: object) -> list[Any]:
     return _list(next(iter(_list(value)), None))
-
-
-def _words(told: object) -> str:
-    if isinstance(told, dict):
-        return ", ".join(_limit(str(key), value) for key, value in told.items())
-    if isinstance(told, list):
-        more = f" and {len(told) - _MOST_WORDS} more" if len(told) > _MOST_WORDS else ""
-        return ", ".join(map(str, told[:_MOST_WORDS])) + more
-    return "" if told is None else str(told)
-
-
-def _limit(key: str, value: object) -> str:
-    """``largest_area_km2: 100`` as ``largest area 100 km2``."""
-    *words, last = key.split("_")
-    return f"{' '.join(words)} {value} {_UNITS[last]}" if last in _UNITS else f"{' '.join((*words, last))} {value}"
 
 
 def bands(collection: Mapping[str, Any]) -> list[OfferedBand]:

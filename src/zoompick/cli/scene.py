@@ -56,8 +56,7 @@ def scene(
     as_json: options.Json = False,
 ) -> None:
     """Tell all about one scene: when, where, cloud, rights, bands, its name, next passes."""
-    from zoompick.cli import show
-    from zoompick.workflow import about
+    from zoompick.cli import facts, show
 
     study, chosen = _entries([which], picked)
     entry = chosen[0]
@@ -67,13 +66,13 @@ def scene(
     if as_json:
         show.as_json(entry.to_item())
         return
-    for label, text in about.facts(entry.scene, area, entry.cloud_area_percent):
+    for label, text in facts.of_scene(entry.scene, area, entry.cloud_area_percent):
         show.line(f"{label:<11} {text}")
     show.line()
     columns = [show.Column("band"), show.Column("µm", "right"), show.Column("pixel m", "right")]
     columns += [show.Column("size", "right"), show.Column("state")]
-    show.table(columns, about.band_rows(entry.scene))
-    for name, text, meaning in about.name_parts(entry.scene):
+    show.table(columns, facts.band_rows(entry.scene))
+    for name, text, meaning in facts.name_parts(entry.scene):
         show.line(f"{text:<11} {name}: {meaning}")
     _passes(study, entry)
 
@@ -97,7 +96,8 @@ def _passes(study: Study | None, entry: Entry) -> None:
     from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.errors import ZoomPickError
-    from zoompick.workflow import about, find
+    from zoompick.workflow import find
+    from zoompick.workflow.passes import next_passes
 
     if study is None or not study.area_file.exists():
         return
@@ -111,7 +111,7 @@ def _passes(study: Study | None, entry: Entry) -> None:
     except ZoomPickError as problem:
         show.note(f"No estimate of the next passes: {problem.what}")
         return
-    likely = about.next_passes(entry.scene, others, datetime.now(UTC))
+    likely = next_passes(entry.scene, others, datetime.now(UTC))
     if likely is not None:
         show.line()
         basis = f"an estimate: every {likely.revisit_days:g} days, from {likely.observed} passes seen"

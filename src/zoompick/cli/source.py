@@ -88,7 +88,7 @@ def source_show(
     """Ask a source what it has: collections, dates, bands, access, limits."""
     from zoompick.catalog import offer, sources
     from zoompick.catalog.sourcekinds import reader_of
-    from zoompick.cli import show
+    from zoompick.cli import facts, show
     from zoompick.net.client import Client
 
     found = sources.named(name, _known_sources())
@@ -97,15 +97,15 @@ def source_show(
         collections = reader.collections()
         title = str(getattr(reader, "landing", {}).get("title") or found.name)
     if as_json:
-        facts = {"name": found.name, "kind": found.kind, "url": found.url, "title": title}
-        show.as_json(facts | {"collections": collections})
+        told = {"name": found.name, "kind": found.kind, "url": found.url, "title": title}
+        show.as_json(told | {"collections": collections})
         return
     show.line(f"{found.name}: {title}, {KINDS[found.kind].about}")
     show.line(found.url)
     for entry in collections:
         show.line()
         show.line(f"{entry.get('id')}: {entry.get('title') or ''}")
-        for label, text in offer.facts(entry):
+        for label, text in facts.of_collection(entry):
             show.fact(label, text)
         rows = [
             [b.asset, b.name, b.common_name, b.wavelength_um, b.width_um, b.pixel_m, b.what]
@@ -168,12 +168,13 @@ def _secret(words: str) -> str:
 
 def _tell_login(found: Source) -> None:
     """What an account is good for, where to get one, and whether there is a log-in now."""
-    from zoompick.cli import show
+    from zoompick.cli import facts, show
     from zoompick.net.login import Keyring, variable_of
     from zoompick.workflow import login
 
     with show.progress() as report:
-        rows, where = login.needs(found, report)
+        told, where = login.needs(found, report)
+    rows = [[name, facts.words(need) or "not told"] for name, need in told.items()]
     show.table([show.Column("collection"), show.Column("log-in", flexible=True)], rows)
     if where:
         show.sentence(f"Get an account: {where}")

@@ -381,7 +381,7 @@ def _unreachable(url: str, error: Exception) -> SourceError:
         why, lasting = "the connection broke", False
     what, todo = (
         f"{host_of(url)} cannot be reached: {why}.",
-        "Check the address with 'zoompick source show', and the network.",
+        "Check the address with 'zoompick source list', and the network.",
     )
     return SourceError(what, todo) if lasting else TransientError(what, todo)
 

@@ -71,11 +71,8 @@ def _login(asked: Asked, ask: Ask) -> Login:
     return Login("client", token_url=asked.token_url, client_id=asked.client_id, client_secret=secret)
 
 
-def needs(source: Source, report: Report = ignore) -> tuple[list[list[str]], str]:
-    """What an account is needed for, collection by collection, and where to get one (empty when it is not told)."""
+def needs(source: Source, report: Report = ignore) -> tuple[dict[str, object], str]:
+    """What an account is needed for, by collection as it tells it (None: not told), and where to get one or empty."""
     reader = reader_of(source, Client(report), report)
-    rows = []
-    for collection in reader.collections():
-        told = dict(offer.facts(collection))
-        rows.append([str(collection.get("id")), told.get("log-in", "not told")])
-    return rows, address_of(getattr(reader, "landing", {}), "register")
+    told = {str(entry.get("id")): offer.of_collection(entry).told["login"] for entry in reader.collections()}
+    return told, address_of(getattr(reader, "landing", {}), "register")

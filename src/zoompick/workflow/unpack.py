@@ -144,7 +144,7 @@ def choose(archive: Archive, choice: Choice) -> Chosen:
         wanted = [member for member in wanted if member.name in inside]
     if not wanted:
         raise NothingFoundError(
-            f"None of the {len(members)} members of {archive.label} is wanted.", "'--list' shows them all."
+            f"None of the {len(members)} members of {archive.label} is wanted.", "`list` shows them all."
         )
     return Chosen(tuple(wanted), len(members) - len(wanted), told_by)
 

@@ -35,6 +35,7 @@ from zoompick.workflow.plan import StudyPlan, plan_study
 
 TASK = "verify"
 Job = Callable[[], list[Finding]]
+_UNMADE = "It was not made yet: 'zoompick run' makes it."
 
 
 def judge_study(study: Study, report: Report = ignore) -> list[Finding]:
@@ -108,7 +109,7 @@ def verify_files(
     jobs: list[Job] = []
     for path in map(Path, paths):
         expected = Expected(None, bands, area, valid, 100, _class_table(path), executor)
-        jobs.append(partial(_product, path, path.name, executor))
+        jobs.append(partial(_product, path, path.name, executor, "There is no such file. Check the path."))
         jobs.append(partial(_opened, path, path.name, expected))
     return _all(jobs, report)
 
@@ -183,10 +184,10 @@ def _clouds(
         return [judged("cloud in area", day, False, "unknown", f"at most {brief.cloud_inside:g} %", error.what)]
 
 
-def _product(path: Path, label: str, executor: Executor | None) -> list[Finding]:
-    """A product, or any file: it is there, decodes, and is what its sidecar or download record says."""
+def _product(path: Path, label: str, executor: Executor | None, absent: str = _UNMADE) -> list[Finding]:
+    """A product, or any file: it is there (``absent`` says what to do else), decodes, and is what its records say."""
     if not path.is_file():
-        return [judged("file here", label, False, "no", "yes", "It was not made yet: 'zoompick run' makes it.")]
+        return [judged("file here", label, False, "no", "yes", absent)]
     found = [files.blocks_decode(path, label, executor)]
     recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
     known = next(iter(band_files(path)), None)

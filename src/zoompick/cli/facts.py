@@ -1,15 +1,13 @@
-"""Everything about one scene, in the order in which an analyst asks: what, when, where, how cloudy, what it costs."""
+"""What a scene and a collection tell, as labels and texts in the order in which an analyst asks."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
-from datetime import datetime, timedelta
-from itertools import pairwise
-from statistics import median
+from collections.abc import Mapping
+from typing import Any
 
 from zoompick.area.model import Area
+from zoompick.catalog import offer
 from zoompick.catalog.bands import formats_of
 from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
@@ -20,24 +18,15 @@ from zoompick.geo.sizes import area_km2
 from zoompick.sensors.guide import guide_for_collection
 
 Fact = tuple[str, str]
+_UNITS = {"km2": "km2", "m": "m", "px": "px", "mb": "MB"}
+_MOST_WORDS = 12
+_LABELS = {
+    "good_for": "good for", "access": "access", "login": "log-in", "limits": "limits", "zoom_levels": "zoom levels",
+    "pixels": "pixels", "formats": "formats", "attribution": "attribution",
+}  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class NextPasses:
-    """An estimate: when the same satellite likely sees the area again.
-
-    Attributes
-    ----------
-    revisit_days : float
-        Median distance of the passes that were observed.
-    """
-
-    revisit_days: float
-    observed: int
-    days: tuple[str, ...]
-
-
-def facts(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[Fact]:
+def of_scene(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[Fact]:
     """Labels and texts, in order of use; what is not told is left out."""
     found: list[Fact] = [("scene", scene.id), ("collection", scene.collection), ("source", scene.source)]
     found += [("satellite", " ".join([scene.platform, *(f"({name})" for name in scene.instruments)]).strip())]
@@ -140,20 +129,42 @@ def name_parts(scene: Scene) -> list[tuple[str, str, str]]:
     return guide.parts_of(scene.id) if guide else []
 
 
-def next_passes(scene: Scene, others: Sequence[Scene], now: datetime, count: int = 3) -> NextPasses | None:
-    """When the same satellite likely passes next, from the days on which it did; None with fewer than three.
-
-    Gaps of several revisits (a pass that saw nothing) do not count towards the median.
-    """
-    days = sorted({other.when.date() for other in [*others, scene] if other.platform == scene.platform})
-    gaps = [(after - before).days for before, after in pairwise(days)]
-    if len(gaps) < 2:
-        return None
-    shortest = median(sorted(gaps)[: max(1, len(gaps) // 2)])
-    usual = [gap for gap in gaps if gap <= 1.5 * shortest] or gaps
-    revisit = float(median(usual))
-    passed = max(0, math.ceil((now.date() - days[-1]).days / revisit))
-    likely = [
-        days[-1] + timedelta(days=round(revisit * (passed + step))) for step in range(0 if passed else 1, count + 1)
+def of_collection(collection: Mapping[str, Any]) -> list[Fact]:
+    """Labels and texts of what a collection tells; what it does not tell is left out."""
+    offered = offer.of_collection(collection)
+    found = [
+        ("dates", " to ".join(str(end)[:10] if end else "now" for end in offered.dates)),
+        ("where", "west {}, south {}, east {}, north {}".format(*offered.bbox) if offered.bbox else ""),
+        ("platforms", words(offered.platforms)),
+        ("instrument", words(offered.instruments)),
+        ("pixels (m)", words(offered.gsd_m)),
+        *((f"level {level}", note or "not told what for") for level, note in offered.levels.items()),
+        *((label, words(offered.told[name])) for name, label in _LABELS.items()),
+        ("price", _price(offered.told["price_km2"])),
+        ("licence", offered.licence),
     ]
-    return NextPasses(revisit, len(days), tuple(day.isoformat() for day in likely[:count]))
+    return [(label, text) for label, text in found if text]
+
+
+def _price(told: object) -> str:
+    if isinstance(told, dict):
+        low, high = told.get("from"), told.get("to")
+        span = f"{low:g} to {high:g}" if isinstance(low, int | float) and isinstance(high, int | float) else "?"
+        return f"{span} {told.get('currency', '')} a km2".replace("  ", " ")
+    return f"{told} a km2" if told is not None else ""
+
+
+def words(told: object) -> str:
+    """What a catalogue tells under a name, as one text: lists cut short, limits with their units."""
+    if isinstance(told, dict):
+        return ", ".join(_limit(str(key), value) for key, value in told.items())
+    if isinstance(told, list):
+        more = f" and {len(told) - _MOST_WORDS} more" if len(told) > _MOST_WORDS else ""
+        return ", ".join(map(str, told[:_MOST_WORDS])) + more
+    return "" if told is None else str(told)
+
+
+def _limit(key: str, value: object) -> str:
+    """``largest_area_km2: 100`` as ``largest area 100 km2``."""
+    *words, last = key.split("_")
+    return f"{' '.join(words)} {value} {_UNITS[last]}" if last in _UNITS else f"{' '.join((*words, last))} {value}"
