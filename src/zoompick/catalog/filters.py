@@ -291,7 +291,7 @@ ROWS: tuple[Row, ...] = (
         names, told=lambda scene: scene.collection, make=_one_of, is_basic=True),
     Row("cover_min", "cover-min", "scene_cover", "cover", "PERCENT", "Share of the area a scene covers, at least.",
         lambda value: percent(value, "share of the area")),
-    Row("cloud_area_max", "cloud-area", "cloud_area", "inside", "PERCENT",
+    Row("cloud_area_max", "cloud-area", "cloud_area", "cloud-area", "PERCENT",
         "Cloud inside the area, at most; read from the class layers.", lambda value: percent(value, "cloud limit")),
     Row("cloud_land_max", "cloud-land", "cloud_land", "cloud-land", "PERCENT",
         "Cloud over the scene's land, at most.", lambda value: percent(value, "cloud limit"), cloud_limit,

@@ -208,8 +208,8 @@ def _table(queue: Sequence[Order]) -> None:
         cost = _cost([entry])
         soon = "" if end is None else f"in {human_time(end)}"
         more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
-        part = f" (part {entry.part} of {entry.parts})" if entry.parts else ""
-        what = entry.message or f"{entry.scenes[0]}{more}{part}"
+        piece = f" (piece {entry.part} of {entry.parts})" if entry.parts else ""
+        what = entry.message or f"{entry.scenes[0]}{more}{piece}"
         rows.append([str(entry.number), entry.collection, _state(entry), f"{entry.km2:.2f}", cost, soon, what])
     heads = [
         show.Column("number", "right"), show.Column("collection"), show.Column("state"), show.Column("km2", "right"),

@@ -32,7 +32,7 @@ class Brief:
         Everything that is sought, without the area. One scene set is chosen for each of its periods.
     crs : Crs or None
         None: the UTM zone of the area.
-    cover, valid, cloud_inside : float
+    cover, valid, cloud_area_max : float
         Percentages: of the area by footprints at least, of the area with valid pixels at least, of the area under
         cloud at most.
     stretch : (float, float)
@@ -57,7 +57,7 @@ class Brief:
     indices: tuple[str, ...]
     folder: NamePattern
     valid: float
-    cloud_inside: float
+    cloud_area_max: float
 
     @property
     def collections(self) -> tuple[str, ...]:
@@ -149,7 +149,7 @@ _KEYS: dict[tuple[str, str], Key] = {
         "folder", lambda value: NamePattern.parse(text(value)), "{date}", f"of the fields {', '.join(FIELDS)}"
     ),
     ("verify", "valid"): Key("valid", percent, 98, "percent of the area with valid pixels, at least"),
-    ("verify", "cloud"): Key("cloud_inside", percent, 10, "percent of the area under cloud, at most"),
+    ("verify", "cloud"): Key("cloud_area_max", percent, 10, "percent of the area under cloud, at most"),
 }  # fmt: skip
 _SECTIONS = tuple(dict.fromkeys(section for section, _ in _KEYS))
 _HEAD = f"""\

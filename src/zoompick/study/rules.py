@@ -79,7 +79,7 @@ def _passes(value: Any, row: Row, sign: str, limit: float | str) -> bool:
 
 def _value(entry: Entry, row: Row) -> Any:
     """What a row's rule is about; texts in small letters."""
-    own = {"inside": entry.cloud_area_percent, "cover": entry.cover_percent, "tag": entry.tags}
+    own = {"cloud-area": entry.cloud_area_percent, "cover": entry.cover_percent, "tag": entry.tags}
     value = own[row.rule] if row.rule in own else row.told(entry.scene) if row.told else None
     if isinstance(value, tuple):
         return tuple(word.lower() for word in value)

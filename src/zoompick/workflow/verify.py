@@ -174,14 +174,14 @@ def _clouds(
     """Cloud inside the area from the class layers of one day."""
     found = [(scene, path) for scene in scenes for path in band_paths(study, scene, [CLASS_BAND]) if path.is_file()]
     if not found:
-        return [Finding("cloud in area", day, "warn", "unknown", f"at most {brief.cloud_inside:g} %",
+        return [Finding("cloud in area", day, "warn", "unknown", f"at most {brief.cloud_area_max:g} %",
                         "No class layer is here to tell.")]  # fmt: skip
     try:
         layers = [open_raster(path) for _, path in found]
         table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
-        return [coverage.cloud_share(layers, table, area.polygon, brief.cloud_inside, day, executor)]
+        return [coverage.cloud_share(layers, table, area.polygon, brief.cloud_area_max, day, executor)]
     except ZoomPickError as error:
-        return [judged("cloud in area", day, False, "unknown", f"at most {brief.cloud_inside:g} %", error.what)]
+        return [judged("cloud in area", day, False, "unknown", f"at most {brief.cloud_area_max:g} %", error.what)]
 
 
 def _product(path: Path, label: str, executor: Executor | None, absent: str = _UNMADE) -> list[Finding]:
