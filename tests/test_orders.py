@@ -312,7 +312,7 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
     Keyring().put(small_lots, Login("basic", "visitor", "ostrell"))
     try:
         plan = program("order", "plan", cwd=folder)
-        assert re.search(r"\(part 3\s+of\s+3\)", plan.out), plan.out
+        assert re.search(r"\(piece 3\s+of\s+3\)", plan.out), plan.out
         digest = re.search(r"--accept-terms (\w+)", program("order", "ask", cwd=folder).err)[1]
         program("order", "ask", "--accept-terms", digest, cwd=folder)
         price = sum(row["price"] for row in program("order", "plan", "--json", cwd=folder).json)
