@@ -35,7 +35,7 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
     return NothingFoundError(
         f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
         f"the most is {most:.0f} %.",
-        "Lower `cover-min`, or choose several scenes that cover it together: 'zoompick pick --cover'.",
+        "Lower `cover-min`, or choose several scenes that cover it together: 'zoompick pick' with `cover`.",
     )
 
 

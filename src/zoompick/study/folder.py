@@ -121,7 +121,7 @@ class Study:
         if not self.area_file.exists():
             raise StudyError(
                 "This study has no area yet.",
-                "Set one: 'zoompick area FILE.geojson' or 'zoompick area --box W S E N'.",
+                "Set one: 'zoompick area FILE.geojson', or with `box` W S E N.",
             )
         return read_area(self.area_file)
 

@@ -69,7 +69,7 @@ def from_collection(value: object, where: str) -> list[Entry]:
     """Entries of an ItemCollection; DataError when it is none."""
     features = value.get("features") if isinstance(value, dict) else None
     if not isinstance(features, list):
-        raise DataError(f"{where} holds no ItemCollection.", "Give one as 'zoompick search --json' writes it.")
+        raise DataError(f"{where} holds no ItemCollection.", "Give one as 'zoompick search' with `json` writes it.")
     entries = []
     for item in features:
         note = item.get(_NOTE) if isinstance(item, dict) else None
