@@ -195,12 +195,13 @@ def _region() -> Any:
     sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
     from helpers import grid
     from zoompick.geo.crs import LONLAT
+    from zoompick.geo.region import Region
     from zoompick.geo.shapes import project
 
     place = grid(SIDE_PX, SIDE_PX)
     west, north = place.west + 5000 * place.pixel_x, place.north - 5000 * place.pixel_y
     side = (WINDOW_PX - 8) * place.pixel_x
-    return project(shapely.box(west, north - side, west + side, north), LONLAT, place.crs)
+    return Region.of(project(shapely.box(west, north - side, west + side, north), LONLAT, place.crs))
 
 
 def window(folder: Path, given: dict[str, str]) -> None:

@@ -9,9 +9,9 @@ from functools import cached_property
 from zoompick.geo.shapes import Shape
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Region:
-    """A polygon in longitude/latitude.
+    """A polygon in longitude/latitude; whether two are the same their keys tell, or their shapes.
 
     Attributes
     ----------
@@ -22,7 +22,7 @@ class Region:
     """
 
     key: str
-    outline: Callable[[], Shape] = field(repr=False, compare=False)
+    outline: Callable[[], Shape] = field(repr=False)
 
     @cached_property
     def shape(self) -> Shape:
