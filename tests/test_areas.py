@@ -38,7 +38,7 @@ def test_every_format_holds_holes_and_parts_both_ways(tmp_path, ending):
     again = read_area(path)
     assert shapely.equals_exact(again.polygon.normalize(), TWO.normalize(), 1e-7)
     assert again.name == ("a" if ending == ".wkt" else "Fen & mere")
-    with pytest.raises(UsageError, match="there already"):
+    with pytest.raises(UsageError, match="exists already"):
         write_area(again, path)
 
 

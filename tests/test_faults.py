@@ -254,7 +254,7 @@ def test_status_and_history(study, program, archive):
     states = [scene["state"] for scene in program("status", "--json", cwd=study).json["scenes"]]
     assert states == ["here", "picked"]
     scene = before["scenes"][0]["scene"]
-    left = next(study.glob(f"scenes/*/{scene}")) / ".x.tif.partial"
+    left = next(study.glob(f"scenes/*/*/{scene}")) / ".x.tif.partial"
     left.write_bytes(b"x" * 1000)
     program("pick", "drop", "1", cwd=study)
     told = program("status", "--json", cwd=study).json
@@ -262,7 +262,7 @@ def test_status_and_history(study, program, archive):
     assert told["can_free"][0]["bytes"] > 100_000
     freed = program("status", "--free", cwd=study)
     assert freed.code == 0 and "in 1 places" in freed.err
-    assert not list(study.glob("scenes/*/*"))
+    assert not list(study.glob("scenes/*/*/*"))
     names = [line["act"] for line in program("history", "--json", cwd=study).json]
     assert names[0] == "new" and names[-1] == "free" and names.count("download") == 2
     shown = program("history", "--act", "download", "--last", "1", cwd=study)

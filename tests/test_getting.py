@@ -355,7 +355,7 @@ def test_download_as_a_user_does(picked, program):
     total = plan["total"]
     assert total["saved_bytes"] > total["bytes"] == sum(file["bytes"] for file in plan["files"]) > 0
     assert total["free_bytes"] > 0 and total["seconds"] is None
-    assert not list(picked.glob("scenes/*/*/*.tif"))
+    assert not list(picked.glob("scenes/*/*/*/*.tif"))
     marker = picked / "done"
     words = f"{sys.executable} -c 'import sys; open(sys.argv[1], \"w\")' {marker}"
     wanted = ("download", "--window", "--bands", "red,nir")
@@ -369,7 +369,7 @@ def test_download_as_a_user_does(picked, program):
     failing = program("download", "--window", "--bands", "red", "--when-done", "no-such-program", cwd=picked)
     assert failing.code == 2 and "cannot be run" in failing.err
     look = program("download", "--bands", "quicklook", cwd=picked)
-    assert look.code == 0 and list(picked.glob("scenes/*/*/*.png"))
+    assert look.code == 0 and list(picked.glob("scenes/*/*/*/*.png"))
 
 
 def test_what_must_be_ordered_is_told_and_not_fetched(program, archive, tmp_path):
@@ -408,15 +408,15 @@ def test_a_killed_download_goes_on(picked, program):
         time.sleep(delay)
         os.kill(process.pid, signal.SIGKILL)
         process.wait(10)
-        for path in picked.glob("scenes/*/*/*.tif"):
+        for path in picked.glob("scenes/*/*/*/*.tif"):
             assert open_raster(path).read(open_raster(path).grid.window).any()
-    left = sum(path.stat().st_size for path in picked.glob("scenes/*/*/.*.partial"))
+    left = sum(path.stat().st_size for path in picked.glob("scenes/*/*/*/.*.partial"))
     done = program(*command[3:6], cwd=picked)
     assert done.code == 0, done.err
     if left:
         assert "left from an earlier run" in done.err
-    assert not list(picked.glob("scenes/*/*/.*.partial*"))
-    assert program("verify", *picked.glob("scenes/*/*/*.tif"), cwd=picked).code == 0
+    assert not list(picked.glob("scenes/*/*/*/.*.partial*"))
+    assert program("verify", *picked.glob("scenes/*/*/*/*.tif"), cwd=picked).code == 0
 
 
 def test_rates_and_times_for_people(tmp_path):

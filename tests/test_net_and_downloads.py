@@ -185,14 +185,14 @@ def test_no_room_is_told_before_the_first_byte(bad_server, tmp_path):
 
 
 class Offer:
-    id, collection, access = "s", "c", "open"
+    id, collection, access, key = "s", "c", "open", ("x", "c", "s")
     files: ClassVar = {
         "red": BandFile("red", "http://h/x/red.tif?sig=1", 5), "nir": BandFile("nir", "http://h/x/../../nir.tif"),
     }  # fmt: skip
 
 
 def test_the_plan_is_a_pure_decision(tmp_path):
-    decided = plan([Offer()], ["red", "nir", "swir16"], {"s": tmp_path}, lambda entry: entry.band == "nir")
+    decided = plan([Offer()], ["red", "nir", "swir16"], {Offer.key: tmp_path}, lambda entry: entry.band == "nir")
     assert [entry.path.name for entry in decided.fetch] == ["red.tif"]
     assert [entry.band for entry in decided.here] == ["nir"]
     assert decided.lacking == (("s", "swir16"),)

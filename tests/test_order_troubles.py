@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -49,7 +50,7 @@ class Shop:
         """The queue once nothing is pending any more."""
         until = time.monotonic() + 60
         while time.monotonic() < until:
-            queue = self.desk.advance(self.scenes)
+            queue = self.desk.refresh()
             if all(order.state in states for order in queue):
                 return queue
             time.sleep(0.1)
@@ -169,12 +170,73 @@ def test_slots_are_not_overrun_and_free_up_by_cancelling(shop, monkeypatch):
     shop.scenes = [Scene.from_item(item, "ostrell") for item in found]
     assert [order.state for order in shop.ordered()] == ["accepted", "planned", "planned"]
     shop.desk.cancel([1, 3])
-    assert [order.state for order in shop.desk.advance(shop.scenes)] == ["dismissed", "accepted", "dismissed"]
+    assert [order.state for order in shop.desk.refresh()] == ["dismissed", "planned", "dismissed"]
+    assert [order.state for order in shop.desk.hand_in(shop.scenes)] == ["dismissed", "accepted", "dismissed"]
     with pytest.raises(UsageError, match="no order 9"):
         shop.desk.cancel([9])
     replanned = shop.desk.plan(shop.scenes)
     assert [order.number for order in replanned] == [4, 5]
     assert {scene for order in replanned for scene in order.scenes} == {shop.scenes[0].id, shop.scenes[2].id}
+
+
+@pytest.mark.parametrize("shop", [("queue:30",)], indirect=True)
+def test_an_order_whose_fate_is_unknown_is_looked_up(shop):
+    """The reply broke off: the source's list tells whether it took the order; nothing is bought twice."""
+    [order] = shop.ordered()
+    lost = replace(order, state="unsure", job="", message="it was being handed in")
+    shop.desk.queue.replace(lost)
+    [found] = shop.desk.refresh()
+    assert (found.job, found.state) == (order.job, "accepted")
+    # A list without it: a moment later nobody knows, after a while it was not taken.
+    stranger = replace(lost, reference="another")
+    shop.desk.queue.replace(stranger)
+    assert shop.desk.refresh()[0].state == "unsure"
+    assert not shop.desk.has_new(shop.scenes)
+    with pytest.raises(UsageError, match="may have taken order 1"):
+        shop.desk.cancel([1])
+    shop.desk.queue.replace(replace(stranger, submitted="2025-01-01T00:00:00+00:00"))
+    [again] = shop.desk.refresh()
+    assert (again.state, again.submitted) == ("planned", "")
+
+
+@pytest.mark.parametrize(
+    ("jobs", "state"),
+    [
+        ([], "planned"),
+        ([{"jobID": "a", "created": "2025-01-01T10:00:05Z"}], "unsure"),
+        ([{"jobID": "a", "created": "2025-01-01T08:00:00Z"}], "planned"),
+        ([{"jobID": "a"}], "unsure"),
+        ([{"jobID": "a", "created": "2025-01-01T10:00:05Z", "reference": "another"}], "planned"),
+        ([{"jobID": "a", "created": "2025-01-01T10:00:05Z", "links": [{"rel": "self", "href": "ours"}]}], "planned"),
+        ([{"jobID": "a", "status": "running", "reference": "r"}], "running"),
+        (None, "unsure"),
+    ],
+)
+def test_what_a_list_of_orders_tells(jobs, state):
+    """Lists of others: with references or without, with times or without, or no list at all."""
+
+    class Lists:
+        def json(self, url, body=None, method=""):
+            return {"jobs": jobs}
+
+    links = [{"rel": "x/processes", "href": "p"}]
+    links += (
+        [{"rel": "http://www.opengis.net/def/rel/ogc/1.0/job-list", "href": "http://h/jobs"}]
+        if jobs is not None
+        else []
+    )
+    desk = orders.OrderDesk("http://h", links, Lists())
+    order = Order(1, "s", "c", ("x",), 1, 0, state="unsure", submitted="2025-01-01T10:00:00+00:00", reference="r")
+    found = desk.find(order, {"ours"}, datetime(2025, 1, 1, 11, tzinfo=UTC))
+    assert found.state == state
+
+
+def test_what_is_owed(tmp_path):
+    """A failed order that was ordered again is not owed; a dismissed one never was."""
+    queue = Queue(tmp_path / "orders.json")
+    rows = [("failed", "a"), ("fetched", "a"), ("dismissed", "b"), ("lost", "c"), ("unsure", "d"), ("planned", "e")]
+    queue.write([Order(n, "s", "c", (x,), 1, 0, state=state) for n, (state, x) in enumerate(rows, 1)])
+    assert [order.number for order in queue.owed()] == [4, 5, 6]
 
 
 @pytest.mark.parametrize(
@@ -193,7 +255,7 @@ def test_a_scene_in_pieces_is_as_far_as_its_last_piece(tmp_path, states, told):
         Order(number, "s", "c", ("x",), 1, 0, state=state, part=part, parts=2 * bool(part))
         for number, (state, part) in enumerate(states, 1)
     ])  # fmt: skip
-    assert queue.by_scene()["x"].number == told
+    assert queue.by_scene()["s", "c", "x"].number == told
 
 
 def test_only_the_pieces_that_failed_are_ordered_again(tmp_path, monkeypatch):

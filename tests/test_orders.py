@@ -11,17 +11,18 @@ from datetime import UTC, datetime, timedelta
 import pytest
 import shapely
 
-from zoompick.errors import DataError, SourceError
+from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import from_text, project
 from zoompick.geo.sizes import area_km2
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
-from zoompick.net.refusals import TransientError
+from zoompick.net.refusals import AnsweredError, TransientError, UnreachableError
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
 from zoompick.standin.gannet import Gannet
 from zoompick.standin.serve import archive as standin
+from zoompick.study.journal import history
 from zoompick.transfer import orders
 from zoompick.transfer.queue import Order, Queue
 from zoompick.transfer.quotas import Quota, next_to_submit, split
@@ -204,18 +205,20 @@ def test_from_terms_to_files(shop, program):
     assert program("order", "submit", "--accept-price", price, cwd=shop).code == 0
     done = program("order", "wait", "--every", 0.3, cwd=shop)
     assert done.code == 0, done.err
-    assert len(list(shop.glob("scenes/ostrell/*/*.tif"))) == 2
+    assert len(list(shop.glob("scenes/ostrell/gannet-vhr/*/*.tif"))) == 2
     queue = program("order", "status", "--json", cwd=shop).json
     assert {row["state"] for row in queue} == {"fetched"}
     assert program("order", "ask", cwd=shop).out.count("order 1 is fetched") == 2
     got = program("download", "--bands", "red", cwd=shop)
     assert got.code == 0 and "here and checked" in got.err
-    verified = program("verify", *shop.glob("scenes/ostrell/*/*.tif"), cwd=shop)
+    verified = program("verify", *shop.glob("scenes/ostrell/gannet-vhr/*/*.tif"), cwd=shop)
     assert verified.code == 0
     again = program("order", "plan", cwd=shop)
     assert again.code == 3 and "has still to be ordered" in again.err
     acts = [json.loads(line) for line in (shop / "journal.jsonl").read_text().splitlines()]
-    assert {"order ask", "order submit", "order wait"} <= {act["act"] for act in acts}
+    assert {"order ask", "order submit", "order handed in", "order wait"} <= {act["act"] for act in acts}
+    [bought] = [act for act in acts if act["act"] == "order handed in"]
+    assert bought["price"] == pytest.approx(price) and bought["job"].startswith("http")
     assert "visitor" not in (shop / "journal.jsonl").read_text()
 
 
@@ -247,6 +250,17 @@ def test_without_a_log_in_the_source_says_so(shop, program, archive):
         "source", "login", "ostrell", "--client-id", "visitor-tool", *tokens, cwd=shop, stdin="ostrell-tool\n"
     )
     assert good.code == 0 and "ostrell-tool" not in good.out + good.err
+    assert re.search(r"It works: http://\S+/jobs lets it in", good.err)
+    # Reading never buys: with a log-in there now, looking hands nothing in, nor does a limit too low for all.
+    for look in (("status",), ("ask",), ("wait", "--every", 0.1)):
+        program("order", *look, cwd=shop)
+        assert [row["state"] for row in json.loads((shop / "orders.json").read_text())["orders"]] == ["planned"]
+    assert "One of them waits in the queue" in program("order", "plan", cwd=shop).err
+    low = program("order", "submit", "--accept-price", 0.01, cwd=shop)
+    assert low.code == 2 and "for orders that wait since earlier" in low.err.replace("\n", " ").replace(
+        "          ", " "
+    )
+    assert [row["state"] for row in json.loads((shop / "orders.json").read_text())["orders"]] == ["planned"]
     assert program("order", "submit", "--accept-price", 99, cwd=shop).code == 0
     assert program("source", "login", "ostrell", "--forget", cwd=shop).code == 0
 
@@ -270,7 +284,10 @@ class Broken:
     [
         (TransientError("cut"), "unsure"),
         (TransientError("busy", status=429), "planned"),
-        (SourceError("no"), "planned"),
+        (TransientError("a gateway gave up", status=504), "unsure"),
+        (SourceError("the answer is no JSON"), "unsure"),
+        (UnreachableError("nothing listens"), "planned"),
+        (AnsweredError("no", "", 402), "planned"),
     ],
 )
 def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, state):
@@ -280,9 +297,15 @@ def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, stat
     desk = Desk(Study(tmp_path), {"s": Source("s", "http://h")}, None, Broken(error))
     desk.queue.add([order(1)])
     with pytest.raises(SourceError):
-        desk.advance([])
+        desk.hand_in([])
     assert [o.state for o in desk.queue] == [state]
     assert next_to_submit(desk.queue, {}) == ([] if state == "unsure" else [order(1)])
+    [line] = history(desk.study.journal_file, "order handed in")
+    assert (line["order"], line["outcome"]) == (1, "failed")
+    if state == "unsure":
+        with pytest.raises(UsageError, match="may have taken order 1"):
+            desk.cancel([1])
+        assert desk.cancel([1], not_taken=True)[0].state == "dismissed"
 
 
 def test_a_source_without_orders(archive):
@@ -320,14 +343,14 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
         assert [row["state"] for row in first] == ["accepted", "planned", "planned"] or first[0]["state"] == "running"
         cancelled = program("order", "cancel", 2, cwd=folder)
         assert cancelled.code == 0
-        [again] = program("order", "plan", "--json", cwd=folder).json
+        [waits, again] = program("order", "plan", "--json", cwd=folder).json
+        assert waits["number"] == 3
         assert (again["number"], again["part"], again["parts"]) == (4, 2, 3)
-        assert program("order", "submit", "--accept-price", price, cwd=folder).code == 0
-        done = program("order", "wait", "--every", 0.2, cwd=folder)
-        assert "3 pieces of" in done.err, done.err
+        done = program("order", "submit", "--accept-price", price, "--wait", "--every", 0.2, cwd=folder)
+        assert done.code == 0 and "3 pieces of" in done.err, done.err
     finally:
         Keyring().drop(small_lots)
-    [path] = folder.glob("scenes/ostrell/*/*.tif")
+    [path] = folder.glob("scenes/ostrell/*/*/*.tif")
     assert not (path.parent / "pieces").exists()
     # As if the run had been killed after the joining: no piece is fetched again.
     rows = (folder / "orders.json").read_text()

@@ -100,7 +100,7 @@ def test_folders_of_days_never_meet(brief):
 
 
 def wanted(scenes, bands, folder=Path("f"), **more):
-    return needs.plan_for(scenes, bands, {entry.id: folder / entry.id for entry in scenes}, **more)
+    return needs.plan_for(scenes, bands, {entry.key: folder / entry.id for entry in scenes}, **more)
 
 
 def test_bands_are_named_checked_and_told_where_they_lack():
@@ -176,7 +176,7 @@ def test_failures_are_gathered_and_a_full_disk_ends_it(tmp_path):
     assert [entry.band for entry, _ in outcome.failed] == ["b1"] and len(outcome.done) == 2
     decided = DownloadPlan(entries, (), (("s", "swir"),), (("x", "ask"),))
     assert "2 of 3 files are here; s, b1: gone" in get.incomplete(decided, outcome).what
-    assert get.failures(outcome) == [("s", "b1: gone")]
+    assert get.failures(outcome) == [("", "", "", "b1: gone")]
     good = replace(outcome, failed=())
     assert "x is given on request" in get.incomplete(decided, good).what
     assert "without the band swir" in get.incomplete(replace(decided, on_order=()), good).what

@@ -29,6 +29,7 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of
 from zoompick.net.client import Client
 from zoompick.net.ranges import Cost, RemoteFile
+from zoompick.net.refusals import UnreachableError
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
 from zoompick.standin import passes
@@ -271,7 +272,7 @@ def test_several_sources_are_merged_and_one_that_fails_keeps_the_rest(archive, s
     sources = [Source("ostrell", archive), Source.checked("s", static), Source("gone", "http://127.0.0.1:9")]
     together = find.search_all(sources, criteria)
     assert {e.scene.id for e in together.entries} == {"one", *(e.scene.id for e in alone)}
-    assert [type(problem) for problem in together.problems] == [SourceError]
+    assert [type(problem) for problem in together.problems] == [UnreachableError]
     with pytest.raises(SourceError, match="cannot be reached"):
         find.search_all([sources[2]], criteria)
 

@@ -73,7 +73,7 @@ def test_run_makes_every_product_on_one_grid(done):
 def scene_arrays(study: Path, band: str) -> dict[Path, tuple[np.ndarray, float, float]]:
     """A band of each downloaded scene with the corner of its first pixel, read by another library."""
     found = {}
-    for path in study.glob(f"scenes/*/*/*-{band}.tif"):
+    for path in study.glob(f"scenes/*/*/*/*-{band}.tif"):
         with tifffile.TiffFile(path) as tiff:
             page = tiff.pages[0]
             found[path] = page.asarray(), page.tags[33922].value[3], page.tags[33922].value[4]
@@ -128,7 +128,7 @@ def test_sidecars_are_valid_items_that_tell_how_it_was_made(done):
         for link in item["links"]:
             assert (path.parent / link["href"]).is_file()
             assert not Path(link["href"]).is_absolute()
-    clip = json.loads(product(done, "clip.json").read_text())
+    clip = json.loads(product(done, "clip.tif.stac.json").read_text())
     assert [band["name"] for band in clip["assets"]["data"]["bands"]] == BANDS
     assert clip["properties"]["datetime"].startswith("2025-12-")
 
@@ -203,7 +203,7 @@ def test_verify_finds_what_was_damaged_since(done, program):
     data = bytearray(damaged.read_bytes())
     data[-2000:-1000] = bytes(1000)
     damaged.write_bytes(data)
-    [scene_file, *_] = sorted(done.glob("scenes/*/*/*-nir.tif"))
+    [scene_file, *_] = sorted(done.glob("scenes/*/*/*/*-nir.tif"))
     scene_file.write_bytes(scene_file.read_bytes()[:-5000])
     result = program("verify", "--json", cwd=done)
     assert result.code == 1
@@ -248,7 +248,7 @@ def test_steps_by_hand_give_the_same_products(done, program, tmp_path):
 def test_plain_files_need_no_study(done, program, tmp_path):
     plain = tmp_path / "plain"
     plain.mkdir()
-    scene = next(iter(done.glob("scenes/*/*9845*")))
+    scene = next(iter(done.glob("scenes/*/*/*9845*")))
     files = [
         shutil.copy(path, plain)
         for path in scene.glob("*.tif")

@@ -328,7 +328,7 @@ def test_tiles_on_a_study_grid_lie_where_the_scenes_lie(tmp_path, archive):
     layer = workflow.open_layer(source, "natural", client)
     with TileStore(tmp_path / "t.mbtiles") as store:
         prepared = workflow.prepare(layer, workflow.Wish("14"), area, store, client)
-        workflow.get(prepared, store, client, source)
+        workflow.get(prepared, area, store, client, source)
         target = Grid.snapped(Bounds(756200, 5721200, 757800, 5722600), Crs(32728), 8)
         options = WriteOptions(is_rgb=True)
         workflow.join(store, "14", area, tmp_path / "utm.tif", options, target)

@@ -9,6 +9,22 @@ import sys
 
 def main() -> None:
     """Run the command line and exit with its code."""
+    try:
+        _run()
+    except BaseException as problem:
+        stopping = sys.modules.get("zoompick.cli.stopping")
+        if isinstance(problem, KeyboardInterrupt) or (stopping is not None and stopping.was_asked()):
+            from zoompick.cli.stopping import end
+
+            end()
+        raise
+
+
+def _run() -> None:
+    for stream in (sys.stdout, sys.stderr):
+        # What the terminal's encoding lacks becomes a question mark.
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
     # Hardly anything made here lies in circles, and looking for them costs a short command a tenth of its time.
     gc.set_threshold(50_000, 20, 20)
     if sys.argv[1:] == ["--version"]:
@@ -22,6 +38,9 @@ def main() -> None:
         code = completing.answer(os.environ)
         if code is not None:
             sys.exit(code)
+    from zoompick.cli import stopping
+
+    stopping.listen()
     from zoompick.cli.app import main as run
 
     sys.exit(run())

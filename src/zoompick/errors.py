@@ -26,6 +26,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from zoompick.addresses import redacted
+
 
 class ZoomPickError(Exception):
     """Base of every error this package raises on purpose.
@@ -40,6 +42,7 @@ class ZoomPickError(Exception):
     """
 
     def __init__(self, what: str, todo: str = "") -> None:
+        what, todo = redacted(what), redacted(todo)
         super().__init__(what, todo)
         self.what = what
         self.todo = todo

@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import hashlib
 import json
+import math
 import os
 import re
 import tempfile
@@ -18,7 +19,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from zoompick.errors import BusyError, DataError, DiskError, MissingFileError
+from zoompick.errors import BusyError, DataError, DiskError, MissingFileError, UsageError
 
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 SHA256, BLAKE3 = "1220", "1e20"
@@ -199,12 +200,21 @@ def safe_name(text: str, limit: int = 120) -> str:
     return f"_{plain}" if reserved or not plain else plain
 
 
-def unique_names(texts: Iterable[str], limit: int = 120) -> list[str]:
+def distinct_name(text: str, limit: int = 120) -> str:
+    """A safe name that is another for every other text: one that had to be changed ends in a digest of the text."""
+    name = safe_name(text, limit)
+    if name == text:
+        return name
+    tail = "-" + hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:10]
+    return name[: limit - len(tail)] + tail
+
+
+def unique_names(texts: Iterable[str], limit: int = 120, reserved: Iterable[str] = ()) -> list[str]:
     """Safe names for texts, one each in order, no two alike even where capitals do not count.
 
-    A later one that would be the same gets a number: ``scene-2``.
+    A later one that would be the same, or one of the ``reserved``, gets a number: ``scene-2``.
     """
-    taken: set[str] = set()
+    taken = {name.lower() for name in reserved}
     names = []
     for text in texts:
         name, number = safe_name(text, limit), 1
@@ -227,12 +237,44 @@ def human_bytes(count: float) -> str:
     raise AssertionError
 
 
+def human_km2(size_km2: float, unit: str = " km2") -> str:
+    """An area for people, with three digits at least: ``1234.57 km2``, ``0.0123 km2``."""
+    if size_km2 >= 1 or size_km2 <= 0:
+        return f"{size_km2:.2f}{unit}"
+    digits = min(9, 2 - math.floor(math.log10(size_km2)))
+    return f"{size_km2:.{digits}f}{unit}"
+
+
 def human_time(seconds: float) -> str:
     """A time for people: ``40 s``, ``12 min``, ``3 h 20 min``."""
     if seconds < 90:
         return f"{max(1, round(seconds))} s"
     minutes = round(seconds / 60)
     return f"{minutes} min" if minutes < 90 else f"{minutes // 60} h {minutes % 60} min"
+
+
+def refuse_existing(paths: Iterable[Path], overwrite: bool = False) -> None:
+    """Nothing that exists is overwritten without being told to.
+
+    Raises
+    ------
+    UsageError
+        One of the files exists.
+    """
+    for path in paths:
+        if not overwrite and (path.exists() or path.is_symlink()):
+            raise UsageError(
+                f"{_shown(path)} exists already. Nothing was written.", "Give another name, or `overwrite`."
+            )
+
+
+def free_name(path: Path) -> Path:
+    """The path, or the first with a number that is not taken: ``look-2.png``."""
+    found, number = path, 1
+    while found.exists() or found.is_symlink():
+        number += 1
+        found = path.with_stem(f"{path.stem}-{number}")
+    return found
 
 
 def sweep_parts(folder: Path) -> int:

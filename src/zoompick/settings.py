@@ -31,6 +31,7 @@ TABLE = (
     Setting("read_timeout_s", 120.0, "s", "How long to wait for the next bytes of an answer."),
     Setting("retries", 4, "attempts", "How often a request that may succeed later is tried again."),
     Setting("retry_wait_max_s", 60.0, "s", "The longest wait between two attempts."),
+    Setting("unencrypted_logins", 0, "", "1 sends log-ins over plain http to other machines: anybody may read them."),
     Setting("block_cache_mb", 48, "MB", "Memory for decoded blocks of input rasters, all rasters together."),
     Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here."),
     Setting("deflate_level", 6, "", "Effort of the deflate codec, 1 (fast) to 12 (small)."),

@@ -9,8 +9,16 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zoompick.area.model import Area
-from zoompick.errors import UnknownNameError, UsageError
-from zoompick.files import database_errors, take_name, temporary_beside, write_json, write_text, writing
+from zoompick.errors import UnknownNameError
+from zoompick.files import (
+    database_errors,
+    refuse_existing,
+    take_name,
+    temporary_beside,
+    write_json,
+    write_text,
+    writing,
+)
 
 
 def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
@@ -28,8 +36,7 @@ def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
         raise UnknownNameError.of(
             "area format", path.suffix.lower() or path.name, _WRITERS, "A shapefile goes into a .zip."
         )
-    if path.exists() and not overwrite:
-        raise UsageError(f"{path} is there already.", "Give `overwrite` to replace it.")
+    refuse_existing([path], overwrite)
     writer(area, path)
 
 

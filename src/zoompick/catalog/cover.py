@@ -1,7 +1,7 @@
 """Choosing the scenes that cover an area together: a weighted set cover, solved exactly.
 
 The footprints cut the area into pieces; every piece must lie under a chosen scene. The cost of a choice is the sum of
-its scenes' costs: one for each scene, more for cloud and for days from the wished date. Solved as a mixed-integer
+its scenes' costs: one for each scene, more for cloud, days from the wished date and price. Solved as a mixed-integer
 programme with HiGHS (Q. Huangfu, J. A. J. Hall, Parallelizing the dual revised simplex method, 2018) through SciPy.
 """
 
@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Key, Scene
 from zoompick.geo.crs import Crs, Floats
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import sizes_km2
@@ -23,7 +23,6 @@ from zoompick.geo.sizes import sizes_km2
 _SLIVER_KM2 = 1e-5
 _TIME_LIMIT_S = 20.0
 _BENT = 0.05
-Key = tuple[str, str, str]
 
 
 @dataclass(frozen=True)
@@ -32,8 +31,9 @@ class CoverWish:
 
     Attributes
     ----------
-    scene_cost, cloud_cost, day_cost : float
-        Cost of a scene, of one percent of cloud over the part of the area it covers, of a day from ``near``.
+    scene_cost, cloud_cost, day_cost, price_cost : float
+        Cost of a scene, of one percent of cloud over the part of the area it covers, of a day from ``near``, and of
+        one unit of the archive's currency where the part of the area it covers is sold.
     near : datetime or None
         The wished date.
     one_platform : bool
@@ -51,6 +51,7 @@ class CoverWish:
     scene_cost: float = 1.0
     cloud_cost: float = 0.05
     day_cost: float = 0.01
+    price_cost: float = 0.05
     near: datetime | None = None
     one_platform: bool = False
     within_days: float | None = None
@@ -190,7 +191,7 @@ def _only(piece: Piece, scenes: Iterable[int]) -> Piece:
 def _costs(
     scenes: Sequence[Scene], pieces: Sequence[Piece], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
 ) -> Floats:
-    """Cost of taking each scene: itself, the cloud over its part of the area, its distance in days."""
+    """Cost of taking each scene: itself, the cloud over its part of the area, its distance in days, its price."""
     ground, cloudy = np.zeros(len(scenes)), np.zeros(len(scenes))
     told = np.array([100.0 if scene.cloud_percent is None else scene.cloud_percent for scene in scenes])
     for number, piece in enumerate(pieces):
@@ -203,7 +204,9 @@ def _costs(
     days = [abs((scene.when - near).total_seconds()) / 86400 if near else 0.0 for scene in scenes]
     bent = [_BENT if wish.crs is not None and scene.crs not in (None, wish.crs) else 0.0 for scene in scenes]
     share = cloudy / np.where(ground > 0, ground, 1.0)
-    return wish.scene_cost * (1 + np.array(bent)) + wish.cloud_cost * share + wish.day_cost * np.array(days)
+    prices = ground * np.array([scene.price_km2 or 0.0 for scene in scenes])
+    costs = wish.scene_cost * (1 + np.array(bent)) + wish.cloud_cost * share
+    return costs + wish.day_cost * np.array(days) + wish.price_cost * prices
 
 
 def _groups(scenes: Sequence[Scene], wish: CoverWish) -> list[set[int]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from zoompick.catalog.scene import Scene
+from zoompick.files import human_km2
 from zoompick.geo.shapes import Shape, intersection
 from zoompick.geo.sizes import area_km2
 
@@ -20,7 +21,7 @@ class Price:
     @property
     def text(self) -> str:
         """For people."""
-        return f"{self.amount:.2f} {self.currency}".strip() + f" for {self.km2:.2f} km2"
+        return f"{self.amount:.2f} {self.currency}".strip() + f" for {human_km2(self.km2)}"
 
 
 def price_of(scene: Scene, area: Shape | None) -> Price | None:

@@ -14,7 +14,10 @@ from zoompick.errors import AreaError, SourceError
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, lonlat_box, polygon_of, polygons_of
 
-__all__ = ["CLASS_BAND", "BandFile", "Scene", "footprints_of"]
+__all__ = ["CLASS_BAND", "BandFile", "Key", "Scene", "footprints_of"]
+
+Key = tuple[str, str, str]
+"""Source, collection and id: what tells a scene from all others."""
 
 
 @dataclass(frozen=True)
@@ -170,12 +173,13 @@ class Scene:
         return f"{self.day} {self.tile}" if self.tile else self.id
 
     @property
-    def acquisition(self) -> tuple[str, float, str]:
-        """What reprocessed twins share: platform, time in seconds, tile."""
-        return self.platform, self.when.timestamp(), self.tile or self.id
+    def acquisition(self) -> tuple[str, str, str, str, float, str]:
+        """What reprocessed twins share: source, collection, level, platform, time in seconds, tile."""
+        where = self.source, self.collection, self.level, self.platform
+        return *where, self.when.timestamp(), self.tile or self.id
 
     @property
-    def key(self) -> tuple[str, str, str]:
+    def key(self) -> Key:
         """What no other scene shares: an id is unique only within its collection."""
         return self.source, self.collection, self.id
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import sys
-import threading
 from typing import ClassVar
 
 import typer
@@ -77,14 +76,8 @@ def main() -> int:
 
         show.error(problem)
         return exits.code_of(problem)
-    except (KeyboardInterrupt, typer.Abort):
-        sys.stderr.write("zoompick: stopped. The same command goes on where this one ended.\n")
-        if threading.active_count() > 1:
-            # A thread still waits for a source; nobody wants to wait with it.
-            sys.stdout.flush()
-            sys.stderr.flush()
-            os._exit(exits.STOPPED)
-        return exits.STOPPED
+    except (KeyboardInterrupt, typer.Abort) as problem:
+        raise KeyboardInterrupt from problem
     except BrokenPipeError:
         # Whoever read our output has enough; keep Python from complaining at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -9,6 +9,7 @@ import typer
 
 from zoompick.cli import options
 from zoompick.cli.groups import defaulting, group
+from zoompick.files import human_km2
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -48,6 +49,7 @@ def area_set(
     name: Annotated[str, typer.Option("--name", metavar="NAME", help="Name to give it.")] = "",
     describe: Annotated[str, typer.Option("--describe", metavar="TEXT", help="A sentence about it.")] = "",
     picture: Picture = None,
+    overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
     """Set the study's area; outside a study only measure it."""
@@ -60,10 +62,11 @@ def area_set(
     if found is None and (name or describe):
         raise UsageError("No area was given to name.", "Give a file, a name, coordinates, or --box W S E N.")
     if found is None:
-        area_show(picture=picture, as_json=as_json)
+        area_show(picture=picture, overwrite=overwrite, as_json=as_json)
         return
     if name or describe:
         found = found.renamed(name or found.name, describe or None)
+    _drawable(picture, overwrite)
     study = Study.find(Path.cwd())
     if study is not None:
         set_area(study, found)
@@ -78,10 +81,17 @@ def area_show(
     around: options.Around = "",
     only: Only = "",
     picture: Picture = None,
+    overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
     """Show an area, the study's by default: size, edges, centre, zones, sheets; draw a map of it."""
+    _drawable(picture, overwrite)
     _show(_area_or_study(given, box, around, only), as_json, picture)
+
+
+def _drawable(picture: Path | None, overwrite: bool) -> None:
+    if picture is not None:
+        options.png(picture, overwrite)
 
 
 def _area_or_study(given: str, box: options.Edges | None, around: str = "", only: str = "") -> Area:
@@ -125,7 +135,7 @@ def _facts(given: Area) -> list[tuple[str, str]]:
         under.setdefault(entry.kind, []).append(entry.name)
     facts = [
         ("area", given.name),
-        ("size", f"{given.size_km2:.2f} km2"),
+        ("size", human_km2(given.size_km2)),
         ("perimeter", f"{perimeter_km(given.polygon):.2f} km"),
         ("centre", f"{lon:.5f}, {lat:.5f} (longitude, latitude)"),
         ("degrees", _degrees(given)),
@@ -203,7 +213,7 @@ def area_write(
 
     found = _area_or_study(given, box, around, only)
     write_area(found, file, overwrite)
-    show.note(f"{found.name}, {found.size_km2:.2f} km2, written to {file}.")
+    show.note(f"{found.name}, {human_km2(found.size_km2)}, written to {file}.")
 
 
 @area.command("change")
@@ -230,7 +240,7 @@ def area_change(
     others = [[found for text in texts or () if (found := options.area_given(text, None))] for texts in (add, cut)]
     after = areas.change_area(study, buffer, simplify, *others)
     _show(after, False)
-    show.note(f"It had {before.size_km2:.2f} km2 and has {after.size_km2:.2f} km2 now.")
+    show.note(f"It had {human_km2(before.size_km2)} and has {human_km2(after.size_km2)} now.")
 
 
 @area.command("keep")
@@ -249,7 +259,7 @@ def area_keep(
 
     found = _area_or_study(given, box, around, only)
     kept.keep(found.renamed(name, describe or None), name, overwrite)
-    show.note(f"{name}, {found.size_km2:.2f} km2, is kept: '--area {name}' means it in any study.")
+    show.note(f"{name}, {human_km2(found.size_km2)}, is kept: '--area {name}' means it in any study.")
 
 
 @area.command("forget")
@@ -273,7 +283,7 @@ def area_list(as_json: options.Json = False) -> None:
         show.as_json([entry.to_feature() for entry in found])
     elif found:
         columns = [show.Column("name"), show.Column("km2", "right"), show.Column("about", flexible=True)]
-        show.table(columns, [[entry.name, f"{entry.size_km2:.2f}", entry.description] for entry in found])
+        show.table(columns, [[entry.name, human_km2(entry.size_km2, ""), entry.description] for entry in found])
     else:
         show.note("No area is kept. 'zoompick area keep NAME AREA' keeps one.")
 

@@ -11,7 +11,7 @@ from zoompick.catalog import offer
 from zoompick.catalog.bands import formats_of
 from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.files import human_bytes
+from zoompick.files import human_bytes, human_km2
 from zoompick.geo.crs import METRES_A_DEGREE
 from zoompick.geo.shapes import intersection
 from zoompick.geo.sizes import area_km2
@@ -54,11 +54,11 @@ def _where(scene: Scene, area: Area | None) -> list[Fact]:
     found = [
         ("tile", f"{scene.tile} in {scene.crs}" if scene.crs else scene.tile),
         ("where", f"west {west:.4f}, south {south:.4f}, east {east:.4f}, north {north:.4f}"),
-        ("ground", f"{area_km2(scene.footprint):.1f} km2"),
+        ("ground", human_km2(area_km2(scene.footprint))),
     ]
     if area is not None:
         inside = area_km2(intersection(area.polygon, scene.footprint))
-        found.append(("covers", f"{100 * inside / area.size_km2:.1f} % of {area.name} ({inside:.2f} km2)"))
+        found.append(("covers", f"{100 * inside / area.size_km2:.1f} % of {area.name} ({human_km2(inside)})"))
     return found
 
 

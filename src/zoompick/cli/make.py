@@ -194,6 +194,10 @@ def _refuse_options(given: dict[str, Any]) -> None:
 
 def _plain(step: Step, overwrite: bool, as_json: bool) -> None:
     """Make a product of plain files."""
+    from zoompick.errors import UsageError
+
+    if step.output.suffix.lower() not in (".tif", ".tiff"):
+        raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study

@@ -56,6 +56,16 @@ def names(text: str) -> tuple[str, ...]:
     return found
 
 
+def png(path: Path, overwrite: bool) -> None:
+    """Refuse, before anything is fetched, a picture that cannot be written."""
+    from zoompick.errors import UsageError
+    from zoompick.files import refuse_existing
+
+    if path.suffix.lower() != ".png":
+        raise UsageError(f"{path.name}: pictures are written as PNG.", "Give a name ending in .png.")
+    refuse_existing([path], overwrite)
+
+
 def area_given(
     text: str, box: Edges | None, around: str = "", only: str = "", like: Path | None = None
 ) -> Area | None:

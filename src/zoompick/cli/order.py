@@ -10,12 +10,15 @@ import typer
 
 from zoompick.cli import exits, options
 from zoompick.cli.groups import defaulting, group
+from zoompick.files import human_km2
 
 if TYPE_CHECKING:
     from zoompick.catalog.scene import Scene
     from zoompick.study.folder import Study
     from zoompick.transfer.queue import Order
-    from zoompick.workflow.orders import Desk
+    from zoompick.workflow.orders import Desk, OrderPlan
+
+Every = Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")]
 
 order = group(
     defaulting("status", "status"),
@@ -64,16 +67,16 @@ def order_ask(
 def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
     """How the requests for scenes of a collection stand now."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import advance_orders, to_order
+    from zoompick.workflow.orders import refresh_orders, to_order
 
     if list(desk.queue):
-        advance_orders(study)
-    wanted = [scene.id for scene in to_order(scenes) if scene.collection == collection]
+        refresh_orders(study)
+    wanted = [scene for scene in to_order(scenes) if scene.collection == collection]
     known = desk.queue.by_scene()
-    for name in wanted:
-        entry = known.get(name)
-        show.line(f"{name}: {f'order {entry.number} is {_state(entry)}' if entry else 'not ordered yet'}")
-    if any(name not in known for name in wanted):
+    for scene in wanted:
+        entry = known.get(scene.key)
+        show.line(f"{scene.id}: {f'order {entry.number} is {_state(entry)}' if entry else 'not ordered yet'}")
+    if any(scene.key not in known for scene in wanted):
         show.note("To go on: zoompick order plan")
 
 
@@ -85,19 +88,36 @@ def _state(entry: Order) -> str:
 def order_plan(as_json: options.Json = False) -> None:
     """Show into which orders the shortlist would be split, and what they cost; nothing is ordered."""
     from zoompick.cli import show
-    from zoompick.workflow import orders
+    from zoompick.workflow.orders import plan_orders
 
-    study = _here()
-    planned = orders.desk_of(study).plan(orders.picked(study))
+    plan = plan_orders(_here())
+    planned = plan.orders
     if as_json:
         show.as_json([_row(entry) for entry in planned])
         return
     _table(planned)
     price = _cost(planned)
-    cost = f" {'It costs' if len(planned) == 1 else 'They cost'} {price}." if price else ""
-    accept = f" --accept-price {price.split()[0]}" if price else ""
     them = "it" if len(planned) == 1 else "them"
-    show.note(f"{show.counted(len(planned), 'order')}.{cost} To hand {them} in: zoompick order submit{accept}")
+    cost = f", for {price}" if price else ""
+    accept = f" --accept-price {price.split()[0]}" if price else ""
+    show.note(f"{show.counted(len(planned), 'order')} would be handed in{cost}.{_ground(plan)}")
+    if plan.waiting:
+        waits = "One of them waits" if len(plan.waiting) == 1 else f"{len(plan.waiting)} of them wait"
+        show.note(f"{waits} in the queue since an earlier 'order submit'.")
+    if plan.ordered:
+        show.note(
+            f"{show.counted(plan.ordered, 'scene')} of the shortlist were ordered before: 'zoompick order status'."
+        )
+    show.note(f"To hand {them} in: zoompick order submit{accept}")
+
+
+def _ground(plan: OrderPlan) -> str:
+    """How much is bought over how much ground."""
+    if not plan.area_km2:
+        return f" They hold {human_km2(plan.km2)}, over {human_km2(plan.ground_km2)} of ground."
+    share = min(100.0, 100 * plan.ground_km2 / plan.area_km2)
+    over = f"{human_km2(plan.ground_km2)} of the area's {human_km2(plan.area_km2)} ({share:.1f} %)"
+    return f" {human_km2(plan.km2)} of scenes would come, over {over}."
 
 
 @order.command("submit")
@@ -105,24 +125,45 @@ def order_submit(
     accept_price: Annotated[
         float, typer.Option("--accept-price", metavar="MAX", min=0, help="What all may cost together, at most.")
     ] = 0.0,
+    wait: Annotated[
+        bool, typer.Option("--wait", help="Wait and fetch, and hand in the rest as slots free up.")
+    ] = False,
+    every: Every = 30.0,
     dry_run: options.DryRun = False,
     as_json: options.Json = False,
-) -> None:
-    """Hand in the planned orders, as many as there are slots for; the rest wait in the queue."""
+) -> int:
+    """Hand in the planned orders, as many as there are slots for; the rest wait for the next submit."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import submit_orders
+    from zoompick.workflow.orders import submit_orders, wait_for_orders
 
     if dry_run:
         order_plan(as_json)
-        return
+        return exits.DONE
     queue = submit_orders(_here(), accept_price)
+    if wait:
+        with show.progress() as report:
+            queue, count = wait_for_orders(_here(), every, 0, report, hand_in=True)
+        return _waited(queue, count, as_json)
     _show(queue, as_json)
     waiting, pending = (sum(entry.state == "planned" for entry in queue), sum(entry.is_pending for entry in queue))
     if not waiting + pending:
         show.note("Nothing is left to hand in.")
-        return
-    more = f"; {waiting} wait for a slot" if waiting else ""
-    show.note(f"{show.counted(pending, 'order')} under way{more}. Next: zoompick order wait")
+        return exits.DONE
+    show.note(f"{show.counted(pending, 'order')} under way. Next: zoompick order wait")
+    if waiting:
+        _tell_waiting(queue)
+    return exits.DONE
+
+
+def _tell_waiting(queue: Sequence[Order]) -> None:
+    """What was not handed in yet, and how it is."""
+    from zoompick.cli import show
+
+    waiting = [entry for entry in queue if entry.state == "planned"]
+    price = _cost(waiting)
+    accept = f" --accept-price {price.split()[0]}" if price else ""
+    what = "1 order waits" if len(waiting) == 1 else f"{len(waiting)} orders wait"
+    show.note(f"{what} for a slot: zoompick order submit{accept} (with --wait as slots free up).")
 
 
 @order.command("status")
@@ -137,41 +178,61 @@ def order_status(as_json: options.Json = False) -> None:
             show.as_json([])
         show.note("Nothing has been ordered in this study. 'zoompick order plan' shows what could be.")
         return
-    from zoompick.workflow.orders import advance_orders
+    from zoompick.workflow.orders import refresh_orders
 
-    _show(advance_orders(study), as_json)
+    _show(refresh_orders(study), as_json)
 
 
 @order.command("wait")
 def order_wait(
-    every: Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")] = 30.0,
+    every: Every = 30.0,
     limit: Annotated[
         float, typer.Option("--limit", metavar="MINUTES", min=0, help="Wait no longer; 0: to the end.")
     ] = 0,
     as_json: options.Json = False,
 ) -> int:
-    """Wait for the orders, hand in what waits for a slot, and fetch what is ready."""
+    """Wait for the orders that are under way, and fetch what is ready; nothing is handed in."""
     from zoompick.cli import show
     from zoompick.workflow.orders import wait_for_orders
 
     with show.progress() as report:
         queue, count = wait_for_orders(_here(), every, limit, report)
+    return _waited(queue, count, as_json)
+
+
+def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
+    """Show the queue after waiting; done when nothing is owed any more."""
+    from zoompick.cli import show
+    from zoompick.transfer.queue import Queue
+
     _show(queue, as_json)
-    bad = [entry for entry in queue if entry.state in ("failed", "lost", "unsure")]
-    show.note(
-        f"{show.counted(count, 'file')} fetched." + (f" {show.counted(len(bad), 'order')} failed." if bad else "")
-    )
-    return exits.IN_PART if bad else exits.DONE
+    owed = Queue(_here().orders_file).owed()
+    show.note(f"{show.counted(count, 'file')} fetched.")
+    if any(entry.state == "planned" for entry in owed):
+        _tell_waiting(owed)
+    unsure = [str(entry.number) for entry in owed if entry.state == "unsure"]
+    if unsure:
+        show.note(
+            f"Nobody knows yet whether these were taken: {', '.join(unsure)}. 'zoompick order status' asks again."
+        )
+    failed = [str(entry.number) for entry in owed if entry.state in ("failed", "lost")]
+    if failed:
+        show.note(f"Nothing came of {', '.join(failed)}: 'zoompick order plan' orders them again.")
+    return exits.IN_PART if owed else exits.DONE
 
 
 @order.command("cancel")
 def order_cancel(
     numbers: Annotated[list[int], typer.Argument(metavar="NUMBER …", help="Orders by number; see 'order status'.")],
+    not_taken: Annotated[
+        bool, typer.Option("--not-taken", help="The source says that it never took an unsure order.")
+    ] = False,
+    as_json: options.Json = False,
 ) -> None:
     """Cancel orders, also those that are under way."""
     from zoompick.workflow.orders import cancel_orders
 
-    _show(cancel_orders(_here(), numbers), False)
+    _show(cancel_orders(_here(), numbers, not_taken), as_json)
 
 
 def _cost(queue: Sequence[Order]) -> str:
@@ -210,7 +271,7 @@ def _table(queue: Sequence[Order]) -> None:
         more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
         piece = f" (piece {entry.part} of {entry.parts})" if entry.parts else ""
         what = entry.message or f"{entry.scenes[0]}{more}{piece}"
-        rows.append([str(entry.number), entry.collection, _state(entry), f"{entry.km2:.2f}", cost, soon, what])
+        rows.append([str(entry.number), entry.collection, _state(entry), human_km2(entry.km2, ""), cost, soon, what])
     heads = [
         show.Column("number", "right"), show.Column("collection"), show.Column("state"), show.Column("km2", "right"),
         show.Column("cost", "right"), show.Column("ready"), show.Column("scenes", flexible=True),

@@ -77,9 +77,10 @@ def pick_add(
     ] = False,
     weights: Annotated[
         str,
-        typer.Option("--weights", metavar="S,C,D", help="Cost of a scene, a percent of cloud, a day off the date.",
+        typer.Option("--weights", metavar="S,C,D,P",
+                     help="Cost of a scene, a percent of cloud, a day off the date, a unit of its price.",
                      rich_help_panel=_WISH),
-    ] = "1,0.05,0.01",
+    ] = "1,0.05,0.01,0.05",
     instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
 ) -> None:  # fmt: skip
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
@@ -125,9 +126,10 @@ def _wish(
         costs = [float(part) for part in weights.split(",")]
     except ValueError:
         costs = []
-    if len(costs) != 3 or not all(0 <= cost < math.inf for cost in costs) or costs[0] <= 0:
+    if len(costs) not in (3, 4) or not all(0 <= cost < math.inf for cost in costs) or costs[0] <= 0:
         raise UsageError(
-            f"The weights '{weights}' cannot be used.", "Give three, none below 0, the first above: 1,0.05,0.01."
+            f"The weights '{weights}' cannot be used.",
+            "Give three or four, none below 0, the first above: 1,0.05,0.01,0.05.",
         )
     if most is not None and most < 1:
         raise UsageError(f"At most {most} scenes cover nothing.", "Give --most 1 or more.")
@@ -135,7 +137,8 @@ def _wish(
         raise UsageError(f"{within:g} days are no stretch of time.", "Give --within 0 or more.")
     day = Period.parse(near).start if near else None
     limit = percent(cloud, "cloud limit") if cloud is not None else None
-    return CoverWish(costs[0], costs[1], costs[2], day, one_platform, within, most, limit)
+    price_cost = costs[3] if len(costs) == 4 else CoverWish.price_cost
+    return CoverWish(costs[0], costs[1], costs[2], price_cost, day, one_platform, within, most, limit)
 
 
 def _tell_cover(chosen: Choice) -> None:
@@ -288,12 +291,13 @@ def pick_undo() -> None:
 @pick.command("export")
 def pick_export(
     out: Annotated[Path, typer.Argument(metavar="FILE", help=".json (ItemCollection), .csv or .parquet")],
+    overwrite: options.Overwrite = False,
 ) -> None:
     """Write the shortlist to a file."""
     from zoompick.study.folder import Study
     from zoompick.study.shortlist import shortlist
 
-    put_out(shortlist(Study.need(Path.cwd())), "", out)
+    put_out(shortlist(Study.need(Path.cwd())), "", out, overwrite)
 
 
 @pick.command("import")
@@ -331,11 +335,11 @@ def pick_list(
     form: Annotated[str, typer.Option("--format", metavar="FORM", help="table, json, csv, geojson.")] = "",
     as_json: options.Json = False,
 ) -> None:
-    """List the shortlist; scenes whose files are here are marked."""
+    """List the shortlist, and how far each scene is."""
     from zoompick.cli import show
     from zoompick.study.folder import Study
     from zoompick.study.shortlist import shortlist
-    from zoompick.transfer import record
+    from zoompick.workflow.status import state_of
 
     study = Study.need(Path.cwd())
     entries = shortlist(study)
@@ -344,5 +348,5 @@ def pick_list(
     if not entries:
         show.note("The shortlist is empty. 'zoompick search', then 'zoompick pick NUMBER …'.")
         return
-    here = [e.scene.id for e in entries if record.exists(study.scene_folder(e.scene.source, e.scene.id))]
-    show_scenes(entries, with_id=True, here=here)
+    states = {state.entry.scene.key: state.state for state in state_of(study).scenes}
+    show_scenes(entries, with_id=True, states=states)

@@ -123,6 +123,7 @@ def calendar(
     picked: Picked = False,
     days: Annotated[bool, typer.Option("--days", help="Each day, in place of months.")] = False,
     picture: Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw it (PNG).")] = None,
+    overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
     """Show when there are scenes and how cloudy, by months or days; gaps show at once."""
@@ -130,6 +131,8 @@ def calendar(
     from zoompick.cli.months import by_day, by_month
     from zoompick.workflow import agenda
 
+    if picture is not None:
+        options.png(picture, overwrite)
     _, entries = _entries(which or [], picked)
     found = agenda.of_days(entries) if days else agenda.of_months(entries)
     if as_json:
@@ -168,11 +171,15 @@ def look(
     ] = False,
     terminal: Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")] = False,
     most: Annotated[int, typer.Option("--most", metavar="SCENES", help="So many pictures at most.")] = 60,
+    overwrite: options.Overwrite = False,
 ) -> None:
     """Look before loading: contact sheets, any bands, maps of footprints, in a terminal."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
+    from zoompick.files import free_name
 
+    if out is not None:
+        options.png(out, overwrite)
     named = options.names(bands)
     if named and len(named) not in (1, 3):
         raise UsageError(
@@ -186,14 +193,14 @@ def look(
         raise UsageError("--bands shows the area, and there is none.", "Give --area AREA, or work in a study.")
     shown = entries[: max(1, most)]
     if footprints:
-        _draw_map(shown, given, out or Path("map.png"))
+        _draw_map(shown, given, out or free_name(Path("map.png")))
         return
     pictures = _fetch(shown, named, given)
     if terminal:
         for number, (entry, picture) in enumerate(zip(shown, pictures, strict=True), 1):
             _in_terminal(number, entry, picture)
     else:
-        _draw_sheet(shown, pictures, named, given, out or Path("look.png"))
+        _draw_sheet(shown, pictures, named, given, out or free_name(Path("look.png")))
     if len(entries) > len(shown):
         show.note(f"{len(entries) - len(shown)} more scenes were left out; --most shows more.")
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import csv
 import io
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import chain, count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from zoompick.catalog.scene import Key
     from zoompick.study.scenelist import Entry
 
 FORMATS = ("table", "json", "csv", "geojson", "parquet")
@@ -20,22 +21,22 @@ _ROWS = 2_000
 """Rows of one table; a longer list goes on in a next one, so that it need not be held as a whole."""
 
 
-def show_scenes(entries: Sequence[Entry], with_id: bool = False, here: Sequence[str] = ()) -> None:
+def show_scenes(entries: Sequence[Entry], with_id: bool = False, states: Mapping[Key, str] | None = None) -> None:
     """A table of scenes, page by page on a terminal that is too short for it.
 
     Parameters
     ----------
-    here : sequence of str
-        Ids of scenes whose files are on disk; with any, a column tells.
+    states : mapping, optional
+        How far scenes are, by key, as 'zoompick status' tells it; with any that is more than picked, a column tells.
     """
     from zoompick.cli import show
 
     with show.paged(len(entries)):
         for start in range(0, len(entries), _ROWS):
-            _show_rows(list(entries[start : start + _ROWS]), start + 1, with_id, here)
+            _show_rows(list(entries[start : start + _ROWS]), start + 1, with_id, states or {})
 
 
-def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, here: Sequence[str]) -> None:
+def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, states: Mapping[Key, str]) -> None:
     from zoompick.cli.show import Column, table
 
     inside = any(entry.cloud_area_percent is not None for entry in entries)
@@ -45,7 +46,7 @@ def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, here: Sequen
     columns += [Column("collection")] if several and not with_id else []
     columns += [Column("cloud %", "right")] + ([Column("in area %", "right")] if inside else [])
     columns += [Column("cover %", "right"), Column("size", "right")]
-    marked = with_id and any(entry.tags or entry.note or entry.scene.id in here for entry in entries)
+    marked = with_id and any(_marks(entry, states) for entry in entries)
     columns += [Column("marks", flexible=True)] if marked else []
     rows = []
     for number, entry in enumerate(entries, first):
@@ -55,7 +56,7 @@ def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, here: Sequen
         row += [scene.collection] if several and not with_id else []
         row += [_percent(scene.cloud_percent)] + ([_percent(entry.cloud_area_percent)] if inside else [])
         row += [_cover(entry.cover_percent), _size(scene.size)]
-        row += [_marks(entry, here)] if marked else []
+        row += [_marks(entry, states)] if marked else []
         rows.append(row)
     table(columns, rows)
 
@@ -74,8 +75,9 @@ def _size(value: int | None) -> str:
     return "?" if value is None else human_bytes(value)
 
 
-def _marks(entry: Entry, here: Sequence[str]) -> str:
-    marks = ["downloaded"] if entry.scene.id in here else []
+def _marks(entry: Entry, states: Mapping[Key, str]) -> str:
+    state = states.get(entry.scene.key, "picked")
+    marks = [] if state == "picked" else [state]
     return "; ".join([*marks, *(f"#{tag}" for tag in entry.tags), *([entry.note] if entry.note else [])])
 
 
@@ -103,35 +105,40 @@ def _csv_row(number: int, entry: Entry) -> list[Any]:
     ]  # fmt: skip
 
 
-def _write(parts: Iterable[str], out: Path | None) -> None:
+def _write(parts: Iterable[str], out: Path | None, is_json: bool = False) -> None:
     """Text in pieces to a file or to standard output."""
     from zoompick.cli import show
     from zoompick.files import writing
 
     if out is None:
-        show.text(parts)
+        show.text(parts, is_json)
         return
     with writing(out) as stream:
         stream.writelines(part.encode() for part in parts)
 
 
-def put_out(entries: Sequence[Entry], form: str, out: Path | None) -> bool:
+def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bool = False) -> bool:
     """Give scenes to standard output or a file in a form for machines; False for the table, which is not its work.
 
     Raises
     ------
     UsageError
-        No such form, or one that needs a file.
+        No such form, or one that needs a file, or a file that exists.
     """
     from zoompick.cli import show
     from zoompick.errors import UnknownNameError, UsageError
+    from zoompick.files import refuse_existing
     from zoompick.study.scenelist import collection_text
 
-    form = form or (_form_of(out) if out else "table")
+    form = form or (form_of(out) if out else "table")
     if form not in FORMATS:
         raise UnknownNameError.of("format", form, FORMATS)
     if form == "table":
+        if out is not None:
+            raise UsageError("A table goes to the terminal, not into a file.", "Give --format csv, json or geojson.")
         return False
+    if out is not None:
+        refuse_existing([out], overwrite)
     if form == "parquet":
         if out is None:
             raise UsageError("GeoParquet needs a file.", "Give --out FILE.parquet.")
@@ -141,14 +148,26 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None) -> bool:
     elif form == "csv":
         _write(csv_rows(entries), out)
     else:
-        _write(collection_text(entries), out)
+        _write(collection_text(entries), out, is_json=True)
     if out:
         show.note(f"{len(entries)} scenes written to {out}.")
     return True
 
 
-def _form_of(out: Path) -> str:
-    return {".csv": "csv", ".parquet": "parquet", ".geoparquet": "parquet"}.get(out.suffix.lower(), "geojson")
+_ENDINGS = {
+    ".csv": "csv", ".parquet": "parquet", ".geoparquet": "parquet", ".json": "json", ".geojson": "geojson",
+}  # fmt: skip
+
+
+def form_of(out: Path) -> str:
+    """The form that a file's ending asks for; UsageError for one that nothing here writes."""
+    from zoompick.errors import UsageError
+
+    found = _ENDINGS.get(out.suffix.lower())
+    if found is None:
+        raise UsageError(f"{out.name}: lists of scenes are not written as '{out.suffix or 'a file without ending'}'.",
+                         f"Give a name ending in {', '.join(_ENDINGS)}.")  # fmt: skip
+    return found
 
 
 def counts(entries: Sequence[Entry]) -> list[list[str]]:

@@ -12,7 +12,7 @@ import typer
 
 from zoompick.catalog.filters import ROWS, Row
 from zoompick.cli import exits, options
-from zoompick.cli.scenes import counts, put_out, show_scenes
+from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -72,14 +72,19 @@ def search(
         typer.Option("--format", metavar="FORM", help="table, json, csv, geojson, parquet.", rich_help_panel=_OUT),
     ] = "",
     out: options.Out = None,
+    overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> int:
     """Search scenes; in a study the brief fills in what is not given here."""
+    from zoompick.files import refuse_existing
     from zoompick.study.folder import Study
 
+    if out is not None:
+        form = form or form_of(out)
+        refuse_existing([out], overwrite)
     study = Study.find(Path.cwd())
     wanted = _request(study, options.area_given(area, box, around), filters, source or [])
-    return _carry_out(study, wanted, _Shown("json" if as_json else form, out, by_month))
+    return _carry_out(study, wanted, _Shown("json" if as_json else form, out, overwrite, by_month))
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,6 +97,7 @@ class _Request:
 class _Shown:
     form: str
     out: Path | None
+    overwrite: bool
     by_month: bool
 
 
@@ -111,7 +117,7 @@ def _carry_out(study: Study | None, wanted: _Request, shown: _Shown) -> int:
         head, *rows = counts(found.entries)
         show.table([show.Column(head[0]), *(show.Column(name, "right") for name in head[1:])], rows)
     else:
-        is_table = not put_out(found.entries, shown.form, shown.out)
+        is_table = not put_out(found.entries, shown.form, shown.out, shown.overwrite)
         if is_table:
             show_scenes(found.entries)
         show.note(_in_force(wanted.criteria, len(found.entries)))

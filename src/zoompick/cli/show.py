@@ -23,6 +23,9 @@ if TYPE_CHECKING:
     from rich.progress import Progress
 
 _WIDEST = 100
+_NARROWEST, _MOST = 60, 200
+_FLEXIBLE = 24
+"""Columns that a flexible column keeps at least in a pipe."""
 _BETWEEN_LINES_S = 10.0
 _LONGEST_TASK = 24
 
@@ -35,20 +38,42 @@ class Column(NamedTuple):
     flexible: bool = False
 
 
-def _console(to_stderr: bool = False) -> Console:
+_UNSEEN = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2060-\u2069\ufeff\ud800-\udfff]"
+)
+"""Control characters, which may command a terminal, and signs that turn or hide the text around them."""
+
+
+def plain(text: str) -> str:
+    """A text as a terminal may see it: names and titles come from outside, and so may what they hold."""
+    return _UNSEEN.sub("\N{REPLACEMENT CHARACTER}", text)
+
+
+def width() -> int:
+    """Columns of the terminal, between 60 and 200; 100 where there is none."""
+    if not sys.stdout.isatty():
+        return _WIDEST
+    return min(_MOST, max(_NARROWEST, shutil.get_terminal_size((_WIDEST, 24)).columns))
+
+
+def _console(to_stderr: bool = False, least: int = 0) -> Console:
     from rich.console import Console
 
+    class Piped(Console):
+        """A console whose reader may go away."""
+
+        def on_broken_pipe(self) -> None:
+            """Let it be told where all errors are."""
+            raise BrokenPipeError
+
     stream = sys.stderr if to_stderr else sys.stdout
-    width = None if stream.isatty() else _WIDEST
-    console = Console(file=stream, width=width, highlight=False, markup=False, emoji=False)
-    if console.width > _WIDEST:
-        console.width = _WIDEST
-    return console
+    wide = None if to_stderr and stream.isatty() else width() if stream.isatty() else max(_WIDEST, least)
+    return Piped(file=stream, width=wide, highlight=False, markup=False, emoji=False)
 
 
 def line(text: str = "") -> None:
     """One line of what was asked for, to standard output."""
-    sys.stdout.write(text + "\n")
+    sys.stdout.write(plain(text) + "\n")
 
 
 def sentence(words: str) -> None:
@@ -59,12 +84,16 @@ def sentence(words: str) -> None:
 def fact(label: str, words: str) -> None:
     """A label and what belongs to it, broken at words under one another, to standard output."""
     lead = f"  {label:<12} "
-    line(textwrap.fill(words, _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead)))
+    line(textwrap.fill(words, min(width(), _WIDEST), initial_indent=lead, subsequent_indent=" " * len(lead)))
 
 
-def text(parts: Iterable[str]) -> None:
-    """Text in pieces to standard output."""
-    sys.stdout.writelines(parts)
+def text(parts: Iterable[str], is_json: bool = False) -> None:
+    """Text in pieces to standard output; in JSON what a terminal may not see is escaped, and stays as it is."""
+    sys.stdout.writelines(map(_escaped if is_json else plain, parts))
+
+
+def _escaped(text: str) -> str:
+    return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
 def note(text: str) -> None:
@@ -76,7 +105,11 @@ def note(text: str) -> None:
 
 def as_json(value: object) -> None:
     """A JSON document to standard output."""
-    line(json.dumps(value, indent=2, ensure_ascii=False))
+    sys.stdout.write(_escaped(json.dumps(value, indent=2, ensure_ascii=not _is_utf8(), allow_nan=False)) + "\n")
+
+
+def _is_utf8() -> bool:
+    return (sys.stdout.encoding or "").lower().replace("-", "") == "utf8"
 
 
 def error(problem: ZoomPickError) -> None:
@@ -112,13 +145,20 @@ def in_options(text: str) -> str:
 
 def _wrapped(text: str, lead: str = "") -> str:
     return textwrap.fill(
-        in_options(text), _WIDEST, initial_indent=lead, subsequent_indent=" " * len(lead), break_long_words=False,
+        plain(in_options(text)),
+        min(width(), _WIDEST),
+        initial_indent=lead,
+        subsequent_indent=" " * len(lead),
+        break_long_words=False,
         break_on_hyphens=False,
-    )  # fmt: skip
+    )
 
 
 def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str = "") -> None:
-    """A table to standard output, at most 100 columns wide."""
+    """A table to standard output, as wide as the terminal; in a pipe 100 columns, and more where ids need them.
+
+    Flexible columns give way first; what has to be cut is folded, never shortened.
+    """
     from rich.box import SIMPLE_HEAD
     from rich.table import Table
     from rich.text import Text
@@ -129,11 +169,17 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
             column.name,
             justify=column.justify,
             no_wrap=not column.flexible,
-            overflow="fold" if column.flexible else "ellipsis",
+            overflow="fold",
         )
-    for row in rows:
+    shown = [[plain(cell) for cell in row] for row in rows]
+    for row in shown:
         grid.add_row(*(Text(cell, style=_STYLES.get(cell, "")) for cell in row))
-    _console().print(grid)
+    longest = [
+        max(len(column.name), *(len(row[place]) for row in shown)) if shown else len(column.name)
+        for place, column in enumerate(columns)
+    ]
+    fixed = [min(size, _FLEXIBLE) if column.flexible else size for size, column in zip(longest, columns, strict=True)]
+    _console(least=sum(fixed) + 2 * len(fixed)).print(grid)
 
 
 @contextmanager
@@ -234,7 +280,7 @@ class _Drawn:
         if isinstance(event, Started):
             self._units[event.task] = event.unit
             self._tasks[event.task] = self._bars.add_task(
-                _shortened(event.task), total=event.total or None, amount=""
+                plain(_shortened(event.task)), total=event.total or None, amount=""
             )
         elif isinstance(event, Advanced):
             self._advance(event)
@@ -242,9 +288,9 @@ class _Drawn:
             if event.task in self._tasks:
                 self._bars.remove_task(self._tasks.pop(event.task))
         elif isinstance(event, Noted):
-            self._bars.console.print(in_options(event.text))
+            self._bars.console.print(plain(in_options(event.text)))
         else:
-            self._bars.console.print(_retry_text(event))
+            self._bars.console.print(plain(_retry_text(event)))
 
     def _advance(self, event: Advanced) -> None:
         task = self._tasks.get(event.task)

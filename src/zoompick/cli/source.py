@@ -146,15 +146,21 @@ def source_login(
     found = sources.named(name, _known_sources())
     place = host or found.url
     if forget:
-        there = Keyring().drop(place)
-        show.note(f"The log-in for {place} is forgotten." if there else f"No log-in for {place} is kept.")
+        places = [place] if host or Keyring().where(place) else Keyring().others_of(found.name) or [place]
+        for one in places:
+            there = Keyring().drop(one)
+            show.note(f"The log-in for {one} is forgotten." if there else f"No log-in for {one} is kept.")
         return
     if not (token or user or client_id):
         _tell_login(found)
         return
     asked = login.Asked(token=token, user=user, client_id=client_id, token_url=token_url)
-    kept = login.keep(place, asked, _secret)
-    show.note(f"Logged in to {found.name} for {kept}. It is kept in {Keyring().path}, which only you can read.")
+    kept = login.keep(place, asked, _secret, found)
+    if kept.tried_on:
+        show.note(f"It works: {kept.tried_on} lets it in.")
+    else:
+        show.note(f"It could not be tried: nothing was found at {kept.host} that refuses who has no log-in.")
+    show.note(f"The log-in for {kept.host} is kept in {Keyring().path}, which only you can read.")
 
 
 def _secret(words: str) -> str:
@@ -168,8 +174,9 @@ def _secret(words: str) -> str:
 
 def _tell_login(found: Source) -> None:
     """What an account is good for, where to get one, and whether there is a log-in now."""
+    from zoompick.addresses import origin_of
     from zoompick.cli import facts, show
-    from zoompick.net.login import Keyring, variable_of
+    from zoompick.net.login import VARIABLE, Keyring
     from zoompick.workflow import login
 
     with show.progress() as report:
@@ -178,12 +185,16 @@ def _tell_login(found: Source) -> None:
     show.table([show.Column("collection"), show.Column("log-in", flexible=True)], rows)
     if where:
         show.sentence(f"Get an account: {where}")
-    known = Keyring().where(found.url)
+    known, others = Keyring().where(found.url), Keyring().others_of(found.name)
+    for other in others:
+        show.note(f"There is a log-in for {other}, where files of {found.name} lie.")
     if known:
         show.note(f"There is a log-in for {found.url}, from the {known}.")
+    if known or others:
         return
     ways = f"'zoompick source login {found.name} --user NAME', --token, or --client-id"
-    show.note(f"There is no log-in yet: {ways}; the variable {variable_of(found.url)} and netrc are read, too.")
+    variable = f"{VARIABLE}='{origin_of(found.url)} USER:PASSWORD'"
+    show.note(f"There is no log-in yet: {ways}; a variable {variable} and netrc (for https) are read, too.")
 
 
 @source.command("check")

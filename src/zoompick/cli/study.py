@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.cli import exits, options
+from zoompick.files import human_km2
 
 if TYPE_CHECKING:
     from zoompick.study.folder import Study
@@ -39,7 +40,7 @@ def new(
         show.note("Next: 'zoompick area FILE.geojson' in that folder, then 'zoompick search'.")
     else:
         show.note(
-            f"Its area has {given.size_km2:.2f} km2. Next, in that folder: 'zoompick search', or 'zoompick run'."
+            f"Its area has {human_km2(given.size_km2)}. Next, in that folder: 'zoompick search', or 'zoompick run'."
         )
 
 

@@ -101,7 +101,7 @@ def tiles_plan(
         if as_json:
             show.as_json([{"zoom": name, "pixel_m": size, "tiles": count} for name, size, count in rows])
             return
-        cells = [[name, _metres(size), str(count) if count >= 0 else "very many"] for name, size, count in rows]
+        cells = [[name, _metres(size), str(count)] for name, size, count in rows]
         show.table(
             [show.Column("zoom", "right"), show.Column("pixel m", "right"), show.Column("tiles", "right")], cells
         )
@@ -171,7 +171,7 @@ def tiles_get(
         with TileStore(path) as held, act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
             wish = workflow.Wish(zoom, pixel, form)
             prepared = workflow.prepare(opened, wish, ground, held, client, sample=False)
-            outcome = workflow.get(prepared, held, client, found, report)
+            outcome = workflow.get(prepared, ground, held, client, found, report)
             doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
     plan = prepared.plan
     if as_json:
@@ -185,8 +185,8 @@ def tiles_get(
     problem = failure_of(outcome, plan)
     if problem:
         show.error(problem)
-        return exits.IN_PART
-    return exits.DONE
+        return exits.IN_PART if outcome.done or plan.here else exits.code_of(problem)
+    return exits.IN_PART if outcome.absent + plan.absent else exits.DONE
 
 
 @tiles.command("join")
@@ -207,11 +207,11 @@ def tiles_join(
         typer.Option("--on-grid", help="Carry it onto the study's grid, not that of the tiles."),
     ] = False,
     overwrite: options.Overwrite = False,
-) -> None:
+    as_json: options.Json = False,
+) -> int:
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
     from zoompick import __version__
     from zoompick.cli import show
-    from zoompick.errors import StudyError
     from zoompick.files import human_bytes
     from zoompick.raster.write import WriteOptions
     from zoompick.transfer.tilestore import TileStore
@@ -220,20 +220,22 @@ def tiles_join(
     ground = _ground(area, box, around)
     path = store or _only_store(source, layer)
     target = out or path.with_suffix(".tif")
-    if target.exists() and not overwrite:
-        raise StudyError(f"{target} exists already.", "Give another --out, or --overwrite.")
     grid = _study_grid() if onto_study else None
     with show.progress() as report, TileStore(path, must_exist=True) as held:
         credit = held.facts.get("attribution", "")
         wish = WriteOptions(compression=compression, is_rgb=True, credit=credit)
-        joined = workflow.join(held, zoom, ground, target, wish, grid, report, __version__)
+        joined = workflow.join(held, zoom, ground, target, wish, grid, report, __version__, overwrite)
     place, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
+    if as_json:
+        show.as_json({"path": str(target), "tiles": joined.tiles, "missing": joined.missing,
+                      "bytes": joined.written.size, "attribution": joined.attribution})  # fmt: skip
     show.note(
         f"{show.place(target)}: {place.width} x {place.height} px of {place.pixel_text} in {place.crs}, "
         f"{human_bytes(joined.written.size)}, out of {joined.tiles} tiles{missing}."
     )
     if joined.attribution:
         show.note(f"Credit, kept in the file: {joined.attribution}")
+    return exits.IN_PART if joined.missing else exits.DONE
 
 
 def _only_store(source: str, layer: str) -> Path:

@@ -114,4 +114,5 @@ def _closing(done: Unpacked, folder: Path) -> None:
             f"{human_bytes(done.size - done.received)} saved."
         )
     came = show.counted(len(done.files), "file")
-    show.note(f"{came} ({human_bytes(done.written)}) in {folder}, all whole.{saved}")
+    whole = ", each fits its checksum." if done.has_checksums else "; all lengths fit, the archive has no checksums."
+    show.note(f"{came} ({human_bytes(done.written)}) in {folder}{whole}{saved}")

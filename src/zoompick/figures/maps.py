@@ -14,6 +14,7 @@ import shapely
 from zoompick.area.model import Area
 from zoompick.area.places import known
 from zoompick.figures import style
+from zoompick.files import human_km2
 from zoompick.geo.crs import Floats, LocalPlane
 from zoompick.geo.shapes import Shape
 
@@ -57,7 +58,7 @@ class MapView:
 def area_map(area: Area, path: Path) -> None:
     """Draw an area with the places around it as a PNG of about 1280 x 800 pixels."""
     view = MapView(area)
-    drawn, axes = _axes(view, f"{area.name}: {area.size_km2:.2f} km2", area.description)
+    drawn, axes = _axes(view, f"{area.name}: {human_km2(area.size_km2)}", area.description)
     _fill(axes, view.flat(area.polygon), style.AREA, 0.22, 1.8)
     _names(axes, view)
     style.save(drawn, path)

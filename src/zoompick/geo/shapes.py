@@ -201,6 +201,11 @@ def intersection(first: Shape, second: Shape) -> Shape:
     return shapely.intersection(first, second)
 
 
+def joined(polygons: Sequence[Shape]) -> Shape:
+    """All ground of some polygons, as one; empty for none."""
+    return shapely.union_all(list(polygons))
+
+
 def as_text(polygon: Shape) -> str:
     """Well-known text, rounded to seven decimals of a degree: about a centimetre."""
     return str(shapely.to_wkt(polygon, rounding_precision=7))

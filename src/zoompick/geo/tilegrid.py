@@ -6,7 +6,7 @@ Source: OGC 17-083r4 (Two Dimensional Tile Matrix Set), sections 6 and 7 and ann
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -17,9 +17,10 @@ from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.later import later
 
 if TYPE_CHECKING:
+    import numpy as np
     import shapely
 else:
-    shapely = later("shapely")
+    np, shapely = later("numpy"), later("shapely")
 
 MERCATOR = Crs(3857)
 HALF_WORLD_M = 20_037_508.342789244
@@ -87,16 +88,41 @@ class Matrix:
         )
         return cols, rows
 
-    def under(self, shape: Shape) -> Iterator[TileKey]:
+    def under(self, shape: Shape) -> list[TileKey]:
         """Tiles that a polygon in the grid's CRS touches, row by row."""
+        blocks = self._blocks(shape)
+        return sorted(TileKey(row, col) for rows, cols in blocks for row in rows for col in cols)
+
+    def count(self, shape: Shape) -> int:
+        """How many tiles a polygon in the grid's CRS touches; they are not listed for it."""
+        return sum(len(rows) * len(cols) for rows, cols in self._blocks(shape))
+
+    def _blocks(self, shape: Shape) -> list[tuple[range, range]]:
+        """Blocks of tiles, rows and columns, that a polygon touches: large ones inside, single ones at its edge.
+
+        A block that the polygon neither covers nor misses is cut into four, so that the work grows with the edge.
+        """
         cols, rows = self._range(bounds_of(shape))
+        if not cols or not rows:
+            return []
         shapely.prepare(shape)
-        for row in rows:
-            for col in cols:
-                key = TileKey(row, col)
-                box = self.bounds_of(key)
-                if shape.intersects(shapely.box(box.west, box.south, box.east, box.north)):
-                    yield key
+        found, open_ = [], [(rows, cols)]
+        while open_:
+            boxes = shapely.box(*np.array([self._edges(*block) for block in open_]).T)
+            touched = shapely.intersects(shape, boxes)
+            covered = shapely.covers(shape, boxes)
+            following = []
+            for block, is_touched, is_covered in zip(open_, touched, covered, strict=True):
+                if is_covered or (is_touched and len(block[0]) == len(block[1]) == 1):
+                    found.append(block)
+                elif is_touched:
+                    following += [(down, across) for down in _halves(block[0]) for across in _halves(block[1])]
+            open_ = following
+        return found
+
+    def _edges(self, rows: range, cols: range) -> tuple[float, float, float, float]:
+        first, last = self.bounds_of(TileKey(rows[0], cols[0])), self.bounds_of(TileKey(rows[-1], cols[-1]))
+        return first.west, last.south, last.east, first.north
 
 
 @dataclass(frozen=True)
@@ -140,11 +166,24 @@ class TileGrid:
 
     def under(self, area: Shape, matrix: Matrix) -> list[TileKey]:
         """Tiles of a level that an area in longitude/latitude touches."""
+        shape = self._projected(area)
+        return [] if shape is None else matrix.under(shape)
+
+    def count(self, area: Shape, matrix: Matrix) -> int:
+        """How many tiles of a level an area in longitude/latitude touches."""
+        shape = self._projected(area)
+        return 0 if shape is None else matrix.count(shape)
+
+    def _projected(self, area: Shape) -> Shape | None:
+        """An area in the grid's CRS; None where the grid has no place for it."""
         if self.crs == MERCATOR:
             area = area.intersection(shapely.box(-180, -_WORLD_LAT, 180, _WORLD_LAT))
-        if area.is_empty:
-            return []
-        return list(matrix.under(project(shapely.segmentize(area, 0.25), self.crs)))
+        return None if area.is_empty else project(shapely.segmentize(area, 0.25), self.crs)
+
+
+def _halves(numbers: range) -> list[range]:
+    middle = len(numbers) // 2
+    return [numbers[:middle], numbers[middle:]] if middle else [numbers]
 
 
 def sorted_grid(name: str, crs: Crs, matrices: Sequence[Matrix]) -> TileGrid:

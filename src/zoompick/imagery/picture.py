@@ -32,8 +32,13 @@ def write_png(raster: Raster, path: Path, longest_px: int) -> Grid:
     image = np.ascontiguousarray(np.dstack([*pixels, alpha]))
     with writing(path) as stream:
         stream.write(imagecodecs.png_encode(image, level=6))
-    write_text(path.with_suffix(".pgw"), world_file(grid))
+    write_text(world_file_of(path), world_file(grid))
     return grid
+
+
+def world_file_of(picture: Path) -> Path:
+    """Where the world file of a PNG lies."""
+    return picture.with_suffix(".pgw")
 
 
 def world_file(grid: Grid) -> str:

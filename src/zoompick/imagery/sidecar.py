@@ -54,9 +54,12 @@ class Origin:
         return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()[:32]
 
 
+ENDING = ".stac.json"
+
+
 def sidecar_of(product: Path) -> Path:
-    """Path of a product's sidecar."""
-    return product.with_suffix(".json")
+    """Path of a product's sidecar: a name of its own kind, which no other file has by chance."""
+    return product.with_name(product.name + ENDING)
 
 
 def write_sidecar(
@@ -87,7 +90,7 @@ def write_sidecar(
             "zoompick:fingerprint": origin.fingerprint,
         },
         "links": [_link(path, product, digest) for path, digest in origin.inputs.items()],
-        "assets": {"data": _asset(raster, written)} | {path.suffix[1:]: _picture(path) for path in pictures},
+        "assets": {"data": _asset(raster, written)} | {path.suffix[1:]: _companion(path) for path in pictures},
     }  # fmt: skip
     path = sidecar_of(product)
     files.write_json(path, item)
@@ -111,12 +114,14 @@ def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
     }
 
 
-def _picture(path: Path) -> dict[str, Any]:
+def _companion(path: Path) -> dict[str, Any]:
+    kind, role = ("image/png", "overview") if path.suffix == ".png" else ("text/plain", "metadata")
     return {
         "href": f"./{path.name}",
-        "type": "image/png",
-        "roles": ["overview"],
+        "type": kind,
+        "roles": [role],
         "file:size": path.stat().st_size,
+        "file:checksum": files.multihash_of(path),
     }
 
 
@@ -146,12 +151,19 @@ def _asset(raster: Raster, written: Written) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Recorded:
-    """What a sidecar says of its product."""
+    """What a sidecar says of its product.
+
+    Attributes
+    ----------
+    companions : mapping
+        Name of each file that belongs to the product to its multihash.
+    """
 
     fingerprint: str
     size: int
     multihash: str
     when: datetime | None
+    companions: Mapping[str, str]
 
 
 def read_sidecar(product: Path) -> Recorded | None:
@@ -160,6 +172,12 @@ def read_sidecar(product: Path) -> Recorded | None:
         item = files.read_json(sidecar_of(product))
         asset, properties = item["assets"]["data"], item["properties"]
         when = datetime.fromisoformat(properties["datetime"])
-        return Recorded(properties["zoompick:fingerprint"], asset["file:size"], str(asset["file:checksum"]), when)
-    except (DataError, KeyError, TypeError, ValueError):
+        others = {
+            str(entry["href"]).removeprefix("./"): str(entry["file:checksum"])
+            for key, entry in item["assets"].items()
+            if key != "data"
+        }
+        print_ = str(properties["zoompick:fingerprint"])
+        return Recorded(print_, int(asset["file:size"]), str(asset["file:checksum"]), when, others)
+    except (DataError, AttributeError, KeyError, TypeError, ValueError):
         return None

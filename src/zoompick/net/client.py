@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -13,13 +13,15 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
 from zoompick import pages, settings
+from zoompick.addresses import host_of
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
+from zoompick.files import human_time
 from zoompick.later import later
-from zoompick.net.login import Keyring
+from zoompick.net.login import Keyring, OneLogin
 from zoompick.net.pace import Pace
-from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, TransientError, host_of, refusal
-from zoompick.net.retry import RetryPolicy
+from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, TransientError, UnreachableError, refusal
+from zoompick.net.retry import RetryPolicy, seconds_of
 
 if TYPE_CHECKING:
     import urllib3
@@ -30,6 +32,7 @@ _AGENT = "zoompick"
 _CHUNK = 1 << 20
 _MOST_JSON = 256 << 20
 _MOST_REDIRECTS = 5
+_REDIRECTS, _SEE_OTHER = (301, 302, 303, 307, 308), 303
 _NO_HEAD = (403, 404, 405, 501)
 """Answers to HEAD that say nothing of GET: some servers know only the latter."""
 _LEAST_RATE = 1000
@@ -47,7 +50,7 @@ def workers(name: str) -> Iterator[ThreadPoolExecutor]:
 
 @dataclass(frozen=True)
 class Answer:
-    """A response whose body is still to be read."""
+    """A response whose body is still to be read; ``url`` is where the last redirect led."""
 
     status: int
     headers: Mapping[str, str]
@@ -56,11 +59,6 @@ class Answer:
     _pace: Pace
     _stop: threading.Event
     _stall_s: float
-
-    @property
-    def final_url(self) -> str:
-        """Where the last redirect led; may be relative to the address asked."""
-        return str(self._response.geturl() or "")
 
     def chunks(self) -> Iterator[bytes]:
         """The body in pieces as they come, of up to a megabyte, no faster than the session's pace.
@@ -114,7 +112,7 @@ class Client:
     ) -> None:
         pages.keep_freed()
         self.pace = pace or Pace()
-        self.keys = Keyring()
+        self.keys: Keyring | OneLogin = Keyring()
         self.policy = RetryPolicy(settings.whole("retries"), 0.5, settings.number("retry_wait_max_s"))
         self.stop = stop or threading.Event()
         self._slots = threading.BoundedSemaphore(settings.whole("parallel_requests"))
@@ -124,9 +122,7 @@ class Client:
             timeout=urllib3.Timeout(
                 connect=settings.number("connect_timeout_s"), read=settings.number("read_timeout_s")
             ),
-            retries=urllib3.Retry(
-                total=_MOST_REDIRECTS, connect=0, read=0, status=0, other=0, redirect=_MOST_REDIRECTS
-            ),
+            retries=urllib3.Retry(0, respect_retry_after_header=False),
             headers={"User-Agent": _AGENT},
         )
 
@@ -190,9 +186,28 @@ class Client:
 
         def once() -> str:
             with self.open(url, _FIRST_BYTE) as answer:
-                return urljoin(url, answer.final_url or url)
+                return answer.url
 
         return str(self.again(url, once))
+
+    def wants_login(self, url: str) -> bool | None:
+        """True when an address refuses who asks for want of a log-in, False when it answers, None when nobody knows.
+
+        Raises
+        ------
+        SourceError
+            It cannot be reached.
+        """
+
+        def once() -> bool | None:
+            try:
+                with self.open(url, _FIRST_BYTE):
+                    return False
+            except AnsweredError as error:
+                return True if error.status == WANTS_LOGIN else None
+
+        found: bool | None = self.again(url, once)
+        return found
 
     def size(self, url: str) -> int | None:
         """Length of a file in bytes, asked without fetching it; None when the source does not tell.
@@ -252,11 +267,25 @@ class Client:
                     attempt, before = 1, amount()
                 wait = self.policy.wait_s(attempt, error.retry_after)
                 if wait is None:
-                    raise
+                    raise self._given_up(error) from error
                 self._report(Retrying(what, error.what, attempt, wait))
                 if self.stop.wait(wait):
                     raise CancelledError("Stopped.") from error
                 attempt += 1
+
+    def _given_up(self, error: TransientError) -> TransientError:
+        """The error with what was waited for, where the source told how long to wait."""
+        asked = seconds_of(error.retry_after)
+        if asked is None:
+            return error
+        most = self.policy.longest_wait_s
+        return TransientError(
+            f"{error.what} It asks to wait {human_time(asked)}.",
+            f"Try again then: here at most {human_time(most)} are waited at a time, {self.policy.retries} times "
+            "(settings retry_wait_max_s and retries).",
+            error.retry_after,
+            error.status,
+        )
 
     @contextmanager
     def open(
@@ -276,14 +305,12 @@ class Client:
             raise CancelledError("Stopped.")
         if not _is_web(url):
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
-        key = self.keys.authorization(url, self._post_form)
-        with self._slots, self._asked(method, url, headers, data, key) as response:
-            if response.status != WANTS_LOGIN or not self.keys.renew(url, key, self._post_form):
-                yield self._answer(url, response)
+        with self._slots, self._followed(method, url, headers, data) as (final, key, response):
+            if response.status != WANTS_LOGIN or not self.keys.renew(final, key, self._post_form):
+                yield self._answer(final, response)
                 return
-        key = self.keys.authorization(url, self._post_form)
-        with self._slots, self._asked(method, url, headers, data, key) as response:
-            yield self._answer(url, response)
+        with self._slots, self._followed(method, url, headers, data) as (final, _, response):
+            yield self._answer(final, response)
 
     def _answer(self, url: str, response: Any) -> Answer:
         stall_s = settings.number("read_timeout_s")
@@ -295,12 +322,32 @@ class Client:
     def _post_form(self, url: str, form: Mapping[str, str]) -> Any:
         """Send a log-in form; it goes to nobody else, whatever the answer says."""
         headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
-        with self._asked("POST", url, headers, urlencode(form).encode(), "", redirect=False) as response:
+        with self._asked("POST", url, headers, urlencode(form).encode(), "") as response:
             answer = self._answer(url, response)
             try:
                 return json.loads(_limited(answer))
             except ValueError as error:
                 raise SourceError(f"{host_of(url)} answered a log-in with no JSON.", "Check the address.") from error
+
+    @contextmanager
+    def _followed(
+        self, method: str, url: str, headers: Mapping[str, str] | None, data: bytes | None
+    ) -> Iterator[tuple[str, str, Any]]:
+        """The raw response at the end of all redirects, its address, and the key sent to it.
+
+        Each host is sent the log-in that is kept for it, and no other's (RFC 9110, section 15.4).
+        """
+        seen = [url]
+        while True:
+            key = self.keys.authorization(seen[-1], self._post_form)
+            with self._asked(method, seen[-1], headers, data, key) as response:
+                target = response.headers.get("Location", "") if response.status in _REDIRECTS else ""
+                if not target:
+                    yield seen[-1], key, response
+                    return
+                if response.status == _SEE_OTHER and method != "HEAD":
+                    method, data = "GET", None
+            seen.append(_redirected(seen, target))
 
     @contextmanager
     def _asked(
@@ -310,9 +357,8 @@ class Client:
         headers: Mapping[str, str] | None,
         data: bytes | None,
         key: str,
-        redirect: bool = True,
     ) -> Iterator[Any]:
-        """The raw response; urllib3 takes the key off where a redirect leads to another host."""
+        """The raw response of one request, redirects included."""
         own = {"User-Agent": _AGENT} | ({"Authorization": key} if key else {})
         try:
             response = self._pool.request(
@@ -321,7 +367,7 @@ class Client:
                 headers={**own, **(headers or {})},
                 body=data,
                 preload_content=False,
-                redirect=redirect,
+                redirect=False,
             )
         except urllib3.exceptions.LocationParseError as error:
             raise SourceError(f"'{url}' is no web address.", "Check it for typing errors.") from error
@@ -334,16 +380,27 @@ class Client:
             response.close() if response.length_remaining else response.drain_conn()
 
 
+def _redirected(seen: Sequence[str], target: str) -> str:
+    """Where a redirect leads; SourceError for one that cannot be followed."""
+    url, host = seen[-1], host_of(seen[-1])
+    try:
+        target = urljoin(url, target)
+    except ValueError:
+        target = "nowhere"
+    if not _is_web(target):
+        raise SourceError(f"{host} redirects to '{target}', which is no web address.", "Tell the people who run it.")
+    if len(seen) > _MOST_REDIRECTS or target in seen:
+        what = "in a circle" if target in seen else f"more than {_MOST_REDIRECTS} times"
+        raise SourceError(f"{host_of(seen[0])} redirects {what}: from {seen[0]} to {target}.", "Check the address.")
+    return target
+
+
 def _is_web(url: str) -> bool:
     try:
         parts = urlsplit(url)
         return parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0
     except ValueError:
         return False
-
-
-def _host(url: str) -> str:
-    return urlsplit(url).netloc or url
 
 
 def _whole_number(text: str | None) -> int | None:
@@ -383,7 +440,7 @@ def _unreachable(url: str, error: Exception) -> SourceError:
         f"{host_of(url)} cannot be reached: {why}.",
         "Check the address with 'zoompick source list', and the network.",
     )
-    return SourceError(what, todo) if lasting else TransientError(what, todo)
+    return UnreachableError(what, todo) if lasting else TransientError(what, todo)
 
 
 def _refused(answer: Answer) -> SourceError:

@@ -16,11 +16,14 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from zoompick.errors import DataError, SourceError
+from zoompick import settings
+from zoompick.addresses import is_this_machine, origin_of
+from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.files import read_json, write_json
 from zoompick.settings import config_folder
 
 FILE_NAME = "credentials.json"
+VARIABLE = "ZOOMPICK_LOGIN"
 _EARLY_S = 30
 """A token is renewed this long before it ends."""
 
@@ -43,6 +46,8 @@ class Login:
         Bearer token, and what renews it.
     ends : float
         Unix time at which the token ends; 0 when that is not told.
+    source : str
+        Name of the source for whose files it is kept, where that is another host's.
     """
 
     scheme: str
@@ -54,6 +59,7 @@ class Login:
     client_secret: str = ""
     refresh: str = ""
     ends: float = 0.0
+    source: str = ""
 
     def __repr__(self) -> str:
         return f"Login({self.scheme!r}, …)"
@@ -63,6 +69,8 @@ class Login:
         if self.scheme == "basic":
             pair = f"{self.user}:{self.password}".encode()
             return "Basic " + base64.b64encode(pair).decode()
+        if self.token and not re.fullmatch(r"[\x21-\x7e]+", self.token):
+            raise UsageError("The token holds signs that no header can carry.", "Copy it anew, without line ends.")
         return f"Bearer {self.token}" if self.token else ""
 
     @property
@@ -104,11 +112,28 @@ class Login:
         return replace(self, token=token, refresh=str(answer.get("refresh_token") or self.refresh), ends=ends)
 
 
+class OneLogin:
+    """Stands in for a :class:`Keyring` while a log-in is tried, before it is kept; None is nobody's."""
+
+    def __init__(self, origin: str, login: Login | None) -> None:
+        self._origin, self._login = origin, login
+
+    def authorization(self, url: str, post: Post) -> str:
+        """Value of the header, for the one origin."""
+        return self._login.header() if self._login and origin_of(url) == self._origin else ""
+
+    def renew(self, url: str, used: str, post: Post) -> bool:
+        """Nothing is renewed while it is tried."""
+        return False
+
+
 class Keyring:
     """Log-ins by origin (scheme, host and port); safe to use from several threads.
 
-    A log-in comes from the environment (``ZOOMPICK_LOGIN_`` and the host with its port, other signs than letters and
-    digits as ``_``: ``user:password``, or a bearer token), else from the file of this program, else from netrc.
+    A log-in comes from the environment (variables whose names begin with ``ZOOMPICK_LOGIN``, each with an address
+    and, after a space, ``user:password`` or a bearer token), else from the file of this program, else from netrc.
+    Whatever it comes from, it is sent to its origin alone, and over plain http only to this machine, unless the
+    setting ``unencrypted_logins`` allows more.
     """
 
     def __init__(self, path: Path | None = None) -> None:
@@ -156,8 +181,14 @@ class Keyring:
             self._write(table)
             return found is not None
 
+    def others_of(self, source: str) -> list[str]:
+        """Origins of other hosts for which a log-in is kept on behalf of a source."""
+        return sorted(origin for origin, login in self._table().items() if source and login.source == source)
+
     def where(self, url: str) -> str:
         """Where the log-in for an address is from: ``environment``, ``file``, ``netrc`` or nothing."""
+        if is_open_wire(url):
+            return ""
         if _from_environment(url):
             return "environment"
         if origin_of(url) in self._table():
@@ -165,6 +196,8 @@ class Keyring:
         return "netrc" if _from_netrc(url) else ""
 
     def _of(self, url: str) -> Login | None:
+        if is_open_wire(url):
+            return None
         found = _from_environment(url) or self._table().get(origin_of(url))
         if found is None and origin_of(url) not in self._netrc:
             self._netrc[origin_of(url)] = _from_netrc(url)
@@ -181,19 +214,10 @@ class Keyring:
         self._kept = dict(table)
 
 
-def origin_of(url: str) -> str:
-    """Scheme, host and port of an address, the port always told."""
-    parts = urlsplit(url)
-    port = parts.port or {"https": 443, "http": 80}.get(parts.scheme, 0)
-    return f"{parts.scheme}://{(parts.hostname or '').lower()}:{port}"
-
-
-def variable_of(url: str) -> str:
-    """Name of the environment variable that holds the log-in for an address."""
-    parts = urlsplit(url)
-    host = parts.hostname or ""
-    place = f"{host}_{parts.port}" if parts.port else host
-    return "ZOOMPICK_LOGIN_" + re.sub(r"[^A-Za-z0-9]", "_", place).upper()
+def is_open_wire(url: str) -> bool:
+    """True where a log-in would travel unencrypted to another machine, and nothing allows that."""
+    is_plain = url.lower().startswith("http://") and not is_this_machine(url)
+    return is_plain and not settings.whole("unencrypted_logins")
 
 
 def _row(login: Login) -> dict[str, Any]:
@@ -217,15 +241,29 @@ def _read(path: Path) -> dict[str, Login]:
 
 
 def _from_environment(url: str) -> Login | None:
-    text = os.environ.get(variable_of(url), "")
-    if not text:
-        return None
-    user, colon, password = text.partition(":")
-    return Login("basic", user, password) if colon else Login("bearer", token=text)
+    origin = origin_of(url)
+    for name in sorted(os.environ):
+        if name.startswith(VARIABLE):
+            place, _, secret = os.environ[name].strip().partition(" ")
+            secret = secret.strip()
+            if not place.startswith(("http://", "https://")) or not origin_of(place) or not secret:
+                raise UsageError(
+                    f"The variable {name} holds no address with a log-in.",
+                    f"Write {name}='https://HOST USER:PASSWORD', or a token after the address.",
+                )
+            if origin_of(place) == origin:
+                user, colon, password = secret.partition(":")
+                return Login("basic", user, password) if colon else Login("bearer", token=secret)
+    return None
 
 
 def _from_netrc(url: str) -> Login | None:
-    """Only what names the host: a default entry would send a password to anybody."""
+    """Only what names the host: a default entry would send a password to anybody.
+
+    Its ``machine`` has no port and no scheme: it stands for https on the default port.
+    """
+    if not url.lower().startswith("https://") or not origin_of(url).endswith(":443"):
+        return None
     path = Path(os.environ.get("NETRC") or Path.home() / ".netrc")
     if not path.is_file():
         return None

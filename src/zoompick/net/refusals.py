@@ -5,14 +5,14 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from urllib.parse import urlsplit
 
+from zoompick.addresses import host_of, origin_of
 from zoompick.errors import SourceError
 from zoompick.net.retry import TRANSIENT
 
 WANTS_LOGIN, FORBIDDEN, NOT_FOUND, GONE, RANGE_PAST_END = 401, 403, 404, 410, 416
+TOO_MANY, UNAVAILABLE = 429, 503
 _HINTS = {
-    WANTS_LOGIN: "The source wants a log-in: 'zoompick source login NAME'.",
     FORBIDDEN: "The source does not allow this: a log-in or an order may.",
     NOT_FOUND: "Check the address.",
     GONE: "The source was closed or has moved: look for its new address.",
@@ -30,6 +30,10 @@ class TransientError(SourceError):
         self.retry_after, self.status = retry_after, status
 
 
+class UnreachableError(SourceError):
+    """No connection could be made, and trying again will not change that."""
+
+
 class AnsweredError(SourceError):
     """The source answered with a status that trying again will not change."""
 
@@ -44,22 +48,35 @@ class RefusedError(AnsweredError):
 
 def refusal(url: str, status: int, headers: Mapping[str, str], body: bytes) -> SourceError:
     """The error for an answer of status 400 or above."""
-    what = f"{host_of(url)} answered {status}{_said(body)} to {without_secrets(url)}."
+    host, said = host_of(url), _said(body)
+    what = f"{host} answered {status}{said} to {url}."
+    if status in (TOO_MANY, UNAVAILABLE):
+        after = headers.get("Retry-After")
+        return TransientError(
+            f"{host} is too busy: it answered {status}{said} to {url}.", "Try again later.", after, status
+        )
     if status in TRANSIENT:
         return TransientError(what, "Try again later.", headers.get("Retry-After"), status)
+    if status == WANTS_LOGIN:
+        return AnsweredError(
+            what,
+            f"{host} wants a log-in: 'zoompick source login NAME', with `host` {origin_of(url)} where the source is "
+            "another host.",
+            status,
+        )
     kind = RefusedError if status in (400, 405, 422, 501) else AnsweredError
     return kind(what, _HINTS.get(status, "Check the request."), status)
 
 
-def host_of(url: str) -> str:
-    """Host and port, or the text itself where there is none."""
-    return urlsplit(url).netloc.rpartition("@")[2] or url
+def is_refused(error: SourceError) -> bool:
+    """True when an error proves that the source did not take the request.
 
-
-def without_secrets(url: str) -> str:
-    """An address for people: no user, no query, which may hold a signature."""
-    parts = urlsplit(url)
-    return parts._replace(netloc=host_of(url), query="…" if parts.query else "", fragment="").geturl()
+    No connection, or an answer that says so. A gateway that gave up (500, 502, 504) does not know, nor does anybody
+    after a connection that broke.
+    """
+    if isinstance(error, TransientError):
+        return error.status in (TOO_MANY, UNAVAILABLE)
+    return isinstance(error, AnsweredError | UnreachableError)
 
 
 def _said(body: bytes) -> str:

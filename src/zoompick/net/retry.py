@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -51,11 +52,11 @@ def seconds_of(retry_after: str | None) -> float | None:
 
     if not retry_after:
         return None
-    if retry_after.strip().isdigit():
+    if re.fullmatch(r"\d{1,12}(\.\d{1,9})?", retry_after.strip()):
         return float(retry_after)
     try:
         moment = parsedate_to_datetime(retry_after)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         return None
     if moment.tzinfo is None:
         moment = moment.replace(tzinfo=UTC)

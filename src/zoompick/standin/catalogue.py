@@ -53,6 +53,7 @@ def landing(base: str, shelves: Mapping[str, Instrument]) -> dict[str, Any]:
             link("search", f"{base}/search", "application/geo+json") | {"method": "GET"},
             link("search", f"{base}/search", "application/geo+json") | {"method": "POST"},
             link("http://www.opengis.net/def/rel/ogc/1.0/processes", f"{base}/processes"),
+            link("http://www.opengis.net/def/rel/ogc/1.0/job-list", f"{base}/jobs"),
             link("register", f"{base}/account", "text/plain"),
             *(link("child", f"{base}/collections/{name}") for name in shelves),
         ],

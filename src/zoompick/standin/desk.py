@@ -70,6 +70,7 @@ class Job:
     price: float
     begun: float
     will_fail: bool
+    reference: str = ""
     dismissed: bool = False
     ready: threading.Event = field(default_factory=threading.Event)
     created: datetime = field(default_factory=lambda: datetime.now(UTC))
@@ -129,6 +130,7 @@ class Desk:
         return Job(
             id=secrets.token_hex(6), collection=shelf.name, scenes=wanted, area=area, price=price,
             begun=time.monotonic(), will_fail=self._random.random() < self.manners.fails,
+            reference=str(inputs.get("reference") or ""),
         )  # fmt: skip
 
     def _work(self, job: Job) -> None:
@@ -168,6 +170,7 @@ class Desk:
             "created": stac.moment(job.created), "links": links,
             "message": "the detector's calibration is missing" if state == "failed" else "",
         }  # fmt: skip
+        told |= {"reference": job.reference} if job.reference else {}
         return told | ({"ost:price": round(job.price, 2)} if job.price else {})
 
     # What is asked of it
@@ -178,6 +181,13 @@ class Desk:
         if job is None:
             raise HTTPException(404, "no such job")
         return job
+
+    async def jobs(self, request: Request) -> JSONResponse:
+        """All orders of the account, the newest first."""
+        self.accounts.need(request)
+        with self._lock:
+            jobs = list(self._jobs.values())[::-1]
+        return JSONResponse({"jobs": [self._status(job, _base(request)) for job in jobs], "links": []})
 
     async def status(self, request: Request) -> JSONResponse:
         """How far a job is; deleting it dismisses it."""
@@ -244,6 +254,7 @@ class Desk:
         return [
             Route("/processes", self.processes),
             Route(f"/processes/{PROCESS}/execution", self.submit, methods=["POST"]),
+            Route("/jobs", self.jobs),
             Route("/jobs/{job}", self.status, methods=["GET", "DELETE"]),
             Route("/jobs/{job}/results", self.results),
             Route("/jobs/{job}/files/{name}", self.file),

@@ -9,12 +9,24 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zoompick import files
-from zoompick.errors import StudyError
+from zoompick.errors import DataError, StudyError
 from zoompick.settings import BRIEF_NAME, study_folder
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.study.brief import Brief
+
+
+ITEM = "item.json"
+"""Name of the STAC Item in a scene's folder."""
+
+
+def _is_item_of(path: Path, key: tuple[str, str, str]) -> bool:
+    try:
+        item = files.read_json(path)
+    except DataError:
+        return False
+    return isinstance(item, dict) and (item.get("collection") or "", item.get("id")) == key[1:]
 
 
 @dataclass(frozen=True)
@@ -100,9 +112,17 @@ class Study:
         """Findings of the last verification."""
         return self.root / "checks.json"
 
-    def scene_folder(self, source: str, scene_id: str) -> Path:
-        """Folder of one scene's files."""
-        return self.root / "scenes" / files.safe_name(source or "files") / files.safe_name(scene_id)
+    def scene_folder(self, key: tuple[str, str, str]) -> Path:
+        """Folder of one scene's files, by its source, collection and id.
+
+        Where an earlier version of this program put the scene's files it finds them again.
+        """
+        source, collection, scene = key
+        shelf = self.root / "scenes" / files.distinct_name(source or "files")
+        former = shelf / files.safe_name(scene)
+        if (former / ITEM).is_file() and _is_item_of(former / ITEM, key):
+            return former
+        return shelf / files.distinct_name(collection or "scenes") / files.distinct_name(scene)
 
     def products(self, name: str) -> Path:
         """Folder of the products of one scene set; the brief tells its name."""

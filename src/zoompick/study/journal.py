@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from zoompick.addresses import redacted
+from zoompick.errors import CancelledError
 from zoompick.files import disk_errors
 
 
@@ -31,6 +33,16 @@ class Act:
         self.facts |= facts
 
 
+_under_way: list[Callable[[], None]] = []
+"""What writes the lines of the acts that are going on in this process."""
+
+
+def close_all() -> None:
+    """Write the lines of all acts that are going on, as stopped: the process ends now."""
+    while _under_way:
+        _under_way.pop()()
+
+
 @contextmanager
 def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     """Write one line when the block ends, however it ends; nothing when there is no journal."""
@@ -38,17 +50,24 @@ def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     doing.note(**facts)
     began, clock = datetime.now(UTC), time.monotonic()
     outcome = "done"
-    try:
-        yield doing
-    except BaseException as error:
-        outcome = "stopped" if isinstance(error, KeyboardInterrupt) else "failed"
-        doing.note(reason=getattr(error, "what", type(error).__name__))
-        raise
-    finally:
+
+    def write(outcome: str = "stopped") -> None:
         line = {"time": began.isoformat(timespec="seconds"), "act": name, "outcome": outcome}
         line |= {"seconds": round(time.monotonic() - clock, 3)} | doing.facts
         if journal is not None and doing.is_kept:
-            _append(journal, json.dumps(line, ensure_ascii=False, default=str))
+            _append(journal, redacted(json.dumps(line, ensure_ascii=True, default=str)))
+
+    _under_way.append(write)
+    try:
+        yield doing
+    except BaseException as error:
+        outcome = "stopped" if isinstance(error, KeyboardInterrupt | CancelledError) else "failed"
+        doing.note(reason=getattr(error, "what", type(error).__name__))
+        raise
+    finally:
+        if write in _under_way:
+            _under_way.remove(write)
+            write(outcome)
 
 
 def acts(journal: Path | None) -> Iterator[dict[str, Any]]:

@@ -18,7 +18,7 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 from typing import IO, Any
 
@@ -26,6 +26,7 @@ from zoompick.bytesource import SourceStream
 from zoompick.errors import DataError, FormatError, MissingFileError, UsageError
 from zoompick.files import human_bytes, safe_name
 from zoompick.net.ranges import RemoteFile, RemoteParts, Span
+from zoompick.transfer import kinds
 
 if sys.version_info >= (3, 14):
     from compression import zstd
@@ -37,6 +38,7 @@ HEADER_BYTES = 768
 _COPY_BYTES, _TAR_BYTES = 64 << 10, 32 << 10
 """Larger pieces come from fresh pages each time, which costs more than the copying."""
 _MOST_MEMBERS = 200_000
+_MOST_HEADER = 1 << 20
 _BOMB_BYTES, _BOMB_RATIO = 2 << 30, 200
 _BROKEN = (
     tarfile.TarError, zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, lzma.LZMAError, zlib.error,
@@ -56,12 +58,15 @@ class Member:
         Where it goes, below the folder of the delivery: safe on every system.
     span : Span or None
         Where its bytes lie in an archive of which parts can be had.
+    place : int
+        Its place in the archive, from 0: names may be there twice.
     """
 
     name: str
     path: PurePosixPath
     size: int
     span: Span | None = None
+    place: int = 0
 
 
 class PartsStream(io.RawIOBase):
@@ -159,13 +164,27 @@ class Archive:
                 raise DataError(f"{self.label} has more than {_MOST_MEMBERS} members.", "That is no delivery.")
             yield member
 
+    @property
+    def has_checksums(self) -> bool:
+        """True when what is unpacked is held against a checksum in the archive, not against its length alone."""
+        if self._form == "tar":
+            return False
+        self._stream.seek(0)
+        head = self._stream.read(16)
+        self._stream.seek(0)
+        if self._form.endswith("zst"):
+            # Bit 2 of the frame header descriptor (RFC 8878, section 3.1.1.1.1).
+            return len(head) > 4 and bool(head[4] & 4)
+        # The kind of check in the stream flags (the .xz file format, section 2.1.1.2); the others always have one.
+        return not self._form.endswith("xz") or (len(head) > 7 and bool(head[7] & 15))
+
     def plain_span(self, member: Member) -> Span | None:
         """Where the bytes of a member lie as they are; None when they are compressed or encrypted."""
         if self._form == "tar":
             return member.span
         if self._zip is None or member.span is None:
             return None
-        info = self._zip.getinfo(member.name)
+        info = next(info for info in self._zip.infolist() if info.header_offset == member.span.start)
         if info.compress_type != zipfile.ZIP_STORED or info.flag_bits & 1:
             return None
         # The local header repeats the name, with extra fields of its own (APPNOTE 4.3.7).
@@ -235,7 +254,8 @@ class Archive:
         forms = {"zip": self._of_zip, "tar": self._of_tar}
         try:
             self._stream.seek(0)
-            yield from forms.get(self._form, self._of_one)()
+            for place, (member, opened) in enumerate(forms.get(self._form, self._of_one)()):
+                yield replace(member, place=place), opened
         except _BROKEN as error:
             raise self._damaged(error) from error
 
@@ -249,7 +269,7 @@ class Archive:
         claimed = sum(info.file_size for info in infos)
         if self._is_bomb(claimed):
             raise _bomb(self.label, self.size, claimed)
-        stops = [info.header_offset for info in infos[1:]] + [archive.start_dir]
+        stops = [info.header_offset for info in infos[1:]] + [archive.start_dir][: len(infos)]
         for info, stop in zip(infos, stops, strict=True):
             kind = (info.external_attr >> 16) & 0o170000
             if info.is_dir():
@@ -263,7 +283,7 @@ class Archive:
     def _of_tar(self) -> Iterator[tuple[Member, Callable[[], IO[bytes]]]]:
         mode = "r:" if self.can_skip else "r|"
         source: Any = self._stream if self.can_skip else _opener_of(self._form)(self._stream)
-        with tarfile.open(fileobj=source, mode=mode, bufsize=_TAR_BYTES) as archive:  # type: ignore[call-overload]
+        with tarfile.open(fileobj=source, mode=mode, bufsize=_TAR_BYTES, tarinfo=_Modest) as archive:  # type: ignore[call-overload]
             for info in archive:
                 if info.isdir():
                     continue
@@ -278,6 +298,10 @@ class Archive:
             yield from self._of_tar()
             return
         name = PurePosixPath(self.label).stem
+        if "." not in name:
+            with _opener_of(self._form)(self._stream) as inside:
+                name += kinds.ending_by(inside.read(kinds.HEAD_BYTES))
+            self._stream.seek(0)
         member = Member(name, self._path(name), -1)
         yield member, lambda: _opener_of(self._form)(self._stream)
 
@@ -317,10 +341,27 @@ _FORMS = {b"PK": "zip", b"\x1f\x8b": "gz", b"BZ": "bz2", b"\x28\xb5": "zst", b"\
 _TAR_NAMES = {"tgz": "gz", "tbz2": "bz2", "tzst": "zst", "txz": "xz"}
 
 
+class _Modest(tarfile.TarInfo):
+    """A tar header whose long names and records are of a size that a person would make: they are read into memory."""
+
+    _LONG = (tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE, tarfile.GNUTYPE_LONGNAME,
+             tarfile.GNUTYPE_LONGLINK)  # fmt: skip
+
+    @classmethod
+    def frombuf(cls, buf: bytes | bytearray, encoding: str, errors: str) -> _Modest:
+        """Read one header; see :meth:`tarfile.TarInfo.frombuf`."""
+        found = super().frombuf(buf, encoding, errors)
+        if found.type in cls._LONG and found.size > _MOST_HEADER:
+            raise tarfile.ReadError(f"a header of {human_bytes(found.size)}")
+        return found
+
+
 def _form_of(label: str, stream: IO[bytes]) -> str:
     """``zip``, ``tar``, a compression (``gz``), or a compressed tar (``tar.gz``), by the first bytes and the name."""
     stream.seek(0)
     head = stream.read(512)
+    if not head:
+        raise FormatError(f"{label} is empty.", "Download it again.")
     if head[257:262] == b"ustar" or label.lower().endswith(".tar"):
         return "tar"
     packed = _FORMS.get(head[:2], "")
@@ -329,8 +370,19 @@ def _form_of(label: str, stream: IO[bytes]) -> str:
     if packed == "zip":
         return packed
     words = label.lower().split(".")
-    is_tar = words[-1] in _TAR_NAMES or (len(words) > 2 and words[-2] == "tar")
+    is_tar = words[-1] in _TAR_NAMES or (len(words) > 2 and words[-2] == "tar") or _holds_tar(packed, stream)
     return f"tar.{packed}" if is_tar else packed
+
+
+def _holds_tar(packed: str, stream: IO[bytes]) -> bool:
+    """True when what is compressed begins as a tar does, whatever its name."""
+    stream.seek(0)
+    try:
+        return bytes(_opener_of(packed)(stream).read(512)[257:262]) == b"ustar"
+    except _BROKEN:
+        return False
+    finally:
+        stream.seek(0)
 
 
 def _opener_of(form: str) -> Callable[[IO[bytes]], IO[bytes]]:

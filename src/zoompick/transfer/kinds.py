@@ -55,6 +55,11 @@ def another_thing(name: str, what: str) -> FormatError:
     )
 
 
+def ending_by(head: bytes) -> str:
+    """The ending, with its dot, that a file with these first bytes should have; empty for one that is not known."""
+    return next((f".{name}" for name, starts in _BY_ENDING.items() if head.startswith(starts)), "")
+
+
 def shown(head: bytes) -> str:
     """What some bytes look like, in words."""
     start = head.lstrip()[:200].lower()

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 from urllib.parse import urlsplit
 
-from zoompick.errors import CancelledError
+from zoompick.errors import CancelledError, ChecksumError
 from zoompick.events import Advanced, Report
 from zoompick.files import disk_errors, take_name, writing
 from zoompick.net.refusals import TransientError
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from zoompick.net.client import Answer
 
 _BEHIND = 8
-_PIECE = 1 << 20
+_PIECE, _SLACK = 1 << 20, 64 << 10
 _WRITE_BACK = 32 << 20
 
 
@@ -110,6 +110,8 @@ class Partial:
         Bytes that came in this run.
     keep : bool
         False when they are not worth keeping for the next run.
+    most : int or None
+        Bytes that were announced: hardly more are taken.
     """
 
     def __init__(self, path: Path, url: str, stop: threading.Event, task: str, report: Report) -> None:
@@ -118,6 +120,7 @@ class Partial:
         self.part, self._note_file = paths_beside(path)
         self.size = self.resumed = self.received = 0
         self.keep = True
+        self.most: int | None = None
         self.note = Note(place_of(url))
         self._hashing = Hashing()
         self._out: BinaryIO | None = None
@@ -182,6 +185,12 @@ class Partial:
         for chunk in answer.chunks():
             if self.stop.is_set():
                 raise CancelledError("Stopped.")
+            if self.most is not None and self.size + len(chunk) > self.most + _SLACK:
+                self.keep = False
+                raise ChecksumError(
+                    f"{self.path.name} has more than the {self.most} bytes that its catalogue entry says.",
+                    "It was not kept. The source may have changed it: search again.",
+                )
             self._out.write(chunk)
             self._hashing.update(chunk)
             self._begin_writing_back(len(chunk))

@@ -11,6 +11,10 @@ from urllib.parse import urlsplit
 from zoompick.files import unique_names
 from zoompick.geo.region import Region
 
+SceneKey = tuple[str, str, str]
+RECORD, ITEM = "downloads.json", "item.json"
+"""Names in a scene's folder that no file of the scene may take: what was fetched, and the scene's item."""
+
 
 class OfferedFile(Protocol):
     """A file that a scene offers."""
@@ -40,6 +44,10 @@ class Offer(Protocol):
         """Its id."""
 
     @property
+    def key(self) -> SceneKey:
+        """Its source, collection and id."""
+
+    @property
     def collection(self) -> str:
         """Its collection."""
 
@@ -58,6 +66,8 @@ class Fetch:
 
     Attributes
     ----------
+    key : tuple of str
+        Source, collection and id of the scene.
     region : Region or None
         Only this part of a raster is wanted.
     under_way : int
@@ -73,6 +83,7 @@ class Fetch:
     collection: str = ""
     region: Region | None = None
     under_way: int = 0
+    key: SceneKey = ("", "", "")
 
 
 @dataclass(frozen=True)
@@ -122,7 +133,7 @@ class DownloadPlan:
 def plan(
     scenes: Iterable[Offer],
     bands: Sequence[str],
-    folders: Mapping[str, Path],
+    folders: Mapping[SceneKey, Path],
     is_here: Callable[[Fetch], bool],
     region: Region | None = None,
     under_way: Callable[[Path], int] = lambda path: 0,
@@ -135,7 +146,7 @@ def plan(
     bands : sequence of str
         Common names, or keys of assets.
     folders : mapping
-        Scene id to the folder for its files.
+        Key of a scene to the folder for its files.
     is_here : callable
         Tells whether a file is on disk and was checked when it came.
     region : Region, optional
@@ -149,7 +160,7 @@ def plan(
     here: list[Fetch] = []
     lacking: list[tuple[str, str]] = []
     on_order: list[tuple[str, str]] = []
-    planned: set[tuple[str, Path]] = set()
+    planned: set[Path] = set()
     for scene in scenes:
         local = local_names(scene)
         for name in bands:
@@ -157,13 +168,15 @@ def plan(
             if file is None:
                 lacking.append((scene.id, name))
                 continue
-            path = folders[scene.id] / local[file.href]
-            if (scene.id, path) in planned:
+            path = folders[scene.key] / local[file.href]
+            if path in planned:
                 continue
-            planned.add((scene.id, path))
+            planned.add(path)
             must_order = scene.access != "open" and file.key not in _FREE
             part = ordered if must_order else region
-            entry = Fetch(scene.id, name, file.href, path, file.size, file.sha256, scene.collection, part)
+            entry = Fetch(
+                scene.id, name, file.href, path, file.size, file.sha256, scene.collection, part, 0, scene.key
+            )
             if is_here(entry):
                 here.append(entry)
             elif must_order:
@@ -185,5 +198,6 @@ def file_of(scene: Offer, name: str) -> OfferedFile | None:
 def local_names(scene: Offer) -> dict[str, str]:
     """A safe local name for each file of a scene, by its address; no two alike."""
     hrefs = list(dict.fromkeys(file.href for file in scene.files.values()))
-    names = unique_names(PurePosixPath(urlsplit(href).path).name for href in hrefs)
+    plain = (PurePosixPath(urlsplit(href).path).name for href in hrefs)
+    names = unique_names(plain, reserved=(RECORD, ITEM))
     return dict(zip(hrefs, names, strict=True))

@@ -33,6 +33,8 @@ class Order:
         Address of the job.
     submitted, ended : str
         Times, ISO 8601.
+    reference : str
+        What this study calls the order at the source: by it an order whose fate is unknown is found again.
     piece : str
         For a part of an area that was too large the part, longitude/latitude as well-known text.
     part, parts : int
@@ -52,6 +54,7 @@ class Order:
     message: str = ""
     submitted: str = ""
     ended: str = ""
+    reference: str = ""
     piece: str = ""
     part: int = 0
     parts: int = 0
@@ -66,13 +69,20 @@ class Order:
         """True when nothing will come of it."""
         return self.state in ("failed", "dismissed", LOST)
 
+    @property
+    def keys(self) -> tuple[tuple[str, str, str], ...]:
+        """What tells its scenes from all others: source, collection and id."""
+        return tuple((self.source, self.collection, scene) for scene in self.scenes)
+
     def ground(self, area: Shape | None) -> Shape | None:
         """What it is for: its piece, else the whole area."""
         return from_text(self.piece) if self.piece else area
 
     def once_more(self, number: int) -> Order:
         """The same order, to be handed in anew under another number."""
-        return replace(self, number=number, state=PLANNED, job="", progress=0, message="", submitted="", ended="")
+        return replace(
+            self, number=number, state=PLANNED, job="", progress=0, message="", submitted="", ended="", reference=""
+        )
 
 
 class Queue:
@@ -93,15 +103,32 @@ class Queue:
         except (KeyError, TypeError, AttributeError) as error:
             raise DataError(f"{self.path} does not hold orders.", "Remove it and plan the orders again.") from error
 
-    def by_scene(self) -> dict[str, Order]:
+    def by_scene(self) -> dict[tuple[str, str, str], Order]:
         """The order that tells most of each scene: a piece that is still to come, else the newest."""
-        found: dict[str, Order] = {}
+        found: dict[tuple[str, str, str], Order] = {}
         for order in self:
-            for scene in order.scenes:
+            for scene in order.keys:
                 before = found.get(scene)
                 if before is None or not before.parts or before.has_failed or before.state == FETCHED:
                     found[scene] = order
         return found
+
+    def owed(self) -> list[Order]:
+        """Orders of which something is still to come or to be done.
+
+        Planned ones, those under way or ready, those whose fate is unknown, and those that failed and were not
+        handed in again; dismissed ones are not missed.
+        """
+        found: list[Order] = []
+        settled: set[tuple[tuple[str, str, str], int]] = set()
+        for order in reversed(list(self)):
+            keys = {(key, order.part) for key in order.keys}
+            if order.state in ("failed", LOST):
+                found += [] if keys <= settled else [order]
+            elif order.state not in (FETCHED, "dismissed"):
+                found.append(order)
+            settled |= keys
+        return found[::-1]
 
     def replace(self, order: Order) -> None:
         """Write one order in the place of the one with its number."""

@@ -5,20 +5,17 @@ from __future__ import annotations
 import contextlib
 import threading
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from zoompick.files import multihash, read_json, write_json
+from zoompick.errors import DataError
+from zoompick.files import multihash, multihash_of, read_json, write_json
 from zoompick.geo.shapes import from_text
 from zoompick.records import of_row
+from zoompick.transfer.plan import ITEM, RECORD, Fetch
 
-if TYPE_CHECKING:
-    from zoompick.transfer.plan import Fetch
-
-RECORD = "downloads.json"
-ITEM = "item.json"
 _ENDING = ".partial"
 _SLACK_DEG = 1e-6
 """About 0.1 m, by which corners may have been rounded."""
@@ -43,6 +40,8 @@ class Fetched:
         The key of that region, if it has one.
     whole_size : int or None
         For a part, bytes of the whole file at the source.
+    modified_ns : int
+        Time stamp of the file here when it was checked: with the size it vouches for the digest. 0: not known.
     """
 
     band: str
@@ -53,6 +52,7 @@ class Fetched:
     region: str = ""
     region_key: str = ""
     whole_size: int | None = None
+    modified_ns: int = 0
 
 
 def exists(folder: Path) -> bool:
@@ -84,8 +84,9 @@ def _rows(path: Path, size: int, mtime_ns: int) -> Mapping[str, Fetched]:
 
 def add(path: Path, fetched: Fetched) -> None:
     """Record one file; safe to call from several threads of one process."""
+    stamp = path.stat().st_mtime_ns if path.exists() else 0
     with _lock:
-        table = read(path.parent) | {path.name: fetched}
+        table = read(path.parent) | {path.name: replace(fetched, modified_ns=stamp)}
         rows = {name: {key: value for key, value in asdict(table[name]).items() if value is not None}
                 for name in sorted(table)}  # fmt: skip
         write_json(path.parent / RECORD, rows)
@@ -94,11 +95,24 @@ def add(path: Path, fetched: Fetched) -> None:
 def is_here(entry: Fetch) -> bool:
     """True when the file lies there as it was recorded, holds what is wanted, and its item has not changed since."""
     recorded = read(entry.path.parent).get(entry.path.name)
-    if recorded is None or not _holds(recorded, entry):
+    return recorded is not None and _holds(recorded, entry) and is_as_recorded(entry.path, recorded)
+
+
+def is_as_recorded(path: Path, recorded: Fetched) -> bool:
+    """True when size and time stamp vouch for the file, or its digest is the recorded one."""
+    try:
+        state = path.stat()
+        if state.st_size != recorded.size:
+            return False
+        return state.st_mtime_ns == recorded.modified_ns or _digest(path, state.st_mtime_ns, recorded.multihash)
+    except (OSError, DataError):
         return False
-    with contextlib.suppress(OSError):
-        return entry.path.stat().st_size == recorded.size
-    return False
+
+
+@lru_cache(maxsize=4096)
+def _digest(path: Path, mtime_ns: int, expected: str) -> bool:
+    """Whether a file has a digest; asked once for each state of it."""
+    return multihash_of(path, expected) == expected
 
 
 def _holds(recorded: Fetched, entry: Fetch) -> bool:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import queue
 import threading
-from collections.abc import Callable, Sequence
+import time
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -17,7 +18,8 @@ from zoompick.transfer import kinds
 from zoompick.transfer.tilestore import TileStore
 
 TASK = "tiles"
-_AT_ONCE = 64
+_AT_ONCE, _KEPT_EVERY_S = 64, 1.0
+"""Tiles are put into the store when so many are here, or so long after the last: a killed run loses no more."""
 _ABSENT = (204, 404, 410)
 """Answers by which a service says that it has no such tile."""
 _MOST_FAILURES = 20
@@ -36,6 +38,8 @@ class TilePlan:
         Still to be fetched.
     here, absent : int
         Tiles that are in the store, and that the service does not have.
+    counted : int
+        Tiles under the area where they are too many to be listed; 0 else.
     """
 
     matrix: Matrix
@@ -43,11 +47,17 @@ class TilePlan:
     fetch: tuple[TileKey, ...]
     here: int
     absent: int
+    counted: int = 0
+
+    @property
+    def missing(self) -> int:
+        """Tiles still to be fetched."""
+        return self.counted - self.here - self.absent if self.counted else len(self.fetch)
 
     @property
     def total(self) -> int:
         """Tiles under the area."""
-        return len(self.fetch) + self.here + self.absent
+        return self.counted or len(self.fetch) + self.here + self.absent
 
 
 def plan_tiles(
@@ -84,10 +94,16 @@ def fetch_tiles(
     client: Client,
     parallel: int,
     report: Report = ignore,
+    anew: Collection[TileKey] = (),
 ) -> TileOutcome:
     """Fetch tiles into the store; what came is kept whatever happens to the rest.
 
     A service that refuses many tiles on end is not asked for the others.
+
+    Parameters
+    ----------
+    anew : collection of TileKey
+        Those that are in the store and do not decode.
 
     Raises
     ------
@@ -109,7 +125,9 @@ def fetch_tiles(
                     key = waiting.get_nowait()
                 except queue.Empty:
                     return
-                came.put((key, _one(address(key), form, client)))
+                # Another run may have fetched it meanwhile.
+                held = store.tile(plan.level, plan.matrix.rows, key) if key not in anew else None
+                came.put((key, held or _one(address(key), form, client)))
         finally:
             came.put(None)
 
@@ -153,8 +171,8 @@ def _kept(
     """Put what comes into the store, many tiles at a time; only this thread writes."""
     rows, held, absent = plan.matrix.rows, list[tuple[TileKey, bytes]](), list[tuple[TileKey, int]]()
     failed: list[tuple[TileKey, ZoomPickError]] = []
-    done = received = running = in_a_row = 0
-    running = parallel
+    done = received = in_a_row = 0
+    running, kept_at = parallel, time.monotonic()
     try:
         while running:
             entry = came.get()
@@ -175,9 +193,10 @@ def _kept(
                 failed.append((key, found))
             if in_a_row >= _MOST_FAILURES:
                 give_up.set()
-            if len(held) >= _AT_ONCE:
+            if len(held) >= _AT_ONCE or (held and time.monotonic() - kept_at > _KEPT_EVERY_S):
                 store.put(plan.level, rows, held)
                 held.clear()
+                kept_at = time.monotonic()
             report(Advanced(TASK, 1))
     finally:
         store.put(plan.level, rows, held)
@@ -197,6 +216,11 @@ def _drain(came: queue.Queue[tuple[TileKey, bytes | ZoomPickError] | None]) -> N
 def failure_of(outcome: TileOutcome, plan: TilePlan) -> SourceError | None:
     """The error for tiles that may come another time, or None."""
     if not outcome.failed:
+        if plan.fetch and not plan.here and outcome.absent == len(plan.fetch):
+            return SourceError(
+                f"The service has none of the {len(plan.fetch)} tiles of level {plan.matrix.name} over this area.",
+                "Choose a coarser level: 'zoompick tiles plan' lists them.",
+            )
         return None
     _, error = outcome.failed[0]
     missing = len(plan.fetch) - outcome.done - outcome.absent

@@ -57,6 +57,7 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
     task = f"{entry.scene}/{entry.path.name}"
     report(Started(task, entry.size or 0, "B"))
     with under_way(entry.path, entry.url, client.stop, task, report) as partial:
+        partial.most = entry.size
         _complete(entry, partial, client, tools)
         try:
             checked_by = _check(entry, partial)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zoompick.area.model import Area
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import IncompleteError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import exclusive
@@ -101,7 +101,7 @@ class DownloadRequest:
         return cls(None, tuple(scenes), tuple(bands), own if window else None, own, root)
 
     @property
-    def folders(self) -> dict[str, Path]:
+    def folders(self) -> dict[Key, Path]:
         """Where the files of each scene go."""
         if self.study is not None:
             return needs.folders_in(self.study, self.scenes)
@@ -122,7 +122,7 @@ class DownloadRequest:
         here = {entry.path for entry in plan.here}
         folders = self.folders
         named = [
-            folders[scene.id] / names[file.href]
+            folders[scene.key] / names[file.href]
             for scene in self.scenes
             for names in [local_names(scene)]
             for band in (self.bands or tuple(scene.bands))

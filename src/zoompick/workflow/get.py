@@ -9,7 +9,7 @@ from pathlib import Path
 from zoompick import settings
 from zoompick.catalog import offer
 from zoompick.catalog.links import address_of
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import IncompleteError, SourceError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
@@ -99,12 +99,12 @@ def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
     return Limits(settings.whole("parallel_downloads"), told)
 
 
-def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[str, Path], report: Report = ignore) -> Outcome:
+def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[Key, Path], report: Report = ignore) -> Outcome:
     """Carry out a download plan; the item of each scene is kept beside its files."""
-    fetched = {entry.scene for entry in (*ready.plan.fetch, *ready.plan.here)}
+    fetched = {entry.key for entry in (*ready.plan.fetch, *ready.plan.here)}
     for scene in scenes:
-        if scene.id in fetched:
-            record.write_item(folders[scene.id], scene.item)
+        if scene.key in fetched:
+            record.write_item(folders[scene.key], scene.item)
     tools = Tools(_renewing(scenes, ready.client), opens)
 
     def one(entry: Fetch, client: Client, told: Report) -> int:
@@ -124,10 +124,10 @@ def opens(path: Path, name: str) -> None:
 
 def _renewing(scenes: Sequence[Scene], client: Client) -> Callable[[Fetch], str | None]:
     """Ask the item again for the address of a file: signed links end."""
-    known = {scene.id: scene for scene in scenes}
+    known = {scene.key: scene for scene in scenes}
 
     def renew(entry: Fetch) -> str | None:
-        scene = known.get(entry.scene)
+        scene = known.get(entry.key)
         if scene is None or not scene.address.startswith(("http://", "https://")):
             return None
         try:
@@ -166,9 +166,9 @@ def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | Non
     return None
 
 
-def failures(outcome: Outcome) -> list[tuple[str, str]]:
-    """Scene and reason of each file that did not come, for the journal."""
-    return [(entry.scene, f"{entry.band}: {error.what}") for entry, error in outcome.failed]
+def failures(outcome: Outcome) -> list[tuple[str, str, str, str]]:
+    """Source, collection and id of the scene, and the reason, of each file that did not come, for the journal."""
+    return [(*entry.key, f"{entry.band}: {error.what}") for entry, error in outcome.failed]
 
 
 def saved_words(ready: Ready) -> str:

@@ -45,7 +45,7 @@ def _kept(study: Study) -> tuple[str, list[Finding]] | None:
 def state_of(study: Study, plan: StudyPlan) -> str:
     """Changes when brief, area, shortlist or any file changes that the checks look at."""
     scenes = [scene for group in plan.days.values() for scene in group]
-    folders = {study.scene_folder(scene.source, scene.id) for scene in scenes}
+    folders = {study.scene_folder(scene.key) for scene in scenes}
     paths = [study.brief_file, study.area_file, study.shortlist_file]
     paths += [path for folder in sorted(folders) for path in sorted(folder.glob("*"))]
     for step in plan.steps:

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import itertools
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
+from zoompick.addresses import host_of, origin_of
 from zoompick.catalog import offer
-from zoompick.catalog.links import address_of
+from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.links import address_of, joined, links_of
+from zoompick.catalog.scene import Scene
 from zoompick.catalog.sourcekinds import reader_of
 from zoompick.catalog.sources import Source
-from zoompick.errors import UsageError
+from zoompick.errors import SourceError, UsageError
 from zoompick.events import Report, ignore
 from zoompick.net.client import Client
-from zoompick.net.login import Keyring, Login
+from zoompick.net.login import Keyring, Login, OneLogin, is_open_wire
+from zoompick.net.refusals import TransientError
+from zoompick.transfer.orders import JOBS
 
 Ask = Callable[[str], str]
 """Asks a person for a secret."""
@@ -29,46 +35,121 @@ class Asked:
     token_url: str = ""
 
 
-def keep(place: str, asked: Asked, ask: Ask) -> str:
-    """Make a log-in, fetch its first token where it has one, and keep it; returns the host it is for.
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A log-in that is kept now.
+
+    Attributes
+    ----------
+    host : str
+        What it is for, with its port.
+    tried_on : str
+        Address that refuses who has none, and let this one in; empty when nothing was found to try it on.
+    """
+
+    host: str
+    tried_on: str
+
+
+def keep(place: str, asked: Asked, ask: Ask, source: Source | None = None) -> Kept:
+    """Make a log-in, fetch its first token where it has one, try it, and keep it.
+
+    Parameters
+    ----------
+    source : Source, optional
+        Whose it is: what it offers to people with a log-in is what it is tried on.
 
     Raises
     ------
     UsageError
         More or less was given than one scheme needs, or the address would send secrets unencrypted.
     SourceError
-        No token was given for it; nothing is kept.
+        No token was given for it, or the source does not let it in; nothing is kept.
     """
     parts = urlsplit(place)
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise UsageError(f"'{place}' is no web address: it needs no log-in.", "")
     for address in filter(None, (place, asked.token_url)):
-        where = urlsplit(address)
-        if where.scheme != "https" and where.hostname not in ("127.0.0.1", "localhost", "::1"):
+        if is_open_wire(address) or not address.startswith(("http://", "https://")):
             raise UsageError(
                 f"{address} would carry the log-in unencrypted.", "Use its https address: 'zoompick source add'."
             )
     login = _login(asked, ask)
     if login.is_renewable:
         login = login.renewed(Client()._post_form)
-    Keyring().put(place, login)
-    return parts.netloc
+    tried_on = _tried_on(place, login, source) if source is not None else ""
+    is_elsewhere = source is not None and source.is_web and origin_of(place) != origin_of(source.url)
+    Keyring().put(place, replace(login, source=source.name if source is not None and is_elsewhere else ""))
+    return Kept(host_of(place), tried_on)
+
+
+def _tried_on(place: str, login: Login, source: Source) -> str:
+    """The first address that refuses who has no log-in and lets this one in; empty when none refuses anybody."""
+    for address in _locked(place, source):
+        stranger, friend = Client(), Client()
+        stranger.keys, friend.keys = OneLogin("", None), OneLogin(origin_of(place), login)
+        try:
+            if stranger.wants_login(address) is True:
+                refused = friend.wants_login(address)
+                if refused is False:
+                    return address
+                if refused is True:
+                    raise SourceError(
+                        f"{host_of(place)} does not accept this log-in: it answered 401 to {address}.",
+                        "Nothing was kept. Check the name and the secret, and try again.",
+                    )
+        except TransientError:
+            continue
+    return ""
+
+
+def _locked(place: str, source: Source) -> Iterator[str]:
+    """Addresses at the log-in's origin that may be closed to strangers: itself, its orders, a file of its scenes."""
+    yield place
+    if not source.is_web:
+        return
+    try:
+        landing = Client().json(source.url)
+        links = [str(link["href"]) for link in links_of(landing) if str(link.get("rel", "")).endswith(JOBS)]
+        reader = reader_of(source, Client(), ignore)
+        closed = [
+            str(entry.get("id"))
+            for entry in reader.collections()
+            if offer.of_collection(entry).told["login"] not in (None, "none", False)
+        ]
+        for link in links:
+            yield joined(source.url, link)
+        for collection in closed:
+            found = reader.search(Criteria(None, (collection,), ()))
+            for item in itertools.islice(found, 1):
+                bands = Scene.from_item(item, source.name).bands
+                yield from (band.href for band in itertools.islice(bands.values(), 1))
+    except (SourceError, UsageError):
+        return
 
 
 def _login(asked: Asked, ask: Ask) -> Login:
     if sum(map(bool, (asked.token, asked.user, asked.client_id))) > 1 and not (asked.user and asked.token_url):
         raise UsageError("Several ways to log in were given at once.", "Give one: `token`, `user` or `client-id`.")
     if asked.token:
-        return Login("bearer", token=ask("Token"))
+        return Login("bearer", token=_secret(ask, "Token"))
     if asked.user and not asked.token_url:
-        return Login("basic", asked.user, ask("Password"))
+        return Login("basic", asked.user, _secret(ask, "Password"))
     if not asked.token_url:
         raise UsageError("An OAuth 2.0 client needs an address for its tokens.", "Give `token-url` URL.")
-    secret = ask("Client secret") if asked.client_id else ""
+    secret = _secret(ask, "Client secret") if asked.client_id else ""
     if asked.user:
-        password = ask("Password")
+        password = _secret(ask, "Password")
         return Login("password", asked.user, password, "", asked.token_url, asked.client_id, secret)
     return Login("client", token_url=asked.token_url, client_id=asked.client_id, client_secret=secret)
+
+
+def _secret(ask: Ask, what: str) -> str:
+    """A secret without the line end that came with it; UsageError when there is none."""
+    secret = ask(what).strip("\r\n\t ") if what == "Token" else ask(what).strip("\r\n")
+    if not secret:
+        raise UsageError(f"{what}: nothing was given.", "Nothing was kept. Type it, or send it as a line by a pipe.")
+    return secret
 
 
 def needs(source: Source, report: Report = ignore) -> tuple[dict[str, object], str]:

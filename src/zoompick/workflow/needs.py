@@ -7,15 +7,16 @@ from __future__ import annotations
 
 import hashlib
 import math
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zoompick.catalog.bands import format_called, formats_of
-from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.catalog.scene import CLASS_BAND, Key, Scene
 from zoompick.errors import NothingFoundError, UnknownNameError
-from zoompick.files import safe_name
+from zoompick.files import distinct_name
 from zoompick.geo.crs import METRES_A_DEGREE, Crs
 from zoompick.geo.region import Region
 from zoompick.geo.shapes import Shape, bounds_of, outline_of, project
@@ -29,20 +30,26 @@ if TYPE_CHECKING:
     from zoompick.study.brief import Brief
 
 
-def folders_in(study: Study, scenes: Sequence[Scene]) -> dict[str, Path]:
+def folders_in(study: Study, scenes: Sequence[Scene]) -> dict[Key, Path]:
     """Where the files of a study's scenes lie."""
-    return {scene.id: study.scene_folder(scene.source, scene.id) for scene in scenes}
+    return {scene.key: study.scene_folder(scene.key) for scene in scenes}
 
 
-def folders_under(root: Path, scenes: Sequence[Scene]) -> dict[str, Path]:
-    """Where files of scenes go outside a study."""
-    return {scene.id: root / safe_name(scene.id) for scene in scenes}
+def folders_under(root: Path, scenes: Sequence[Scene]) -> dict[Key, Path]:
+    """Where files of scenes go outside a study: a folder each, by id; by collection and id where ids are shared."""
+    counts = Counter(distinct_name(scene.id).lower() for scene in scenes)
+    return {
+        scene.key: root / distinct_name(scene.id)
+        if counts[distinct_name(scene.id).lower()] == 1
+        else root / distinct_name("-".join(filter(None, scene.key)))
+        for scene in scenes
+    }
 
 
 def plan_for(
     scenes: Sequence[Scene],
     bands: Sequence[str],
-    folders: Mapping[str, Path],
+    folders: Mapping[Key, Path],
     region: Region | None = None,
     area: Region | None = None,
 ) -> DownloadPlan:
@@ -142,7 +149,7 @@ def area_of(study: Study) -> Region | None:
 
 def band_paths(study: Study, scene: Scene, bands: Sequence[str]) -> list[Path]:
     """Files of a scene's bands, whether they are there or not; bands it was published without are left out."""
-    folder = study.scene_folder(scene.source, scene.id)
+    folder = study.scene_folder(scene.key)
     names = local_names(scene)
     files = [folder / names[scene.bands[band].href] for band in bands if band in scene.bands]
     return list(dict.fromkeys(files))

@@ -9,7 +9,7 @@ from pathlib import Path, PurePosixPath
 from urllib.parse import urlsplit
 
 from zoompick import files
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Key, Scene
 from zoompick.events import Noted, Report
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.region import Region
@@ -33,13 +33,18 @@ _PIECES = "pieces"
 
 
 def fetch_order(
-    order: Order, study: Study, known: Mapping[str, Scene], area: Shape | None, client: Client, report: Report
+    order: Order,
+    study: Study,
+    known: Mapping[Key, Scene],
+    area: Shape | None,
+    client: Client,
+    report: Report,
 ) -> int:
     """Fetch what an order gave; returns how many files came. Joins the pieces of a scene once all are here."""
     count = 0
     for result in orders.results(order, client):
-        scene = known.get(result.scene)
-        folder = study.scene_folder(order.source, result.scene or f"order-{order.number}")
+        scene = known.get((order.source, order.collection, result.scene))
+        folder = study.scene_folder((order.source, order.collection, result.scene or f"order-{order.number}"))
         path = folder / _name_of(scene, result.url)
         if not order.parts:
             count += _fetch(order, result, path, area, client, report)
@@ -62,7 +67,7 @@ def _fetch(order: Order, result: Result, path: Path, area: Shape | None, client:
 def _entry(order: Order, result: Result, path: Path, area: Shape | None) -> Fetch:
     return Fetch(
         result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
-        _region_of(order.ground(area)),
+        _region_of(order.ground(area)), 0, (order.source, order.collection, result.scene),
     )  # fmt: skip
 
 

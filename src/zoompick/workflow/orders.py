@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import secrets
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
@@ -11,14 +12,15 @@ from typing import Any
 
 from zoompick.catalog import offer
 from zoompick.catalog.links import address_of, links_of
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Key, Scene
 from zoompick.catalog.sources import Source, known, named
 from zoompick.errors import DataError, IncompleteError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
-from zoompick.geo.shapes import Shape
+from zoompick.geo.shapes import Shape, intersection, joined
+from zoompick.geo.sizes import area_km2
 from zoompick.net.client import Client
-from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, TransientError
+from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, is_refused
 from zoompick.records import of_row
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -27,6 +29,8 @@ from zoompick.transfer import orders
 from zoompick.transfer.queue import FETCHED, LOST, PLANNED, READY, UNSURE, Order, Queue
 from zoompick.transfer.quotas import Quota, next_to_submit, split
 from zoompick.workflow.ordered import fetch_order
+
+_ROUNDING = 0.005
 
 
 @dataclass(frozen=True)
@@ -139,10 +143,10 @@ class Desk:
         Raises
         ------
         NothingFoundError
-            No scene has to be ordered.
+            No scene has to be ordered, and no order waits to be handed in.
         """
         wanted, pieces = self._unordered(scenes), self._pieces_again(scenes)
-        if not wanted and not pieces:
+        if not wanted and not pieces and not self.waiting():
             raise NothingFoundError(
                 "No scene of the shortlist has still to be ordered.", "'zoompick order status' shows the queue."
             )
@@ -150,57 +154,87 @@ class Desk:
         again = [order.once_more(first + place) for place, order in enumerate(pieces)]
         return again + split(wanted, self.quotas(wanted), self.area, first + len(again))
 
+    def waiting(self) -> list[Order]:
+        """Orders of the queue that were not handed in: for want of a slot, or because the source refused."""
+        return [order for order in self.queue if order.state == PLANNED]
+
     def has_new(self, scenes: Sequence[Scene]) -> bool:
         """True when a scene, or a piece of one, has still to be ordered."""
         return bool(self._unordered(scenes) or self._pieces_again(scenes))
 
     def _unordered(self, scenes: Sequence[Scene]) -> list[Scene]:
-        settled = {scene for order in self.queue if not order.has_failed for scene in order.scenes}
-        return [scene for scene in to_order(scenes) if scene.id not in settled]
+        settled = {key for order in self.queue if not order.has_failed for key in order.keys}
+        return [scene for scene in to_order(scenes) if scene.key not in settled]
 
     def _pieces_again(self, scenes: Sequence[Scene]) -> list[Order]:
         """Orders of pieces that failed, of scenes whose other pieces are here or under way."""
-        missing: dict[tuple[tuple[str, ...], int], Order] = {}
-        wanted = {scene.id for scene in to_order(scenes)}
-        begun = {scene for order in self.queue if not order.has_failed for scene in order.scenes}
+        missing: dict[tuple[tuple[Key, ...], int], Order] = {}
+        wanted = {scene.key for scene in to_order(scenes)}
+        begun = {key for order in self.queue if not order.has_failed for key in order.keys}
         for order in self.queue:
-            key = order.scenes, order.part
+            key = order.keys, order.part
             if not order.has_failed:
                 missing.pop(key, None)
-            elif order.parts and wanted & begun & set(order.scenes):
+            elif order.parts and wanted & begun & set(order.keys):
                 missing[key] = order
         return list(missing.values())
 
     def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], price_max: float) -> list[Order]:
         """Take planned orders into the queue and hand in as many as there are slots for.
 
+        Parameters
+        ----------
+        price_max : float
+            What all may cost together that would be started now or as slots free up: the planned ones, and those
+            that wait in the queue since an earlier attempt.
+
         Raises
         ------
         UsageError
             Terms that were not accepted, or a price above ``price_max``; nothing is handed in.
         """
+        self.refresh()
         open_terms = [terms for terms in self.terms(scenes) if not terms.accepted]
         if open_terms:
             raise UsageError(
                 f"The terms of {open_terms[0].collection} have not been accepted in this study.",
                 "Read them with 'zoompick order ask'; it says how to accept them.",
             )
-        price = sum(order.price for order in planned)
-        currency = next((order.currency for order in planned if order.currency), "")
-        if price > price_max:
-            raise UsageError(
-                f"The orders cost {price:.2f} {currency}; you allow {price_max:g}. Nothing was ordered.",
-                f"Give `accept-price` {price:.2f}, or pick fewer scenes.",
-            )
+        self._within(price_max, planned)
         self.queue.add(planned)
-        return self.advance(scenes)
+        self.hand_in(scenes)
+        return list(self.queue)
 
-    def advance(self, scenes: Sequence[Scene]) -> list[Order]:
-        """Ask how the pending orders are, then hand in as many planned ones as there are slots for."""
-        quotas = self.quotas([scene for scene in scenes if scene.access != "open"])
+    def _within(self, price_max: float, planned: Sequence[Order]) -> None:
+        waiting = self.waiting()
+        starting = [*waiting, *planned]
+        price, earlier = cost_of(starting), cost_of(waiting)
+        if price > price_max + _ROUNDING:
+            currency = next((order.currency for order in starting if order.currency), "")
+            of_them = f", {earlier:.2f} of it for orders that wait since earlier" if earlier else ""
+            raise UsageError(
+                f"The orders cost {price:.2f} {currency}{of_them}; you allow {price_max:g}. Nothing was ordered.",
+                f"Give `accept-price` {price:.2f}, pick fewer scenes, or take orders out: 'zoompick order cancel'.",
+            )
+
+    def refresh(self) -> list[Order]:
+        """Ask how the orders are that are under way, or whose fate is unknown; nothing is handed in."""
         for order in list(self.queue):
             if order.is_pending:
                 self._keep(orders.status(order, self.client))
+            elif order.state == UNSURE:
+                self._look_up(order)
+        return list(self.queue)
+
+    def _look_up(self, order: Order) -> Order:
+        known = {other.job for other in self.queue if other.job and other.number != order.number}
+        found = self._desk(order.source).find(order, known, datetime.now(UTC))
+        self._keep(found)
+        return found
+
+    def hand_in(self, scenes: Sequence[Scene]) -> list[Order]:
+        """Hand in as many of the waiting orders as there are slots for; :meth:`submit` has tested their price."""
+        quotas = self.quotas(to_order(scenes))
         for order in next_to_submit(self.queue, quotas):
             self._hand_in(order)
         return list(self.queue)
@@ -208,18 +242,22 @@ class Desk:
     def _hand_in(self, order: Order) -> None:
         """Hand one order in; what is not known to have failed is never handed in again."""
         desk = self._desk(order.source)
+        address = desk.address()
         kept = self._accepted().get(order.collection)
         terms = kept.sha256 if kept else ""
-        self._keep(replace(order, state=UNSURE, submitted=_now(), message="it was being handed in"))
-        try:
-            self._keep(replace(desk.submit(order, self.area, terms, order.price + 0.01), submitted=_now()))
-        except TransientError as error:
-            if error.status:
-                self._keep(order)
-            raise
-        except SourceError:
-            self._keep(order)
-            raise
+        facts = {"order": order.number, "source": order.source, "collection": order.collection,
+                 "scenes": list(order.scenes), "price": order.price, "currency": order.currency}  # fmt: skip
+        with act(self.study.journal_file, "order handed in", **facts) as doing:
+            order = replace(order, submitted=_now(), reference=f"{secrets.token_hex(8)}-{order.number}")
+            self._keep(replace(order, state=UNSURE, message="it was being handed in"))
+            try:
+                taken = desk.submit(order, self.area, terms, order.price + 0.01, address)
+            except SourceError as error:
+                if is_refused(error):
+                    self._keep(replace(order, submitted="", reference=""))
+                raise
+            self._keep(taken)
+            doing.note(job=taken.job, state=taken.state)
 
     def _desk(self, source: str) -> orders.OrderDesk:
         url = named(source, self.sources).url
@@ -229,21 +267,34 @@ class Desk:
         has_ended = order.has_failed or order.state in (READY, FETCHED)
         self.queue.replace(replace(order, ended=order.ended or _now()) if has_ended else order)
 
-    def cancel(self, numbers: Iterable[int]) -> list[Order]:
+    def cancel(self, numbers: Iterable[int], not_taken: bool = False) -> list[Order]:
         """Dismiss orders by number; one that was not handed in is taken out of the queue.
+
+        Parameters
+        ----------
+        not_taken : bool
+            A person knows that the source did not take the orders whose fate is unknown here.
 
         Raises
         ------
         UsageError
-            No such number.
+            No such number, or an order that the source may have taken and does not tell.
         """
         known = {order.number: order for order in self.queue}
         for number in numbers:
             if number not in known:
                 raise UsageError(f"There is no order {number}.", "'zoompick order status' lists them.")
             order = known[number]
+            if order.state == UNSURE and not not_taken:
+                order = self._look_up(order)
             if order.is_pending:
                 self._keep(orders.cancel(order, self.client))
+            elif order.state == UNSURE and not not_taken:
+                raise UsageError(
+                    f"{order.source} may have taken order {number}: {order.message}. Cancelling it here alone would "
+                    "offer its scenes for sale again.",
+                    f"Ask the people who run {order.source}; if they have no such order, give `not-taken`.",
+                )
             elif order.state in (PLANNED, UNSURE):
                 self._keep(replace(order, state="dismissed", message="taken out of the queue"))
         return list(self.queue)
@@ -252,7 +303,7 @@ class Desk:
 
     def fetch_ready(self, scenes: Sequence[Scene], report: Report = ignore) -> int:
         """Fetch the files of every order that is ready; returns how many came."""
-        known, count = {scene.id: scene for scene in scenes}, 0
+        known, count = {scene.key: scene for scene in scenes}, 0
         for order in list(self.queue):
             if order.state == READY:
                 try:
@@ -284,6 +335,51 @@ def accept_terms(study: Study, sha256: str) -> Terms:
     return accepted
 
 
+@dataclass(frozen=True)
+class OrderPlan:
+    """What would be ordered.
+
+    Attributes
+    ----------
+    new, waiting : tuple of Order
+        Those made for scenes that are not ordered yet, and those that wait in the queue since earlier.
+    km2 : float
+        Area bought: the ground of all orders together, counted as often as it is bought.
+    ground_km2, area_km2 : float
+        How much of the study area lies under them, and the size of that; 0 without an area.
+    ordered : int
+        Scenes of the shortlist that were ordered before, or are here.
+    """
+
+    new: tuple[Order, ...]
+    waiting: tuple[Order, ...]
+    km2: float
+    ground_km2: float
+    area_km2: float
+    ordered: int
+
+    @property
+    def orders(self) -> tuple[Order, ...]:
+        """All that would be handed in."""
+        return self.waiting + self.new
+
+
+def plan_orders(study: Study) -> OrderPlan:
+    """What :func:`submit_orders` would hand in; see :meth:`Desk.plan`."""
+    desk, scenes = desk_of(study), picked(study)
+    new, waiting = tuple(desk.plan(scenes)), tuple(desk.waiting())
+    known, pieces = {scene.key: scene for scene in scenes}, []
+    for order in waiting + new:
+        prints = [known[key].footprint for key in order.keys if key in known]
+        ground = order.ground(desk.area)
+        pieces += prints if ground is None else [intersection(ground, footprint) for footprint in prints]
+    ground_km2 = area_km2(joined(pieces)) if pieces else 0.0
+    whole = 0.0 if desk.area is None else area_km2(desk.area)
+    ordered = {key for order in desk.queue if not order.has_failed and order.state != PLANNED for key in order.keys}
+    before = sum(scene.key in ordered for scene in to_order(scenes))
+    return OrderPlan(new, waiting, sum(order.km2 for order in waiting + new), ground_km2, whole, before)
+
+
 def submit_orders(study: Study, price_max: float) -> list[Order]:
     """Plan what has still to be ordered and hand in as many orders as there are slots for; see :meth:`Desk.submit`.
 
@@ -299,17 +395,17 @@ def submit_orders(study: Study, price_max: float) -> list[Order]:
         return desk.submit(scenes, planned, price_max)
 
 
-def advance_orders(study: Study) -> list[Order]:
-    """Ask how the orders are; see :meth:`Desk.advance`."""
+def refresh_orders(study: Study) -> list[Order]:
+    """Ask how the orders are; see :meth:`Desk.refresh`."""
     desk = desk_of(study)
     with study.locked():
-        return desk.advance(picked(study))
+        return desk.refresh()
 
 
 def wait_for_orders(
-    study: Study, every_s: float = 30, limit_min: float = 0, report: Report = ignore
+    study: Study, every_s: float = 30, limit_min: float = 0, report: Report = ignore, hand_in: bool = False
 ) -> tuple[list[Order], int]:
-    """Wait for the orders, hand in what waits for a slot, and fetch what is ready.
+    """Wait for the orders that are under way, and fetch what is ready.
 
     Parameters
     ----------
@@ -317,6 +413,8 @@ def wait_for_orders(
         Ask so often.
     limit_min : float
         Wait no longer; 0 for ever.
+    hand_in : bool
+        Hand in what waits for a slot, as slots free up: only after :func:`submit_orders` tested the price of all.
 
     Returns
     -------
@@ -332,10 +430,13 @@ def wait_for_orders(
     desk, scenes = desk_of(study, report), picked(study)
     with study.locked(), act(study.journal_file, "order wait") as doing:
         while True:
-            desk.advance(scenes)
+            desk.refresh()
+            if hand_in:
+                desk.hand_in(scenes)
             count += desk.fetch_ready(scenes, report)
             doing.note(files=count)
-            left = [order for order in desk.queue if order.is_pending or order.state in (PLANNED, READY)]
+            open_states = (READY, PLANNED) if hand_in else (READY,)
+            left = [order for order in desk.queue if order.is_pending or order.state in open_states]
             if not left:
                 return list(desk.queue), count
             if limit_min and time.monotonic() > ends:
@@ -344,16 +445,21 @@ def wait_for_orders(
             time.sleep(every_s)
 
 
-def cancel_orders(study: Study, numbers: Sequence[int]) -> list[Order]:
+def cancel_orders(study: Study, numbers: Sequence[int], not_taken: bool = False) -> list[Order]:
     """Dismiss orders by number; see :meth:`Desk.cancel`."""
     desk = desk_of(study)
     with study.locked(), act(study.journal_file, "order cancel", orders=list(numbers)):
-        return desk.cancel(numbers)
+        return desk.cancel(numbers, not_taken)
 
 
 def picked(study: Study) -> list[Scene]:
     """Scenes of the shortlist."""
     return [entry.scene for entry in shortlist(study)]
+
+
+def cost_of(queue: Iterable[Order]) -> float:
+    """Price of some orders together."""
+    return round(sum(order.price for order in queue), 2)
 
 
 def to_order(scenes: Iterable[Scene]) -> list[Scene]:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from zoompick.catalog import cover, rules
-from zoompick.catalog.cover import Cover, CoverWish, Key, Piece
-from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.catalog.cover import Cover, CoverWish, Piece
+from zoompick.catalog.scene import CLASS_BAND, Key, Scene
 from zoompick.errors import NothingFoundError
 from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
 from zoompick.files import human_bytes

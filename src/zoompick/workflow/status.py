@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import DataError
 from zoompick.files import read_json
 from zoompick.study.folder import Study
 from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import shortlist
-from zoompick.transfer.plan import DownloadPlan
+from zoompick.transfer.plan import ITEM, RECORD, DownloadPlan
 from zoompick.workflow import needs
 
 if TYPE_CHECKING:
@@ -78,7 +78,7 @@ def state_of(study: Study) -> StudyState:
     plans = _plans(study, [entry.scene for entry in entries])
     known = _Known(orders, failures, verified, judged_at)
     states = tuple(_scene(study, *pair, known) for pair in zip(entries, plans, strict=True))
-    folders = {study.scene_folder(entry.scene.source, entry.scene.id) for entry in entries}
+    folders = {study.scene_folder(entry.scene.key) for entry in entries}
     places = {name: study.root / name for name in ("scenes", "products", "tiles")}
     sizes = {name: _size(path) for name, path in places.items() if path.exists()}
     return StudyState(states, sizes, _to_free(study, folders))
@@ -87,18 +87,18 @@ def state_of(study: Study) -> StudyState:
 class _Known(NamedTuple):
     """What the records tell of all scenes."""
 
-    orders: Mapping[str, Order]
-    failures: Mapping[str, str]
+    orders: Mapping[Key, Order]
+    failures: Mapping[Key, str]
     verified: Mapping[str, bool]
     verified_at: float
 
 
 def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> SceneState:
     scene = entry.scene
-    folder = study.scene_folder(scene.source, scene.id)
+    folder = study.scene_folder(scene.key)
     here, wanted = len(plan.here), len(plan.here) + len(plan.fetch) + len(plan.on_order)
     state, note = "picked", ""
-    order = known.orders.get(scene.id)
+    order = known.orders.get(scene.key)
     if wanted and here == wanted:
         label = scene.label
         is_judged = all(entry.path.stat().st_mtime <= known.verified_at for entry in plan.here)
@@ -107,14 +107,14 @@ def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> Sce
         state, note = "ordered", f"order {order.number} is {order.state}"
     elif order is not None and order.state in ("failed", "lost"):
         state, note = "failed", f"order {order.number}: {order.message or order.state}"
-    elif scene.id in known.failures:
-        state, note = "failed", known.failures[scene.id]
+    elif scene.key in known.failures:
+        state, note = "failed", known.failures[scene.key]
     elif here or plan.under_way_bytes:
         state = "partly here"
     return SceneState(entry, state, note, here, wanted, _size(folder))
 
 
-def _orders(study: Study) -> Mapping[str, Order]:
+def _orders(study: Study) -> Mapping[Key, Order]:
     """The order that tells most of each scene."""
     if not study.orders_file.exists():
         return {}
@@ -136,13 +136,14 @@ def _plans(study: Study, scenes: Sequence[Scene]) -> list[DownloadPlan]:
     return plans
 
 
-def _failures(study: Study) -> dict[str, str]:
+def _failures(study: Study) -> dict[Key, str]:
     """Scenes of which the last download could not fetch something, and why."""
-    last: dict[str, str] = {}
+    last: dict[Key, str] = {}
     for line in acts(study.journal_file):
         if line.get("act") == "download":
-            rows = line.get("failures")
-            last = {str(row[0]): str(row[1]) for row in rows if len(row) == 2} if isinstance(rows, list) else {}
+            told = line.get("failures")
+            rows = [row for row in told if isinstance(row, list) and len(row) == 4] if isinstance(told, list) else []
+            last = {(str(row[0]), str(row[1]), str(row[2])): str(row[3]) for row in rows}
     return last
 
 
@@ -161,7 +162,8 @@ def _verified(study: Study) -> dict[str, bool]:
 
 def _to_free(study: Study, kept: set[Path]) -> dict[Path, int]:
     root = study.root / "scenes"
-    found = {path: _size(path) for path in sorted(root.glob("*/*")) if path.is_dir() and path not in kept}
+    scenes = {path.parent for name in (ITEM, RECORD) for path in root.rglob(name)}
+    found = {path: _size(path) for path in sorted(scenes - kept)}
     for pattern in _UNFINISHED:
         for path in sorted(study.root.rglob(pattern)):
             if not any(folder in path.parents for folder in found):

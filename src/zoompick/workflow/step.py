@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import StudyError
 from zoompick.events import Report, ignore
-from zoompick.files import multihash_of
+from zoompick.files import multihash_of, refuse_existing
 from zoompick.imagery.items import scene_of
 from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
 from zoompick.transfer import record
@@ -141,14 +141,14 @@ def make(step: Step, how: Making | None = None) -> Made:
     origin = step.origin(lambda path: digest_of(path, how.digest))
     if is_current(step, origin, how.digest):
         return Made(step.name, step.output, True)
-    if step.output in step.inputs:
-        raise StudyError(f"{step.output} is an input too.", "Give another `out`.")
-    if step.output.exists() and not how.may_replace:
-        raise StudyError(f"{step.output} exists already.", "Give another `out`, or `overwrite`.")
+    written_too = (step.output, sidecar_of(step.output), *step.companions)
+    inputs = {path.resolve() for path in step.inputs}
+    if used := next((path for path in written_too if path.resolve() in inputs), None):
+        raise StudyError(f"{used} is an input too.", "Give another `out`.")
+    refuse_existing(written_too, how.may_replace)
     from zoompick.raster.write import write_geotiff
 
     raster = step.build(how.executor)
-    sidecar_of(step.output).unlink(missing_ok=True)
     written = write_geotiff(raster, step.output, step.write_options(raster), how.report, how.executor)
     write_sidecar(raster, written, origin, step.accompany(), how.version)
     return Made(step.name, step.output, False, _facts(raster, written))
@@ -174,13 +174,15 @@ def is_current(step: Step, origin: Origin, digest: Callable[[Path], str] = multi
         return False
     if not all(path.is_file() for path in (step.output, *step.companions)):
         return False
-    return step.output.stat().st_size == recorded.size and digest(step.output) == recorded.multihash
+    if step.output.stat().st_size != recorded.size or digest(step.output) != recorded.multihash:
+        return False
+    return all(digest(path) == recorded.companions.get(path.name) for path in step.companions)
 
 
 def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
     """Multihash of an input: of a checked download from its record, else computed."""
     fetched = record.read(path.parent).get(path.name)
-    if fetched is not None and path.is_file() and path.stat().st_size == fetched.size:
+    if fetched is not None and record.is_as_recorded(path, fetched):
         return fetched.multihash
     if digest is multihash_of:
         from zoompick.workflow.opening import open_raster

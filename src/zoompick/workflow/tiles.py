@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import math
+import shutil
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from zoompick.addresses import public
 from zoompick.catalog.sources import Source
 from zoompick.catalog.tileservice import TileLayer, TileService
-from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
-from zoompick.events import Report, ignore
-from zoompick.files import multihash_of
-from zoompick.geo.crs import METRES_A_DEGREE, Crs
-from zoompick.geo.shapes import Shape, as_text, bounds_of
+from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
+from zoompick.events import Noted, Report, ignore
+from zoompick.files import human_bytes, multihash_of, refuse_existing
+from zoompick.geo.crs import Crs
+from zoompick.geo.shapes import Shape, as_text
 from zoompick.geo.tilegrid import Matrix, TileGrid, TileKey, web_mercator
 from zoompick.imagery.clip import Clip
-from zoompick.imagery.sidecar import Origin, write_sidecar
+from zoompick.imagery.sidecar import Origin, sidecar_of, write_sidecar
 from zoompick.net.client import Client
 from zoompick.raster.grid import Grid
+from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import Raster
 from zoompick.raster.tilepicture import TilePicture
 from zoompick.raster.warp import laid_on
@@ -30,6 +33,9 @@ from zoompick.transfer.tilestore import TileStore
 
 PARALLEL = 6
 _GUESS_BYTES = 15_000
+_MOST_TILES = 500_000
+_LAST = "zoompick:last"
+"""Name under which a store tells the level that was fetched last."""
 _ENDINGS = {"image/png": "png", "image/jpeg": "jpg", "image/webp": "webp"}
 
 
@@ -53,13 +59,18 @@ class Prepared:
     tile_s: float
     is_guess: bool
 
+    @property
+    def bytes(self) -> int:
+        """Bytes of the tiles that are still to be fetched, as far as one tells of all."""
+        return round(self.tile_bytes * self.plan.missing)
+
     def to_json(self) -> dict[str, Any]:
         """As the command prints it."""
         return {
             "layer": self.layer.name, "zoom": self.plan.matrix.name, "pixel_m": round(self.pixel_m, 4),
-            "tiles": self.plan.total, "fetch": len(self.plan.fetch), "here": self.plan.here,
-            "absent": self.plan.absent, "bytes": round(self.tile_bytes * len(self.plan.fetch)),
-            "seconds": round(self.tile_s * len(self.plan.fetch) / PARALLEL, 1), "format": self.form,
+            "tiles": self.plan.total, "fetch": self.plan.missing, "here": self.plan.here,
+            "absent": self.plan.absent, "bytes": self.bytes,
+            "seconds": round(self.tile_s * self.plan.missing / PARALLEL, 1), "format": self.form,
             "attribution": self.layer.attribution,
         }  # fmt: skip
 
@@ -95,17 +106,8 @@ def open_layer(source: Source, name: str, client: Client) -> TileLayer:
 def levels(layer: TileLayer, area: Shape) -> list[tuple[str, float, int]]:
     """Each level of a layer: its name, the side of a pixel on the ground in metres, and the tiles under an area."""
     lat = _middle_lat(area)
-    found = []
-    for matrix in layer.grid.matrices:
-        count = len(layer.grid.under(area, matrix)) if _estimate(layer.grid, matrix, area) < 50_000 else -1
-        found.append((matrix.name, layer.grid.ground_m(matrix, lat), count))
-    return found
-
-
-def _estimate(grid: TileGrid, matrix: Matrix, area: Shape) -> float:
-    box = bounds_of(area)
-    side = grid.ground_m(matrix, _middle_lat(area)) * matrix.tile_width
-    return (box.width * METRES_A_DEGREE / side + 1) * (box.height * METRES_A_DEGREE / side + 1)
+    grid = layer.grid
+    return [(matrix.name, grid.ground_m(matrix, lat), grid.count(area, matrix)) for matrix in grid.matrices]
 
 
 def _middle_lat(area: Shape) -> float:
@@ -126,15 +128,18 @@ def prepare(
     """
     lat = _middle_lat(area)
     matrix = _level(layer, wish, lat)
-    wanted = layer.grid.under(area, matrix)
-    if not wanted:
+    count = layer.grid.count(area, matrix)
+    if not count:
         raise NothingFoundError(
             f"The layer {layer.name} has no tile over this area at level {matrix.name}.",
             f"It covers west, south, east, north {', '.join(f'{edge:.3f}' for edge in layer.bounds)}.",
         )
     level = _number(layer.grid, matrix)
-    known = store.known(level, matrix.rows) if store else (set(), set())
-    plan = plan_tiles(matrix, level, wanted, known)
+    if count > _MOST_TILES:
+        plan = TilePlan(matrix, level, (), 0, 0, count)
+    else:
+        known = store.known(level, matrix.rows) if store else (set(), set())
+        plan = plan_tiles(matrix, level, layer.grid.under(area, matrix), known)
     form = layer.form(wish.form)
     size, seconds, is_guess = _measured(layer, plan, form, store, client, sample)
     return Prepared(layer, form, plan, layer.grid.ground_m(matrix, lat), size, seconds, is_guess)
@@ -174,13 +179,60 @@ def _measured(
     return mean or len(data), time.monotonic() - began, False
 
 
-def get(prepared: Prepared, store: TileStore, client: Client, source: Source, report: Report = ignore) -> TileOutcome:
-    """Fetch what is missing into the store."""
+def refuse_too_much(prepared: Prepared, folder: Path) -> None:
+    """Before the first tile.
+
+    Raises
+    ------
+    UsageError
+        More tiles than anybody should ask a service for.
+    DiskError
+        They would not fit.
+    """
+    plan, size = prepared.plan, human_bytes(prepared.bytes)
+    if plan.counted:
+        raise UsageError(
+            f"Level {plan.matrix.name} has {plan.counted} tiles over this area, perhaps {size}; "
+            f"at most {_MOST_TILES} are fetched at a time.",
+            "Choose a coarser level or a smaller area: 'zoompick tiles plan'.",
+        )
+    while not folder.exists():
+        folder = folder.parent
+    free = shutil.disk_usage(folder).free
+    if prepared.bytes > free:
+        raise DiskError(
+            f"The tiles take perhaps {size}, but only {human_bytes(free)} are free in {folder}.",
+            "Choose a coarser level or a smaller area. Nothing was fetched.",
+        )
+
+
+def _damaged(store: TileStore, plan: TilePlan, wanted: Sequence[TileKey]) -> list[TileKey]:
+    """Stored tiles that do not decode."""
+    here, _ = store.known(plan.level, plan.matrix.rows)
+    found = []
+    for key in wanted:
+        if key in here:
+            try:
+                colours_of(store.tile(plan.level, plan.matrix.rows, key) or b"")
+            except DataError:
+                found.append(key)
+    return found
+
+
+def get(
+    prepared: Prepared, area: Shape, store: TileStore, client: Client, source: Source, report: Report = ignore
+) -> TileOutcome:
+    """Fetch what is missing into the store, and what is there and does not decode."""
+    refuse_too_much(prepared, store.path.parent)
     layer, plan = prepared.layer, prepared.plan
+    bad = _damaged(store, plan, layer.grid.under(area, plan.matrix)) if plan.here else []
+    if bad:
+        report(Noted(f"{len(bad)} stored tiles do not decode: they are fetched again."))
+        plan = replace(plan, fetch=(*plan.fetch, *bad), here=plan.here - len(bad))
     facts = {
         "name": layer.name, "format": _ENDINGS.get(prepared.form, "png"), "type": "baselayer", "version": "1",
         "description": layer.title, "attribution": layer.attribution, "zoompick:grid": layer.grid.name,
-        "zoompick:crs": str(layer.grid.crs), "zoompick:source": source.url,
+        "zoompick:crs": str(layer.grid.crs), "zoompick:source": public(source.url),
     }  # fmt: skip
     if layer.bounds:
         facts["bounds"] = ",".join(f"{edge:.6f}" for edge in layer.bounds)
@@ -198,9 +250,13 @@ def get(prepared: Prepared, store: TileStore, client: Client, source: Source, re
         )
     )
     store.describe(facts)
-    return fetch_tiles(
-        plan, lambda key: layer.address(matrix, key, prepared.form), prepared.form, store, client, PARALLEL, report
-    )
+    outcome = fetch_tiles(
+        plan, lambda key: layer.address(matrix, key, prepared.form), prepared.form, store, client, PARALLEL, report,
+        bad,
+    )  # fmt: skip
+    if outcome.done or plan.here:
+        store.describe({_LAST: str(plan.level)})
+    return outcome
 
 
 @dataclass(frozen=True)
@@ -215,7 +271,7 @@ class Joined:
 
 
 def stored_matrix(store: TileStore, zoom: str) -> tuple[Crs, Matrix, int]:
-    """CRS and level as the store tells them, the finest that is there when none is named; and its number.
+    """CRS and level as the store tells them, the one fetched last when none is named; and its number.
 
     Raises
     ------
@@ -232,7 +288,8 @@ def stored_matrix(store: TileStore, zoom: str) -> tuple[Crs, Matrix, int]:
     if not numbers or (zoom and (not zoom.isdigit() or int(zoom) not in numbers)):
         known = ", ".join(map(str, numbers)) or "none"
         raise UsageError(f"{store.path} has no tiles of level {zoom or '?'}.", f"It has levels: {known}.")
-    number = int(zoom) if zoom else numbers[-1]
+    last = facts.get(_LAST, "")
+    number = int(zoom) if zoom else int(last) if last.isdigit() and int(last) in numbers else numbers[-1]
     try:
         pixel, west, north, *sizes = (float(part) for part in facts[f"zoompick:level:{number}"].split(","))
         width, height, cols, rows = map(int, sizes)
@@ -278,6 +335,7 @@ def join(
     onto: Grid | None = None,
     report: Report = ignore,
     version: str = "",
+    overwrite: bool = False,
 ) -> Joined:
     """Join stored tiles over an area into one file, clipped to it.
 
@@ -292,6 +350,9 @@ def join(
         No tile over the area is in the store.
     DataError, DiskError
     """
+    if out.suffix.lower() not in (".tif", ".tiff"):
+        raise UsageError(f"{out.name}: tiles are joined into a GeoTIFF.", "Give `out` FILE.tif.")
+    refuse_existing([out, sidecar_of(out)], overwrite)
     crs, matrix, level = stored_matrix(store, zoom)
     wanted = TileGrid("", crs, (matrix,)).under(area, matrix)
     here, _ = store.known(level, matrix.rows)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import fnmatch
 import re
 import shutil
@@ -72,6 +73,8 @@ class Unpacked:
     ----------
     received : int or None
         Bytes fetched of an archive on a web server, with ``requests``.
+    has_checksums : bool
+        The archive carries checksums, and what was unpacked fits them; else only lengths were held against it.
     """
 
     files: tuple[Path, ...]
@@ -79,6 +82,7 @@ class Unpacked:
     size: int
     received: int | None = None
     requests: int = 0
+    has_checksums: bool = True
 
 
 @contextmanager
@@ -128,6 +132,8 @@ def choose(archive: Archive, choice: Choice) -> Chosen:
         Damaged or hostile.
     """
     members = list(archive.members())
+    if not members:
+        raise NothingFoundError(f"{archive.label} holds no files.", "Look at it where it came from.")
     wanted, told_by = members, ""
     if choice.only:
         wanted = [
@@ -161,16 +167,17 @@ def unpack(
     DataError, DiskError, NothingFoundError
     """
     chosen = None if choice.is_all and not archive.can_skip else choose(archive, choice)
-    names = None if chosen is None else {member.name: member.path for member in chosen.members}
+    places = None if chosen is None else {member.place for member in chosen.members}
     total = 0 if chosen is None else sum(max(0, member.size) for member in chosen.members)
     _refuse_early(chosen, folder, total, overwrite)
+    was_there = folder.exists()
     folder.mkdir(parents=True, exist_ok=True)
     work = Path(tempfile.mkdtemp(prefix=".unpack-", dir=folder))
     report(Started(archive.label, total, "B"))
     taken: dict[PurePosixPath, PurePosixPath] = {}
 
     def wanted(member: Member) -> IO[bytes] | None:
-        if names is not None and member.name not in names:
+        if places is not None and member.place not in places:
             return None
         place = _unique(member.path, taken)
         (work / place).parent.mkdir(parents=True, exist_ok=True)
@@ -178,16 +185,22 @@ def unpack(
 
     try:
         with disk_errors(folder, "Nothing was unpacked."):
-            count = None if names is None else len(names)
+            count = None if places is None else len(places)
             written = archive.extract(wanted, lambda came: report(Advanced(archive.label, came)), count)
             files = _into_place(work, folder, overwrite)
+        if not files:
+            raise NothingFoundError(f"{archive.label} holds no files.", "Look at it where it came from.")
     finally:
         shutil.rmtree(work, ignore_errors=True)
+        if not was_there:
+            with contextlib.suppress(OSError):
+                folder.rmdir()
     report(Finished(archive.label))
     cost = archive.remote.cost if archive.remote is not None else None
+    fits = archive.has_checksums
     if cost is None:
-        return Unpacked(files, written, archive.size)
-    return Unpacked(files, written, archive.size, cost.received, cost.requests)
+        return Unpacked(files, written, archive.size, has_checksums=fits)
+    return Unpacked(files, written, archive.size, cost.received, cost.requests, fits)
 
 
 def _refuse_early(chosen: Chosen | None, folder: Path, total: int, overwrite: bool) -> None:

@@ -12,8 +12,8 @@ from pathlib import Path
 from zoompick.area.model import Area
 from zoompick.catalog.cover import CoverWish
 from zoompick.catalog.scene import CLASS_BAND
-from zoompick.errors import StudyError
 from zoompick.events import Report, ignore
+from zoompick.files import refuse_existing
 from zoompick.geo.shapes import bounds_of, project
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
@@ -164,12 +164,11 @@ def write(
 
     Raises
     ------
-    StudyError
+    UsageError
         The file exists.
     """
     target = Path(path)
-    if target.exists() and not overwrite:
-        raise StudyError(f"{target} exists already.", "Give another path, or `overwrite`.")
+    refuse_existing([target], overwrite)
     is_rgb = len(raster.bands) == 3 and raster.dtype.name == "uint8"
     options = WriteOptions(is_rgb=is_rgb, is_class=[band.name for band in raster.bands] == [CLASS_BAND])
     return write_geotiff(raster, target, options, report, executor)

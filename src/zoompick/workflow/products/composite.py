@@ -55,8 +55,8 @@ class CompositeStep(Step):
 
     @property
     def companions(self) -> tuple[Path, ...]:
-        """The PNG."""
-        return (self.output.with_suffix(".png"),)
+        """The PNG and its world file."""
+        return self.output.with_suffix(".png"), self.output.with_suffix(".pgw")
 
     def accompany(self) -> tuple[Path, ...]:
         """Write the PNG and its world file."""

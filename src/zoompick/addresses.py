@@ -1,0 +1,73 @@
+"""Addresses as text for people and records: what is secret in them is hidden here, and only here."""
+
+from __future__ import annotations
+
+import re
+from urllib.parse import urlsplit
+
+_ADDRESS = re.compile(r"\b[A-Za-z][A-Za-z0-9+.-]{0,20}://[^\s'\"<>|\\^`{}]+")
+_SECRET = re.compile(
+    r"(?i)(^|[-_.])(sig|sign|signature|token|key|apikey|secret|password|passwd|pwd|pass|auth|authorization|credential"
+    r"|credentials|session|code|jwt|sas|policy)($|[-_.])|^x-\w+-\w+|(api|access|subscription|auth|session)(key|token|id)"
+)
+_LONG = re.compile(r"(?=.*\d)(?=.*[A-Za-z])[\w%+/=.-]{24,}")
+"""A value that looks drawn by lot: who knows what it opens."""
+
+
+def redacted(text: str) -> str:
+    """A text whose addresses show no secrets: no user, no password, no signature, no key."""
+    return _ADDRESS.sub(lambda found: public(found[0]), text) if "://" in text else text
+
+
+def public(url: str) -> str:
+    """An address without what is secret: user and password go, values of keys and signatures become ``…``."""
+    head, mark, rest = url.partition("://")
+    end = min((place for place in map(rest.find, "/?#") if place >= 0), default=len(rest))
+    place, tail = rest[:end].rpartition("@")[2], rest[end:]
+    path, ask, query = tail.partition("?")
+    path, query = path.partition("#")[0], query.partition("#")[0]
+    return f"{head}{mark}{place}{path}{ask}{_query(query)}"
+
+
+def _query(query: str) -> str:
+    if not query:
+        return ""
+    shown = []
+    for part in query.split("&"):
+        name, equals, value = part.partition("=")
+        is_secret = bool(_SECRET.search(name) or _LONG.fullmatch(value) or (not equals and _LONG.fullmatch(name)))
+        shown.append(f"{name}{equals}…" if is_secret and equals else "…" if is_secret else part)
+    return "&".join(shown)
+
+
+def without_query(url: str) -> str:
+    """An address by which a file is known again: without user, query and fragment."""
+    return public(url).partition("?")[0]
+
+
+def host_of(url: str) -> str:
+    """Host and port, or the text itself where there is none."""
+    try:
+        return urlsplit(url).netloc.rpartition("@")[2] or url
+    except ValueError:
+        return url
+
+
+def origin_of(url: str) -> str:
+    """Scheme, host and port of an address, the port always told; empty for what is none."""
+    try:
+        parts = urlsplit(url)
+        port = parts.port or {"https": 443, "http": 80}.get(parts.scheme.lower(), 0)
+        host = (parts.hostname or "").lower()
+    except ValueError:
+        return ""
+    return f"{parts.scheme.lower()}://{f'[{host}]' if ':' in host else host}:{port}" if host else ""
+
+
+def is_this_machine(url: str) -> bool:
+    """True for a loopback address."""
+    try:
+        host = urlsplit(url).hostname or ""
+    except ValueError:
+        return False
+    return host in ("localhost", "::1") or bool(re.fullmatch(r"127(\.\d{1,3}){3}", host))
