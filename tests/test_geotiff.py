@@ -153,7 +153,7 @@ BROKEN = {
     "empty": (b"", FormatError, "no raster of a kind"),
     "magic only": (b"II*\0", FormatError, "cannot be read"),
     "directory far away": (b"II*\0" + struct.pack("<I", 4_000_000_000), FormatError, "cannot be read"),
-    "directory of zeros": (b"II*\0" + struct.pack("<I", 8) + bytes(64), FormatError, "pixels of 1 bits"),
+    "directory of zeros": (b"II*\0" + struct.pack("<I", 8) + bytes(64), FormatError, "has no pixels"),
 }
 
 
@@ -208,11 +208,11 @@ def test_absurd_block_sizes_are_refused_before_memory_is_taken(tmp_path):
 def test_a_tiff_without_place_or_with_an_unnamed_system_is_refused(tmp_path):
     plain = tmp_path / "plain.tif"
     tifffile.imwrite(plain, noise((70, 90)))
-    with pytest.raises(FormatError, match="EPSG number"):
+    with pytest.raises(FormatError, match="without a georeference"):
         open_raster(plain)
     unnamed = [(34735, "H", 12, (1, 1, 0, 2, 1024, 0, 1, 1, 3072, 0, 1, 32767), True), *geo_tags(PLACE)[1:]]
     with pytest.raises(FormatError, match="EPSG number"):
         open_raster(foreign_tiff(tmp_path / "u.tif", noise((1, 70, 90)), PLACE, tags=unnamed))
     nowhere = geo_tags(PLACE)[:1]
-    with pytest.raises(FormatError, match="without a georeference"):
+    with pytest.raises(FormatError, match="not where its pixels lie"):
         open_raster(foreign_tiff(tmp_path / "n.tif", noise((1, 70, 90)), PLACE, tags=nowhere))

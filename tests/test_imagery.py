@@ -122,15 +122,16 @@ def test_stack_fills_gaps_from_the_next_scene_in_the_same_units():
     place = grid(4, 1)
     old, new = Band("red", 0.0001, -0.05), Band("red", 0.0001, -0.1)
     stack = Stack(place, [[Memory(first, place, 0, (old,)), Memory(second, place, 0, (new,))]])
-    assert stack.read(place.window)[0, 0].tolist() == [2000, 2000, 3000, 0]
-    assert stack.bands[0] == old
+    # In the units that reach lowest: what is below the others' zero is not cut off.
+    assert stack.read(place.window)[0, 0].tolist() == [2500, 2500, 3500, 0]
+    assert stack.bands[0] == new
 
 
 def test_units_that_change_never_turn_a_value_into_no_data():
     place = grid(2, 1)
-    first = Memory(np.array([[[0, 7]]], "uint16"), place, 0, (Band("red", 1, 0),))
-    second = Memory(np.array([[[500, 9]]], "uint16"), place, 0, (Band("red", 1, -500),))
-    assert Stack(place, [[first, second]]).read(place.window)[0, 0].tolist() == [1, 7]
+    first = Memory(np.array([[[9, 500]]], "uint16"), place, 500, (Band("red", 1, 0),))
+    second = Memory(np.array([[[0, 9]]], "uint16"), place, 500, (Band("red", 1, -491),))
+    assert Stack(place, [[first, second]]).read(place.window)[0, 0].tolist() == [501, 9]
 
 
 def test_files_that_do_not_fit_together(tmp_path):

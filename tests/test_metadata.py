@@ -61,8 +61,8 @@ def test_points_stand_in_the_middle_of_their_pixels():
 @pytest.mark.parametrize(
     ("tags", "said"),
     [
-        (GeoTags(), "by an EPSG number"),
-        (GeoTags(directory=directory_for(Crs(32728))), "without a georeference"),
+        (GeoTags(), "without a georeference"),
+        (GeoTags(directory=directory_for(Crs(32728))), "not where its pixels lie"),
         (GeoTags((8.0, -8.0, 0.0), (0.0,) * 6, (), directory_for(Crs(32728))), "north-up"),
         (GeoTags((), (), (8.0, 1.0, 0, 0, 1.0, -8.0, 0, 0), directory_for(Crs(32728))), "rotated"),
         (GeoTags((8.0, 8.0), (0.0,) * 6, (), (1, 1, 0, 1, 3072, 0, 1, 32767)), "by an EPSG number"),

@@ -249,8 +249,8 @@ def test_a_store_of_others_is_read_and_never_written(tmp_path):
     assert path.read_bytes() == before and not list(tmp_path.glob("*-wal"))
     endless = sqlite3.connect(tmp_path / "endless.mbtiles")
     endless.executescript(
-        "CREATE TABLE metadata (name TEXT, value TEXT); CREATE VIEW tiles AS SELECT 3 AS zoom_level, 1 AS tile_column, "
-        "2 AS tile_row, randomblob(900000000) AS tile_data;"
+        "CREATE TABLE metadata (name TEXT, value TEXT); CREATE VIEW tiles AS SELECT 3 zoom_level, 1 tile_column, "
+        "2 tile_row, randomblob(900000000) tile_data;"
     )
     endless.close()
     with TileStore(tmp_path / "endless.mbtiles", must_exist=True) as store, pytest.raises(DataError, match="too big"):

@@ -219,7 +219,7 @@ def test_big_files_get_eight_byte_offsets():
     assert plan.is_big
     assert struct.unpack_from("<2sH", plan.head) == (b"II", 43)
     first = len(plan.head)
-    assert plan.offsets[0].tolist() == [first + n * 2_000_000_000 for n in range(4)]
+    assert plan.offsets[0][0].tolist() == [first + n * 2_000_000_000 for n in range(4)]
     assert np.array(plan.offsets[0]).astype("<u8").tobytes() in plan.head
 
 

@@ -52,7 +52,11 @@ class MapView:
             lons = np.where(self._shift & (xy[:, 0] < 0), xy[:, 0] + 360, xy[:, 0])
             return np.column_stack(self.plane.forward(lons, xy[:, 1]))
 
-        return shapely.transform(dense, carry)
+        flat = shapely.transform(dense, carry)
+        # Parts that met at the antimeridian are drawn as one, without a line between them.
+        return (
+            shapely.union_all(shapely.get_parts(flat), grid_size=0.01) if len(shapely.get_parts(flat)) > 1 else flat
+        )
 
 
 def area_map(area: Area, path: Path) -> None:

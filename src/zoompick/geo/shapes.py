@@ -174,7 +174,61 @@ def bounds_of(polygon: Shape) -> Bounds:
 
 def outline_of(bounds: Bounds, crs: Crs, step: float) -> Shape:
     """A rectangle of a reference system in longitude/latitude, its edges cut to ``step`` before they are bent."""
-    return project(shapely.segmentize(box_polygon(bounds), step), LONLAT, crs)
+    ring = shapely.get_coordinates(shapely.segmentize(box_polygon(bounds), step))
+    lons, lats = transform(ring[:, 0], ring[:, 1], crs, LONLAT)
+    if not (np.isfinite(lons).all() and np.isfinite(lats).all()):
+        raise AreaError(f"A corner of the rectangle in {crs} has no place on the globe.", "Look at its edges.")
+    points = np.column_stack([lons, np.clip(lats, -90, 90)])
+    is_plain = lons.min() >= -180 and lons.max() <= 180 and not antimeridian.crosses(points)
+    return shapely.Polygon(points) if is_plain else antimeridian.cut(points)
+
+
+def bbox_of(polygon: Shape) -> list[float]:
+    """West, south, east, north in degrees; of ground on both sides of the antimeridian west is above east.
+
+    Source: RFC 7946, section 5.2.
+    """
+    west, south, east, north = map(float, polygon.bounds)
+    if west > -180 + _AT_EDGE or east < 180 - _AT_EDGE:
+        return [west, south, east, north]
+    start, stop = _widest_gap(polygon)
+    return [stop, south, start, north] if stop > start else [west, south, east, north]
+
+
+_AT_EDGE = 1e-9
+
+
+def _widest_gap(polygon: Shape) -> tuple[float, float]:
+    """Where the widest stretch of longitude without ground begins and ends; equal when there is none."""
+    spans = sorted((float(part.bounds[0]), float(part.bounds[2])) for part in shapely.get_parts(polygon))
+    reach, best = spans[0][1], (spans[0][1], spans[0][1])
+    for west, east in spans[1:]:
+        if west - reach > best[1] - best[0]:
+            best = reach, west
+        reach = max(reach, east)
+    return best
+
+
+def turned(polygon: Shape, bounds: Bounds) -> Shape:
+    """A polygon in degrees, its parts in the turn of the globe in which a raster lies.
+
+    Ground on both sides of the antimeridian becomes one piece. It may still reach over the raster's edge.
+    """
+    parts = shapely.get_parts(polygon)
+    start, stop = _widest_gap(polygon)
+    whole = polygon.bounds
+    is_split = whole[0] <= -180 + _AT_EDGE and whole[2] >= 180 - _AT_EDGE and stop > start
+    middle = (start + stop) / 2
+    moved = [_shifted(part, 360.0 if is_split and part.bounds[2] <= middle else 0.0) for part in parts]
+    one = shapely.union_all(moved) if len(moved) > 1 else moved[0]
+    box = one.bounds
+    shared = {s: min(box[2] + s, bounds.east) - max(box[0] + s, bounds.west) for s in (0.0, 360.0, -360.0)}
+    best = max(shared, key=lambda shift: shared[shift])
+    return _shifted(one, best if shared[best] > shared[0.0] + _AT_EDGE else 0.0)
+
+
+def _shifted(polygon: Shape, degrees: float) -> Shape:
+    return shapely.transform(polygon, lambda xy: np.add(xy, (degrees, 0.0))) if degrees else polygon
 
 
 def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
@@ -190,10 +244,24 @@ def project(polygon: Shape, target: Crs, source: Crs = LONLAT) -> Shape:
     if source.is_geographic:
         polygon = shapely.segmentize(polygon, _MAX_SEGMENT_DEG)
     coordinates = shapely.get_coordinates(polygon)
+    west, _, east, _ = polygon.bounds
     xs, ys = transform(coordinates[:, 0], coordinates[:, 1], source, target)
     if not (np.isfinite(xs).all() and np.isfinite(ys).all()):
         raise AreaError(f"A corner of the polygon has no place in {target}.", "Choose another CRS for the grid.")
-    return shapely.set_coordinates(polygon, np.column_stack([xs, ys]))
+    carried = shapely.set_coordinates(polygon, np.column_stack([xs, ys]))
+    meets_itself = source.is_geographic and west <= -180 + _AT_EDGE and east >= 180 - _AT_EDGE
+    return _without_seam(carried) if meets_itself and not target.is_geographic else carried
+
+
+def _without_seam(polygon: Shape) -> Shape:
+    """What met at the antimeridian is one again where the target goes on there."""
+    whole = polygon if polygon.is_valid else shapely.make_valid(polygon)
+    wide = shapely.buffer(whole, _SEAM, join_style="mitre")
+    return shapely.buffer(wide, -_SEAM, join_style="mitre")
+
+
+_SEAM = 1e-3
+"""Corners closer than so many metres are one where parts are joined."""
 
 
 def intersection(first: Shape, second: Shape) -> Shape:

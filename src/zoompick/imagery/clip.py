@@ -7,11 +7,12 @@ from collections.abc import Sequence
 import numpy as np
 
 from zoompick.errors import GridError, UsageError
-from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.geo.shapes import Shape, bounds_of
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Derived, Pixels, Raster
+from zoompick.raster.turn import met
 
 
 class Clip(Derived):
@@ -33,8 +34,8 @@ class Clip(Derived):
     """
 
     def __init__(self, source: Raster, polygon: Shape, touch: bool = False) -> None:
+        source, inside = met(source, polygon)
         super().__init__(source)
-        inside = project(polygon, source.grid.crs)
         self._window = source.grid.window_of(bounds_of(inside))
         if self._window.is_empty:
             raise GridError("The area lies outside the raster.", "Choose an area that meets it, or another file.")

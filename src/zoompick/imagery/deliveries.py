@@ -7,9 +7,11 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from zoompick.imagery.items import band_files
+from zoompick.catalog.scene import CLASS_BAND
+from zoompick.imagery.items import band_files, scene_of
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.ongrid import Method
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
@@ -44,15 +46,35 @@ class OneBand(Derived):
 
 @dataclass(frozen=True)
 class Layer:
-    """A band found in a file."""
+    """A band found in a file.
+
+    Attributes
+    ----------
+    scene : str
+        What layers of one scene share: the item beside their files, else what is left of the file's name without the
+        band.
+    """
 
     raster: OneBand
     path: Path
+    scene: str = ""
 
     @property
     def name(self) -> str:
         """Common name."""
         return self.raster.bands[0].name
+
+    @property
+    def method(self) -> Method:
+        """How it is resampled."""
+        return "class" if self.raster.bands[0].is_class else "smooth"
+
+    def flagged(self, is_class: bool) -> Layer:
+        """The layer, as one of classes where it is known to be."""
+        band = self.raster.bands[0]
+        if band.is_class or not is_class:
+            return self
+        return replace(self, raster=OneBand(self.raster.source, self.raster.index, replace(band, is_class=True)))
 
 
 def open_layers(paths: Iterable[Path]) -> list[Layer]:
@@ -71,16 +93,31 @@ def open_layers(paths: Iterable[Path]) -> list[Layer]:
 
 
 def _layers_of(path: Path) -> list[Layer]:
-    tiff = open_raster(path)
+    tiff, guide, scene = open_raster(path), guide_for_file(path.name), _scene_name(path)
+    class_band = guide.class_band if guide else ""
     known = {band.index: band for band in band_files(path)}
     found = []
     for index, band in enumerate(tiff.bands):
         if index in known and len(known) == len(tiff.bands):
-            band = Band(known[index].name, known[index].scale, known[index].offset, band.unit)
+            told = known[index]
+            is_class = band.is_class or bool(told.classes)
+            band = Band(told.name, told.scale, told.offset, band.unit, is_class)
         elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
             band = replace(band, name=_name_from(path))
-        found.append(Layer(OneBand(tiff, index, band), path))
+        if band.name in (CLASS_BAND, class_band):
+            band = replace(band, is_class=True)
+        found.append(Layer(OneBand(tiff, index, band), path, scene))
     return found
+
+
+def _scene_name(path: Path) -> str:
+    """What files of one scene share."""
+    scene = scene_of(path)
+    if scene is not None:
+        return "/".join(scene.key)
+    words = re.split(r"([-_. ])", path.stem)
+    left = [word for word in words if word.lower() not in known_bands()]
+    return f"{path.parent}/{''.join(left if len(left) < len(words) else words).strip('-_. ')}"
 
 
 def _name_from(path: Path) -> str:

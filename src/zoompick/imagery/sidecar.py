@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from zoompick import files
 from zoompick.errors import DataError
-from zoompick.geo.shapes import geojson_of, outline_of
+from zoompick.geo.shapes import bbox_of, geojson_of, outline_of
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -75,7 +75,7 @@ def write_sidecar(
         "stac_extensions": _EXTENSIONS,
         "id": f"{product.parent.name}-{product.stem}",
         "geometry": geojson_of(footprint),
-        "bbox": list(footprint.bounds),
+        "bbox": bbox_of(footprint),
         "properties": {
             "datetime": moment.isoformat(timespec="seconds").replace("+00:00", "Z"),
             "created": datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),

@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import threading
+from collections import OrderedDict
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.deliveries import Layer
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.ongrid import Method
-from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, valid_mask
+from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, notes_of, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.warp import laid_on
+
+Numbers = npt.NDArray[np.int16]
 
 
 class Stack(Arrayed):
@@ -24,15 +29,36 @@ class Stack(Arrayed):
     ----------
     parts : sequence of sequence of Raster
         For each band its single-band rasters, all on ``grid``; where the first has no data the next is used.
+    owners : sequence of sequence of int, optional
+        For each band the scene, counted from 0, that each of its rasters is of. With them a pixel takes all its bands
+        from one scene: the first that has all of them there, else the first that has any. Without, each band fills
+        its gaps by itself.
     """
 
-    def __init__(self, grid: Grid, parts: Sequence[Sequence[Raster]]) -> None:
+    def __init__(
+        self, grid: Grid, parts: Sequence[Sequence[Raster]], owners: Sequence[Sequence[int]] | None = None
+    ) -> None:
         self._grid = grid
         self._parts = tuple(tuple(part) for part in parts)
-        firsts = [part[0] for part in self._parts]
-        self._bands = tuple(first.bands[0] for first in firsts)
-        self._dtype = np.result_type(*(raster.dtype for part in self._parts for raster in part))
-        self._nodata = _common_nodata([raster for part in self._parts for raster in part], self._dtype)
+        every = [raster for part in self._parts for raster in part]
+        self._dtype, self._nodata, self._notes = _common(every)
+        self._bands = tuple(_units(part, self._dtype) for part in self._parts)
+        self._scenes = _by_scene(owners) if owners else ()
+        self._owned: OrderedDict[Window, Numbers | None] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {name: value for name, value in vars(self).items() if name not in ("_owned", "_lock")}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        vars(self).update(state)
+        self._owned, self._lock = OrderedDict(), threading.Lock()
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What a person should know: a type that had to be widened."""
+        inner = dict.fromkeys(note for part in self._parts for raster in part for note in notes_of(raster))
+        return (*inner, *self._notes)
 
     @property
     def grid(self) -> Grid:
@@ -41,12 +67,12 @@ class Stack(Arrayed):
 
     @property
     def bands(self) -> tuple[Band, ...]:
-        """Bands in the wished order; scale and offset are those of each band's first raster."""
+        """Bands in the wished order; scale and offset are those of its raster that reaches lowest."""
         return self._bands
 
     @property
     def dtype(self) -> np.dtype[Any]:
-        """Smallest type that holds all bands."""
+        """Smallest type that holds all bands, and no-data apart from all their values."""
         return self._dtype
 
     @property
@@ -85,9 +111,11 @@ class Stack(Arrayed):
         return same and len(part) == 1
 
     def _read_band(self, index: int, window: Window, out: Pixels) -> None:
+        if self._scenes and len(self._parts[index]) > 1:
+            self._read_owned(index, window, out)
+            return
         first, *others = self._parts[index]
-        pixels = first.read(window)[0]
-        out[...] = self._own(pixels, first, self._bands[index])
+        out[...] = self._own(first.read(window)[0], first, self._bands[index])
         for other in others:
             missing = ~valid_mask(out, self._nodata)
             if not missing.any():
@@ -95,38 +123,120 @@ class Stack(Arrayed):
             filler = self._own(other.read(window)[0], other, self._bands[index])
             out[missing] = filler[missing]
 
+    def _read_owned(self, index: int, window: Window, out: Pixels) -> None:
+        """A band, each pixel from the scene that all bands there are from."""
+        owner = self._owner(window)
+        out[...] = fill_value(self._nodata)
+        for scene, rasters in enumerate(self._scenes):
+            raster = self._parts[index][rasters[index]] if index in rasters else None
+            if raster is None or (owner is None and scene):
+                continue
+            values = self._own(raster.read(window)[0], raster, self._bands[index])
+            if owner is None:
+                out[...] = values
+            else:
+                np.copyto(out, values, where=owner == scene)
+
+    def _owner(self, window: Window) -> Numbers | None:
+        """The scene of each pixel, -1 for none; None where all are of the first."""
+        with self._lock:
+            if window in self._owned:
+                return self._owned[window]
+        found = self._chosen(window)
+        with self._lock:
+            self._owned[window] = found
+            while len(self._owned) > _OWNERS_KEPT:
+                self._owned.popitem(last=False)
+        return found
+
+    def _chosen(self, window: Window) -> Numbers | None:
+        shared = [band for band, part in enumerate(self._parts) if len(part) > 1]
+        owner = np.full((window.height, window.width), -1, np.int16)
+        some: list[tuple[int, Any]] = []
+        for scene, rasters in enumerate(self._scenes):
+            masks = [
+                valid_mask(raster.read(window)[0], raster.nodata)
+                for band in shared
+                if band in rasters
+                for raster in [self._parts[band][rasters[band]]]
+            ]
+            if not masks:
+                continue
+            whole = np.logical_and.reduce(masks) if len(masks) == len(shared) else np.zeros(owner.shape, bool)
+            owner[whole & (owner < 0)] = scene
+            if (owner >= 0).all():
+                return owner if owner.any() else None
+            some.append((scene, np.logical_or.reduce(masks)))
+        for scene, any_ in some:
+            owner[any_ & (owner < 0)] = scene
+        return owner
+
     def _own(self, pixels: Pixels, raster: Raster, band: Band) -> Pixels:
-        """Bring pixels to the stack's no-data value and the band's scale and offset."""
+        """Bring pixels to the stack's type and no-data value, and to the band's scale and offset."""
         given = raster.bands[0]
         same_units = (given.scale, given.offset) == (band.scale, band.offset)
-        if same_units and raster.nodata == self._nodata:
+        if same_units and raster.nodata == self._nodata and raster.dtype == self._dtype:
             return pixels
         valid = valid_mask(pixels, raster.nodata)
         values = pixels
         if not same_units:
-            physical = pixels.astype(np.float64) * given.scale + given.offset
-            values = finish((physical - band.offset) / band.scale, self._dtype)
-            if self._dtype.kind in "iu" and self._nodata is not None:
-                # A real value must not become the no-data value by the change of units.
-                values[values == self._nodata] += 1
-        return np.where(valid, values, self._dtype.type(fill_value(self._nodata)))
+            physical = np.where(valid, pixels, 0).astype(np.float64) * given.scale + given.offset
+            values = finish((physical - band.offset) / band.scale, self._dtype, False, self._nodata)
+        return np.where(valid, values.astype(self._dtype), self._dtype.type(fill_value(self._nodata)))
 
 
-def _common_nodata(rasters: Sequence[Raster], dtype: np.dtype[Any]) -> float | None:
-    values = [raster.nodata for raster in rasters]
-    given = [value for value in values if value is not None]
-    if not given:
-        return None
-    if len(given) < len(values) and dtype.kind in "iu":
+def _by_scene(owners: Sequence[Sequence[int]]) -> tuple[dict[int, int], ...]:
+    """For each scene, band to the place of its raster among the band's."""
+    count = 1 + max(number for part in owners for number in part)
+    found: list[dict[int, int]] = [{} for _ in range(count)]
+    for band, part in enumerate(owners):
+        for place, scene in enumerate(part):
+            found[scene].setdefault(band, place)
+    return tuple(found)
+
+
+def _units(part: Sequence[Raster], dtype: np.dtype[Any]) -> Band:
+    """The band, in the units of the raster that reaches lowest: what the others hold is not cut off at 0."""
+    first = part[0].bands[0]
+    if dtype.kind == "f":
+        return first
+    lowest = min((raster.bands[0] for raster in part), key=lambda band: band.offset)
+    return replace(first, scale=lowest.scale, offset=lowest.offset) if lowest.offset < first.offset else first
+
+
+def _common(rasters: Sequence[Raster]) -> tuple[np.dtype[Any], float | None, tuple[str, ...]]:
+    """A type and a no-data value for all: a value that is a real one in none of them, else a wider type."""
+    dtype = np.result_type(*(raster.dtype for raster in rasters))
+    values = {raster.nodata for raster in rasters}
+    if values == {None}:
+        return dtype, None, ()
+    if dtype.kind == "f":
+        is_same = len(values) == 1
+        return dtype, float("nan") if not is_same or dtype != rasters[0].dtype else rasters[0].nodata, ()
+    if len(values) == 1:
+        return dtype, rasters[0].nodata, ()
+    wide = _WIDER.get(dtype.itemsize)
+    if wide is None:
         raise UsageError(
-            "Some of the files have a no-data value, others have none.",
+            f"The files hold {dtype} with different no-data values, and no type is wide enough for all of them.",
             "Stack them apart, or write them alike.",
         )
-    return float("nan") if dtype.kind == "f" and any(raster.dtype.kind == "f" for raster in rasters) else given[0]
+    told = ", ".join(sorted("none" if value is None else f"{value:g}" for value in values))
+    nodata, changed = float(np.iinfo(wide).min), f"{dtype} becomes {np.dtype(wide)}"
+    note = f"The files have different no-data values ({told}): all become {nodata:.0f}, and {changed}."
+    return np.dtype(wide), nodata, (note,)
+
+
+_WIDER: dict[int, Any] = {1: np.int16, 2: np.int32, 4: np.int64}
+_OWNERS_KEPT = 16
 
 
 def build_stack(
-    layers: Sequence[Layer], bands: Sequence[str], grid: Grid | None = None, classes: Sequence[str] = ()
+    layers: Sequence[Layer],
+    bands: Sequence[str],
+    grid: Grid | None = None,
+    classes: Sequence[str] = (),
+    is_mixed: bool = False,
 ) -> Stack:
     """Choose layers by band name and lay them on one grid.
 
@@ -139,7 +249,9 @@ def build_stack(
     grid : Grid, optional
         By default the grid of the finest layer.
     classes : sequence of str
-        Names of class layers: they are never averaged.
+        Names of class layers, beside those whose files tell that they are: classes are never averaged.
+    is_mixed : bool
+        Each band fills its gaps by itself; else a pixel takes all bands from one scene.
 
     Raises
     ------
@@ -156,11 +268,27 @@ def build_stack(
     if grid is None:
         _refuse_mixed_crs(by_name, names)
     target = grid or min((layer.raster.grid for name in names for layer in by_name[name]), key=lambda g: g.pixel_x)
-    methods: Mapping[str, Method] = dict.fromkeys(classes, "class")
+    chosen = [[layer.flagged(name in classes) for layer in by_name[name]] for name in names]
+    owners = None if is_mixed else _owners(chosen)
     return Stack(
         target,
-        [[laid_on(layer.raster, target, methods.get(name, "smooth")) for layer in by_name[name]] for name in names],
+        [[laid_on(layer.raster, target, layer.method) for layer in part] for part in chosen],
+        owners,
     )
+
+
+def _owners(parts: Sequence[Sequence[Layer]]) -> list[list[int]] | None:
+    """The scene of each layer; None where no band has several layers."""
+    shared = [part for part in parts if len(part) > 1]
+    if not shared:
+        return None
+    keys = list(dict.fromkeys(layer.scene for part in shared for layer in part))
+    # Names that tell no scenes: the first file of each band goes with the first of the others.
+    by_order = len(shared) > 1 and all(
+        sum(any(layer.scene == key for layer in part) for part in shared) == 1 for key in keys
+    )
+    number = {key: place for place, key in enumerate(keys)}
+    return [list(range(len(part))) if by_order else [number.get(layer.scene, 0) for layer in part] for part in parts]
 
 
 def _refuse_mixed_crs(by_name: Mapping[str, Sequence[Layer]], names: Sequence[str]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -17,6 +18,7 @@ from zoompick.raster.raster import Pixels, Raster, valid_mask
 
 _BINS = 65536
 _BLOCK_PX = 512
+_ENOUGH_BINS, _MOST_PASSES = 4096, 12
 Counts = npt.NDArray[np.int64]
 
 
@@ -37,7 +39,8 @@ def percentile_limits(
 ) -> tuple[Limits, ...]:
     """Limits of each band at two percentiles of its valid pixels inside ``mask``.
 
-    Exact for 8- and 16-bit whole numbers; for wider types within 1/65536 of the range of values.
+    Exact for 8- and 16-bit whole numbers; for wider types within 1/4096 of the range between
+    the percentiles, whatever outliers there are.
 
     Parameters
     ----------
@@ -51,19 +54,49 @@ def percentile_limits(
     """
     seen = _Seen(raster, tuple(bands), mask)
     with engine.crew_of(executor) as crew:
-        starts, steps = _bins(seen, crew)
-        counts = np.zeros((len(bands), _BINS), np.int64)
-        for parts in engine.each(crew, raster.grid.tiles(_BLOCK_PX), _Counting(seen, starts, steps)):
-            for total, (first, part) in zip(counts, parts, strict=True):
-                total[first : first + len(part)] += part
-    if not counts.sum(axis=1).all():
+        bins = _bins(seen, crew)
+        for _ in range(_MOST_PASSES):
+            counted = _counted(seen, bins, crew)
+            finer = [_finer(own, counts, percentiles) for own, counts in zip(bins, counted, strict=True)]
+            if not any(finer):
+                break
+            bins = [new or own for new, own in zip(finer, bins, strict=True)]
+        else:
+            counted = _counted(seen, bins, crew)
+    if not all(counts.sum() for counts in counted):
         raise NothingFoundError(
             "There is no valid pixel inside the area.", "Look at the scene: is it all cloud or gap?"
         )
-    return tuple(
-        _limits(histogram, percentiles, start, step)
-        for histogram, start, step in zip(counts, starts, steps, strict=True)
-    )
+    return tuple(_limits(counts, percentiles, own) for own, counts in zip(bins, counted, strict=True))
+
+
+class _Bins(NamedTuple):
+    """Bins of equal width; what lies below the first or above the last is counted in these."""
+
+    start: float
+    step: float
+
+
+def _counted(seen: _Seen, bins: Sequence[_Bins], crew: engine.Crew) -> list[Counts]:
+    """How many values of each band lie in each bin."""
+    counts = [np.zeros(_BINS, np.int64) for _ in bins]
+    for parts in engine.each(crew, seen.raster.grid.tiles(_BLOCK_PX), _Counting(seen, tuple(bins))):
+        for total, (first, part) in zip(counts, parts, strict=True):
+            total[first : first + len(part)] += part
+    return counts
+
+
+def _finer(bins: _Bins, counts: Counts, percentiles: tuple[float, float]) -> _Bins | None:
+    """Bins about the percentiles alone, where a few outliers left hardly any for them; None where these will do."""
+    if bins.step == 1.0 and bins.start == 0.0:
+        return None
+    low, high = _ranked(counts, percentiles)
+    if high - low >= _ENOUGH_BINS:
+        return None
+    start, stop = bins.start + (low - 1) * bins.step, bins.start + (high + 2) * bins.step
+    step = (stop - start) / (_BINS - 1)
+    is_finest = step <= 4 * np.spacing(max(abs(start), abs(stop), 1e-300))
+    return None if is_finest or not np.isfinite(step) else _Bins(start, step)
 
 
 @dataclass(frozen=True)
@@ -92,14 +125,13 @@ class _Counting:
     """Counts the values of a window, bin by bin."""
 
     seen: _Seen
-    starts: tuple[float, ...]
-    steps: tuple[float, ...]
+    bins: tuple[_Bins, ...]
 
     def __call__(self, window: Window) -> list[tuple[int, Counts]]:
         """For each band the first bin that is not empty, and the counts from there on."""
         found = []
-        for values, start, step in zip(self.seen.values(window), self.starts, self.steps, strict=True):
-            counts = np.bincount(_bin(values, start, step))
+        for values, bins in zip(self.seen.values(window), self.bins, strict=True):
+            counts = np.bincount(_bin(values, *bins))
             first = int(np.argmax(counts > 0)) if counts.size else 0
             found.append((first, counts[first:]))
         return found
@@ -111,23 +143,29 @@ def _bin(values: Pixels, start: float, step: float) -> Pixels:
     return np.clip((values.astype(np.float64) - start) / step, 0, _BINS - 1).astype(np.int64)
 
 
-def _bins(seen: _Seen, crew: engine.Crew) -> tuple[tuple[float, ...], tuple[float, ...]]:
+def _bins(seen: _Seen, crew: engine.Crew) -> list[_Bins]:
     """First value and width of the bins of each band."""
     raster, count = seen.raster, len(seen.bands)
     if raster.dtype.kind == "u" and raster.dtype.itemsize <= 2:
-        return (0.0,) * count, (1.0,) * count
+        return [_Bins(0.0, 1.0)] * count
     low, high = np.full(count, np.inf), np.full(count, -np.inf)
     for extremes in engine.each(crew, raster.grid.tiles(_BLOCK_PX), seen.extremes):
         least, greatest = np.transpose(extremes)
         low, high = np.minimum(low, least), np.maximum(high, greatest)
     low[~np.isfinite(low)] = 0
-    step = np.where(high > low, (high - low) / (_BINS - 1), 1.0)
-    return tuple(low.tolist()), tuple(step.tolist())
+    # Halved before they are subtracted: the span of all floats is no float.
+    step = np.where(high > low, 2 * ((high / 2 - low / 2) / (_BINS - 1)), 1.0)
+    return [_Bins(*pair) for pair in zip(low.tolist(), step.tolist(), strict=True)]
 
 
-def _limits(histogram: Counts, percentiles: tuple[float, float], start: float, step: float) -> Limits:
-    """Values at the ranks of the percentiles (nearest rank)."""
+def _ranked(histogram: Counts, percentiles: tuple[float, float]) -> tuple[int, int]:
+    """Bins of the ranks of the percentiles (nearest rank)."""
     below = np.cumsum(histogram)
     ranks = [min(below[-1] - 1, round(part / 100 * (below[-1] - 1))) for part in percentiles]
-    low, high = (float(np.searchsorted(below, rank, side="right")) * step + start for rank in ranks)
-    return Limits(low, high if high > low else low + step)
+    low, high = (int(np.searchsorted(below, rank, side="right")) for rank in ranks)
+    return low, high
+
+
+def _limits(histogram: Counts, percentiles: tuple[float, float], bins: _Bins) -> Limits:
+    low, high = (float(number) * bins.step + bins.start for number in _ranked(histogram, percentiles))
+    return Limits(low, high if high > low else low + bins.step)

@@ -26,6 +26,7 @@ DEFLATES = (COMPRESSION["deflate"], 32946)
 """The registered number and the one used before."""
 PICTURE_ONLY = ("jpeg", "webp")
 _YCBCR, _COPYRIGHT_TAG = 6, 33432
+_MASK, _TRANSPARENCY = 4, 4
 
 Counts = npt.NDArray[np.int64]
 
@@ -40,6 +41,8 @@ class ImageForm:
         Each band in tiles of its own, else bands lie together pixel by pixel.
     predictor : int
         1 none, 2 horizontal, 3 floating point.
+    has_mask : bool
+        Each level has a mask of bits beside it, which tells what is there.
     """
 
     dtype: np.dtype[Any]
@@ -52,23 +55,30 @@ class ImageForm:
     nodata: float | None
     xml: str
     credit: str = ""
+    has_mask: bool = False
 
 
 @dataclass(frozen=True)
 class LevelTiles:
-    """One level: its grid and the length of each tile, planes outermost, then rows, then columns."""
+    """One level: its grid and the length of each tile, planes outermost, then rows, then columns; of its mask too."""
 
     grid: Grid
     counts: Counts
+    mask: Counts | None = None
+
+    @property
+    def parts(self) -> tuple[Counts, ...]:
+        """Lengths of the tiles of the picture, and of its mask where it has one."""
+        return (self.counts,) if self.mask is None else (self.counts, self.mask)
 
 
 @dataclass(frozen=True)
 class Layout:
-    """The head of the file, and where each level's tiles begin."""
+    """The head of the file, and where each level's tiles begin, picture and mask."""
 
     head: bytes
     is_big: bool
-    offsets: tuple[Counts, ...]
+    offsets: tuple[tuple[Counts, ...], ...]
 
 
 def layout(form: ImageForm, levels: Sequence[LevelTiles]) -> Layout:
@@ -79,25 +89,52 @@ def layout(form: ImageForm, levels: Sequence[LevelTiles]) -> Layout:
     levels : sequence of LevelTiles
         Full resolution first; the data lie in the opposite order.
     """
-    total = sum(int(level.counts.sum()) for level in levels)
-    is_big = total + sum(64 * len(level.counts) for level in levels) + 1_000_000 > _CLASSIC_LIMIT
-    blank = [np.zeros_like(level.counts) for level in levels]
-    size = len(_head(form, levels, blank, is_big))
-    offsets: list[Counts] = [blank[0]] * len(levels)
-    position = size
+    parts = [counts for level in levels for counts in level.parts]
+    total = sum(int(counts.sum()) for counts in parts)
+    is_big = total + sum(64 * len(counts) for counts in parts) + 1_000_000 > _CLASSIC_LIMIT
+    blank = [tuple(np.zeros_like(counts) for counts in level.parts) for level in levels]
+    position = len(_head(form, levels, blank, is_big))
+    offsets = list(blank)
     for number in reversed(range(len(levels))):
-        counts = levels[number].counts
-        offsets[number] = position + np.cumsum(counts) - counts
-        position += int(counts.sum())
+        found = []
+        for counts in levels[number].parts:
+            found.append(position + np.cumsum(counts) - counts)
+            position += int(counts.sum())
+        offsets[number] = tuple(found)
     return Layout(_head(form, levels, offsets, is_big), is_big, tuple(offsets))
 
 
-def _head(form: ImageForm, levels: Sequence[LevelTiles], offsets: Sequence[Counts], is_big: bool) -> bytes:
+def _head(
+    form: ImageForm, levels: Sequence[LevelTiles], offsets: Sequence[tuple[Counts, ...]], is_big: bool
+) -> bytes:
     head = struct.pack("<2sHHHQ", b"II", 43, 8, 0, 16) if is_big else struct.pack("<2sHI", b"II", 42, 8)
-    for number, level in enumerate(levels):
-        last = number == len(levels) - 1
-        head += _directory(_tags(form, level, offsets[number], number, is_big), len(head), last, is_big)
+    for number, (level, places) in enumerate(zip(levels, offsets, strict=True)):
+        every = [_tags(form, level, places[0], number, is_big)]
+        if level.mask is not None:
+            every.append(_mask_tags(form, level, places[1], number, is_big))
+        for tags in every:
+            last = number == len(levels) - 1 and tags is every[-1]
+            head += _directory(tags, len(head), last, is_big)
     return head
+
+
+def _mask_tags(form: ImageForm, level: LevelTiles, offsets: Counts, number: int, is_big: bool) -> list[Any]:
+    """Tags of a mask: one bit a pixel, 1 where it is there (TIFF 6.0, PhotometricInterpretation 4)."""
+    long_type = _LONG8 if is_big else _LONG
+    return [
+        (254, _LONG, [_MASK | (1 if number else 0)]),
+        (256, _LONG, [level.grid.width]),
+        (257, _LONG, [level.grid.height]),
+        (258, _SHORT, [1]),
+        (259, _SHORT, [COMPRESSION["deflate"]]),
+        (262, _SHORT, [_TRANSPARENCY]),
+        (277, _SHORT, [1]),
+        (284, _SHORT, [1]),
+        (322, _LONG, [form.side]),
+        (323, _LONG, [form.side]),
+        (324, long_type, offsets),
+        (325, long_type if is_big else _LONG, level.mask),
+    ]
 
 
 def _tags(form: ImageForm, level: LevelTiles, offsets: Counts, number: int, is_big: bool) -> list[Any]:

@@ -1,12 +1,12 @@
 """Bytes of a TIFF block into pixels: codec, then predictor.
 
-Deflate, LZW, zstd, PackBits or plain, with the horizontal or floating-point predictor; JPEG and WebP.
-Source: TIFF 6.0 (sections 9, 13, 14), TIFF Technical Notes 2 (JPEG) and 3 (floating-point predictor).
+Deflate, LZW, zstd, PackBits or plain, with the horizontal or floating-point predictor. What is of another kind, the
+directory gives a decoder for.
+Source: TIFF 6.0 (sections 9, 13, 14), TIFF Technical Note 3 (floating-point predictor).
 """
 
 from __future__ import annotations
 
-import functools
 from typing import Any
 
 import imagecodecs
@@ -19,11 +19,6 @@ from zoompick.raster.raster import Pixels
 HORIZONTAL, FLOATING = 2, 3
 ZSTD = 50000
 _PLAIN = 1
-_PICTURES: dict[int, Any] = {
-    7: functools.partial(imagecodecs.jpeg8_decode, outcolorspace="RGB"),
-    50001: functools.partial(imagecodecs.webp_decode, hasalpha=False),
-}
-"""Blocks that are pictures of their own (TIFF Technical Note 2 with whole JPEG streams; WebP)."""
 _CODECS: dict[int, Any] = {
     5: imagecodecs.lzw_decode,
     8: imagecodecs.deflate_decode,
@@ -34,8 +29,8 @@ _CODECS: dict[int, Any] = {
 
 
 def can_decode(compression: int) -> bool:
-    """True for the numbers of TIFF tag 259 that are read."""
-    return compression == _PLAIN or compression in _CODECS or compression in _PICTURES
+    """True for the numbers of TIFF tag 259 that are decoded here."""
+    return compression == _PLAIN or compression in _CODECS
 
 
 def decoded(coding: Coding, data: bytes, shape: tuple[int, int, int]) -> Pixels:
@@ -70,12 +65,6 @@ def _decompress(compression: int, data: bytes, out: Pixels) -> None:
         if len(data) < out.size:
             raise ValueError(f"{len(data)} bytes where {out.size} are expected")
         out[:] = np.frombuffer(data, np.uint8, count=out.size)
-        return
-    if compression in _PICTURES:
-        pixels = np.asarray(_PICTURES[compression](data)).reshape(-1)
-        if pixels.size != out.size:
-            raise ValueError(f"{pixels.size} values where {out.size} are expected")
-        out[:] = pixels
         return
     got = _CODECS[compression](data, out=out)
     if len(got) < out.size:

@@ -6,11 +6,12 @@ Source: TIFF 6.0 (sections 8, 14, 15), OGC 19-008r4.
 from __future__ import annotations
 
 import logging
+import math
 import struct
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -18,12 +19,15 @@ from zoompick.errors import FormatError
 from zoompick.raster import decode, geokeys, tiffmeta
 from zoompick.raster.coded import Coding
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Pixels
 from zoompick.raster.source import ByteSource, SourceStream
 
 if TYPE_CHECKING:
-    from tifffile import TiffPage
+    from tifffile import TiffFile, TiffPage
 
 _REDUCED, _MASK = 1, 4
+_RGB, _PALETTE, _YCBCR = 2, 3, 6
+_MOST_PAGES = 4096
 _PLANAR_SEPARATE = 2
 _MAX_BLOCK_BYTES = 1 << 30
 
@@ -38,6 +42,14 @@ class Image:
         Each band in blocks of its own.
     offsets, counts : sequence of int
         Where each block lies in the file, and its length, in bytes.
+    special : callable or None
+        Decodes a block, by its bytes and number, that is of no kind :mod:`zoompick.raster.decode` knows.
+    has_alpha : bool
+        The last sample tells opacity (TIFF 6.0, ExtraSamples).
+    mask : Image or None
+        Bits that tell which pixels are there (TIFF 6.0, NewSubfileType bit 2).
+    is_picture, is_palette : bool
+        Colours of 8 bits; codes with a table of colours.
     """
 
     width: int
@@ -50,6 +62,11 @@ class Image:
     coding: Coding
     offsets: Sequence[int]
     counts: Sequence[int]
+    special: Callable[[bytes, int], Pixels] | None = None
+    has_alpha: bool = False
+    mask: Image | None = None
+    is_picture: bool = False
+    is_palette: bool = False
 
     @property
     def across(self) -> int:
@@ -71,7 +88,53 @@ class Image:
         return self.block_rows if self.is_tiled else min(self.block_rows, self.height - row * self.block_rows)
 
 
-def parse(source: ByteSource) -> tuple[tuple[Image, ...], Grid, tiffmeta.Metadata]:
+class Parsed(NamedTuple):
+    """The first image of a file and its overviews, its grid, its metadata, and what a person should know."""
+
+    images: tuple[Image, ...]
+    grid: Grid
+    meta: tiffmeta.Metadata
+    notes: tuple[str, ...]
+
+
+def _pages(tiff: TiffFile, source: ByteSource) -> list[TiffPage]:
+    """All directories, whole; more than any honest file has are no directories but a circle."""
+    import tifffile
+
+    found: list[TiffPage] = []
+    for page in tiff.pages:
+        if isinstance(page, tifffile.TiffPage):
+            found.append(page)
+        if len(found) > _MOST_PAGES:
+            raise FormatError(
+                f"{source.address} has more than {_MOST_PAGES} directories.", "It is damaged or hostile."
+            )
+    if not found:
+        raise FormatError(
+            f"{source.address} begins like a TIFF but its directory cannot be read: none is there.",
+            "It may be cut short: download it again.",
+        )
+    if found[0].imagewidth <= 0 or found[0].imagelength <= 0:
+        raise FormatError(f"{source.address} has no pixels.", "Look at it where it came from.")
+    return found
+
+
+def _is_overview(page: TiffPage, first: TiffPage) -> bool:
+    """True for a smaller picture of the same ground: same bands and type, and reduced alike both ways."""
+    alike = (page.samplesperpixel, page.dtype) == (first.samplesperpixel, first.dtype)
+    is_told = page.subfiletype & _REDUCED and not page.subfiletype & _MASK
+    if (
+        not (is_told and alike)
+        or not 0 < page.imagewidth < first.imagewidth
+        or not 0 < page.imagelength <= first.imagelength
+    ):
+        return False
+    factor = first.imagewidth / page.imagewidth
+    slack = 1 + factor / page.imagewidth
+    return abs(first.imagelength / factor - page.imagelength) <= slack
+
+
+def parse(source: ByteSource) -> Parsed:
     """Directories of the first image and its overviews, its grid, its metadata.
 
     Raises
@@ -85,15 +148,29 @@ def parse(source: ByteSource) -> tuple[tuple[Image, ...], Grid, tiffmeta.Metadat
     try:
         stream: Any = SourceStream(source)
         with tifffile.TiffFile(stream, name=Path(source.address).name) as tiff:
-            pages = [page for page in tiff.pages if isinstance(page, tifffile.TiffPage)]
+            pages = _pages(tiff, source)
             first = pages[0]
-            smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
-            smaller.sort(key=lambda page: -page.imagewidth)
-            images = [_image(page, tiff.byteorder, source) for page in (first, *smaller)]
             tags = _geo_tags(first)
-            grid = geokeys.grid_from(tags, images[0].width, images[0].height, source.address)
+            grid = geokeys.grid_from(tags, first.imagewidth, first.imagelength, source.address)
+            smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
+            smaller = sorted(
+                (page for page in smaller if _is_overview(page, first)), key=lambda page: -page.imagewidth
+            )
+            masks = {
+                (page.imagewidth, page.imagelength): _image(page, tiff.byteorder, source)
+                for page in pages[1:]
+                if page.subfiletype & _MASK and page.samplesperpixel == 1
+            }
+            images = []
+            for page in (first, *smaller):
+                image = _image(page, tiff.byteorder, source)
+                images.append(replace(image, mask=masks.get((image.width, image.height))))
+            if images[0].mask is not None:
+                images = [image for image in images if image.mask is not None]
             meta = tiffmeta.Metadata.parse(_text(first, tiffmeta.METADATA_TAG), _text(first, tiffmeta.NODATA_TAG))
-            return tuple(images), grid, meta
+            others = [page for page in pages[1:] if not page.subfiletype & (_REDUCED | _MASK)]
+            note = f"{Path(source.address).name} holds {1 + len(others)} images: the first is read."
+            return Parsed(tuple(images), grid, meta, (note,) if others else ())
     except (tifffile.TiffFileError, *_BROKEN) as error:
         raise FormatError(
             f"{source.address} begins like a TIFF but its directory cannot be read: {error}.",
@@ -134,17 +211,13 @@ _BROKEN = (struct.error, IndexError, KeyError, ValueError, TypeError, OverflowEr
 
 def _image(page: TiffPage, byteorder: Literal["<", ">"], source: ByteSource) -> Image:
     compression, predictor = int(page.compression), int(page.predictor)
-    if not decode.can_decode(compression):
-        raise FormatError(
-            f"{source.address} uses the TIFF compression {compression}, which is not read.",
-            "Write it again with deflate, LZW, zstd or none.",
-        )
-    if page.dtype is None or page.dtype.kind not in "iuf" or predictor not in (1, decode.HORIZONTAL, decode.FLOATING):
+    special = None if _is_common(page) else _special(page, source)
+    if page.dtype is None or page.dtype.kind not in "biuf":
         raise FormatError(
             f"{source.address} has pixels of {page.bitspersample} bits in sample format {page.sampleformat}.",
-            "Whole numbers and floats of 8 to 64 bits are read.",
+            "Whole numbers of up to 64 bits and floats of 16 to 64 are read; complex numbers are not.",
         )
-    dtype = np.dtype(page.dtype).newbyteorder("=")
+    dtype = np.dtype(np.uint8 if page.dtype.kind == "b" else page.dtype).newbyteorder("=")
     # The floating-point predictor lays bytes in an order of its own.
     stored = dtype if predictor == decode.FLOATING else dtype.newbyteorder(byteorder)
     image = Image(
@@ -158,9 +231,55 @@ def _image(page: TiffPage, byteorder: Literal["<", ">"], source: ByteSource) -> 
         coding=Coding(compression, predictor, stored),
         offsets=page.dataoffsets,
         counts=page.databytecounts,
+        special=special,
+        has_alpha=page.samplesperpixel > 1 and tuple(page.extrasamples)[-1:] in ((1,), (2,)),
+        is_picture=page.dtype == np.uint8 and int(page.photometric) in (_RGB, _YCBCR),
+        is_palette=int(page.photometric) == _PALETTE,
     )
     _refuse_absurd(image, source)
     return image
+
+
+def _is_common(page: TiffPage) -> bool:
+    """True for blocks that are decoded here, which is fast."""
+    if not decode.can_decode(int(page.compression)) or page.fillorder != 1 or page.dtype is None:
+        return False
+    if int(page.predictor) not in (1, decode.HORIZONTAL, decode.FLOATING):
+        return False
+    return page.bitspersample == page.dtype.itemsize * 8
+
+
+def _special(page: TiffPage, source: ByteSource) -> Callable[[bytes, int], Pixels]:
+    """The library's own decoder: JPEG with shared tables or 12 bits, WebP, bits that do not fill bytes, and more.
+
+    Raises
+    ------
+    FormatError
+        Of a kind that nothing here decodes.
+    """
+    compression, name = int(page.compression), getattr(page.compression, "name", page.compression)
+    tables = page.jpegtables if compression in (6, 7, 34892, 33007) else None
+    more = {"jpegtables": tables} if tables else {}
+    unpacked = page.decode
+    try:
+        if compression != 1:
+            import tifffile
+
+            tifffile.TIFF.DECOMPRESSORS[compression]
+    except KeyError as error:
+        raise FormatError(
+            f"{source.address} uses the TIFF compression {compression} ({name}), which is not read.",
+            "Write it again with deflate, LZW, zstd or none.",
+        ) from error
+
+    def decoded(data: bytes, index: int) -> Pixels:
+        # Damage that its library tells in words of its own is told as damage by whoever asked.
+        segment, _, _ = unpacked(data, index, **more)
+        if segment is None:
+            raise ValueError("an empty block")
+        return np.moveaxis(np.asarray(segment)[0], 2, 0)
+
+    return decoded
 
 
 def _refuse_absurd(image: Image, source: ByteSource) -> None:
@@ -201,16 +320,24 @@ def _text(page: TiffPage, tag: int) -> str:
 
 
 def level_grid(full: Grid, image: Image) -> Grid:
-    """Grid of an overview: it covers the same ground with fewer pixels."""
+    """Grid of an overview: it covers the same ground with fewer pixels.
+
+    Where its size is that of a reduction by a whole number, its last pixels may reach over the edge; else its pixels
+    divide the ground evenly.
+    """
     if (image.width, image.height) == (full.width, full.height):
         return full
-    factor_x, factor_y = round(full.width / image.width), round(full.height / image.height)
     return Grid(
         full.crs,
-        full.pixel_x * factor_x,
-        full.pixel_y * factor_y,
+        full.pixel_x * _reduction(full.width, image.width),
+        full.pixel_y * _reduction(full.height, image.height),
         full.west,
         full.north,
         image.width,
         image.height,
     )
+
+
+def _reduction(full: int, small: int) -> float:
+    factor = math.ceil(full / small)
+    return factor if -(-full // factor) == small else full / small

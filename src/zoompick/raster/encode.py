@@ -65,6 +65,21 @@ class Encoder:
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
         return memoryview(_CODECS[self.compression](image, *level, out=room))
 
+    @property
+    def loses(self) -> bool:
+        """True when what is read back is not quite what was written: a mask then tells what is missing."""
+        return self.compression in cog.PICTURE_ONLY
+
+    def seen(self, block: Block) -> Pixels:
+        """What readers will see of a block that lost a little, shape (bands, rows, cols)."""
+        if self.compression == "jpeg":
+            return kernels.apart(np.asarray(imagecodecs.jpeg8_decode(bytes(block), outcolorspace="RGB")))
+        return kernels.apart(np.asarray(imagecodecs.webp_decode(bytes(block), hasalpha=False)))
+
+    def mask(self, valid: Pixels) -> bytes:
+        """The block of a mask, True where a pixel is there; rows begin at bytes."""
+        return bytes(imagecodecs.deflate_encode(np.packbits(valid, axis=1).tobytes(), 6))
+
     def passes(self, block: CodedBlock) -> bool:
         """True when encoding the pixels anew would gain nothing: same coding, pressed at least as hard.
 

@@ -60,6 +60,11 @@ def grid_from(tags: GeoTags, width: int, height: int, address: str) -> Grid:
     FormatError
         The image has no georeference, a rotated one, or a CRS without an EPSG number.
     """
+    if not (tags.pixel_scale or tags.tiepoint or tags.transformation or tags.directory):
+        raise FormatError(
+            f"{address} is a TIFF without a georeference.",
+            "Give a GeoTIFF, with the position of its pixels inside.",
+        )
     keys = _keys(tags.directory)
     crs = _crs(keys, address)
     pixel_x, pixel_y, west, north = _placement(tags, address)
@@ -103,6 +108,6 @@ def _placement(tags: GeoTags, address: str) -> tuple[float, float, float, float]
             raise FormatError(f"{address} is rotated; only north-up rasters are read.", "Write it again north-up.")
         return a, -e, x, y
     raise FormatError(
-        f"{address} is a TIFF without a georeference.",
-        "Give a GeoTIFF, with the position of its pixels inside.",
+        f"{address} names its reference system, and not where its pixels lie in it.",
+        "Write it again with the program that made it.",
     )

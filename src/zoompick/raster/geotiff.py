@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -43,10 +44,17 @@ class GeoTiff(Opened):
 
     def __init__(self, source: ByteSource, names: Sequence[str] = ()) -> None:
         super().__init__(source, tuple(names))
-        self._images, self._grid, self._meta = directory.parse(self.source)
+        self._images, self._grid, self._meta, self.notes = directory.parse(self.source)
         first = self._images[0]
-        self._nodata = self._meta.nodata
-        self._bands = self._meta.bands_of(first.samples, self.names)
+        stored = first.coding.dtype
+        self._nodata = tiffmeta.fitting(self._meta.nodata, stored)
+        self._dtype, self._is_covered = stored, first.has_alpha or first.mask is not None
+        self._lifts_zero = False
+        if self._is_covered and self._nodata is None:
+            self._lifts_zero = first.is_picture
+            self._dtype, self._nodata = (stored, 0.0) if first.is_picture else _with_room(stored)
+        bands = self._meta.bands_of(first.samples - first.has_alpha, self.names)
+        self._bands = tuple(replace(band, is_class=band.is_class or first.is_palette) for band in bands)
         self._levels = tuple(directory.level_grid(self._grid, image) for image in self._images)
 
     @property
@@ -61,12 +69,12 @@ class GeoTiff(Opened):
 
     @property
     def dtype(self) -> np.dtype[Any]:
-        """Pixel type in native byte order."""
-        return self._images[0].coding.dtype
+        """Pixel type in native byte order; wider than stored where a mask needs a no-data value."""
+        return self._dtype
 
     @property
     def nodata(self) -> float | None:
-        """No-data value from the file."""
+        """No-data value from the file; where a mask or an opacity tells what is missing and no value does, one."""
         return self._nodata
 
     @property
@@ -87,14 +95,34 @@ class GeoTiff(Opened):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         image = self._images[level]
-        wanted = tuple(range(image.samples)) if bands is None else tuple(bands)
-        only = self._only_block(image, window, wanted)
+        wanted = tuple(range(len(self._bands))) if bands is None else tuple(bands)
+        only = None if self._is_covered else self._only_block(image, window, wanted)
         if only is not None:
-            return self._block(image, level, wanted[0], *only, keep=False)
+            return self._block(image, (level, ""), wanted[0], *only, keep=False)
+        pixels = self._read(image, window, wanted, (level, ""), 0 if self._is_covered else fill_value(self._nodata))
+        return self._covered(pixels, image, window, level) if self._is_covered else pixels
+
+    def _covered(self, pixels: Pixels, image: Image, window: Window, level: int) -> Pixels:
+        """Pixels with no-data where the mask or the opacity tells that there is none."""
+        valid = np.ones(pixels.shape[1:], bool)
+        if image.has_alpha:
+            valid &= self._read(image, window, (image.samples - 1,), (level, ""), 0)[0] != 0
+        if image.mask is not None:
+            valid &= self._read(image.mask, window, (0,), (level, "mask"), 0)[0] != 0
+        out = pixels.astype(self._dtype)
+        if self._lifts_zero:
+            np.maximum(out, 1, out=out)
+        out[:, ~valid] = fill_value(self._nodata)
+        return out
+
+    def _read(
+        self, image: Image, window: Window, wanted: tuple[int, ...], level: tuple[int, str], fill: float
+    ) -> Pixels:
+        """Stored values of a window; ``fill`` outside."""
         out = np.empty((len(wanted), window.height, window.width), image.coding.dtype)
         inside = window.intersect(Window(0, 0, image.width, image.height))
         if inside != window:
-            out[...] = fill_value(self._nodata)
+            out[...] = fill
         if inside.is_empty:
             return out
         for block, row, col, indices in self._blocks(image, inside, wanted, level):
@@ -118,7 +146,10 @@ class GeoTiff(Opened):
 
     def stretches(self, window: Window) -> list[tuple[int, int]]:
         """Offset and length in bytes of every stored block of the full resolution under a window, of all bands."""
-        image = self._images[0]
+        every = [image for image in (self._images[0], self._images[0].mask) if image is not None]
+        return [stretch for image in every for stretch in self._stretches(image, window)]
+
+    def _stretches(self, image: Image, window: Window) -> list[tuple[int, int]]:
         inside = window.intersect(Window(0, 0, image.width, image.height))
         if inside.is_empty:
             return []
@@ -133,11 +164,13 @@ class GeoTiff(Opened):
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         """The stored block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
         image = self._images[0]
+        if self._is_covered or image.special is not None:
+            return None
         place = self._only_block(image, window, (band,))
         data = self._stored(image, band, *place) if place else b""
         if not place or not data:
             return None
-        pixels = self._unpacked(image, data, *place)
+        pixels = self._unpacked(image, data, 0, *place)
         return CodedBlock(pixels, data, image.coding)
 
     def _only_block(self, image: Image, window: Window, wanted: tuple[int, ...]) -> tuple[int, int] | None:
@@ -155,7 +188,7 @@ class GeoTiff(Opened):
         return row, col
 
     def _blocks(
-        self, image: Image, inside: Window, wanted: tuple[int, ...], level: int
+        self, image: Image, inside: Window, wanted: tuple[int, ...], level: tuple[int, str]
     ) -> Iterator[tuple[Pixels, int, int, list[tuple[int, int]]]]:
         """Blocks under a window, with pairs (index in the output, index in the block)."""
         rows, cols = image.under(inside)
@@ -167,7 +200,9 @@ class GeoTiff(Opened):
             for plane, indices in planes:
                 yield self._block(image, level, plane, row, col), row, col, indices
 
-    def _block(self, image: Image, level: int, plane: int, row: int, col: int, keep: bool = True) -> Pixels:
+    def _block(
+        self, image: Image, level: tuple[int, str], plane: int, row: int, col: int, keep: bool = True
+    ) -> Pixels:
         """One decoded block, shape (samples in it, rows, cols), read-only."""
         cache = blockcache.shared()
         key = (self.identity, level, plane, row, col)
@@ -187,7 +222,7 @@ class GeoTiff(Opened):
             return np.full(
                 (bands, image.rows_in(row), image.block_cols), fill_value(self._nodata), image.coding.dtype
             )
-        return self._unpacked(image, data, row, col)
+        return self._unpacked(image, data, plane, row, col)
 
     def _stored(self, image: Image, plane: int, row: int, col: int) -> bytes:
         index = (plane * image.down + row) * image.across + col
@@ -199,12 +234,46 @@ class GeoTiff(Opened):
             )
         return self.source.read(offset, count) if count else b""
 
-    def _unpacked(self, image: Image, data: bytes, row: int, col: int) -> Pixels:
+    def _unpacked(self, image: Image, data: bytes, plane: int, row: int, col: int) -> Pixels:
         shape = image.rows_in(row), image.block_cols, 1 if image.separate else image.samples
         try:
+            if image.special is not None:
+                index = (plane * image.down + row) * image.across + col
+                return _cut(image.special(data, index), shape)
+            if shape[0] < image.block_rows and len(data) and not image.is_tiled:
+                return self._last_strip(image, data, shape)
             return decoded(image.coding, data, shape)
-        except (RuntimeError, ValueError, TypeError) as error:
+        except (RuntimeError, ValueError, TypeError, NotImplementedError, OverflowError) as error:
             raise DataError(
                 f"{self.source.address} is damaged: the block in row {row}, column {col} does not decode ({error}).",
                 "Remove the file and download it again.",
             ) from error
+
+    @staticmethod
+    def _last_strip(image: Image, data: bytes, shape: tuple[int, int, int]) -> Pixels:
+        """The last strip, which some programs write as long as the others."""
+        try:
+            return decoded(image.coding, data, shape)
+        except (RuntimeError, ValueError):
+            return decoded(image.coding, data, (image.block_rows, *shape[1:]))[:, : shape[0]]
+
+
+def _cut(block: Pixels, shape: tuple[int, int, int]) -> Pixels:
+    """A block of another decoder, cut or filled up to the shape (rows, cols, bands) that is expected."""
+    rows, cols, bands = shape
+    if len(block) != bands:
+        raise ValueError(f"{len(block)} bands where {bands} are expected")
+    if block.shape[1:] == (rows, cols):
+        return np.ascontiguousarray(block)
+    out = np.zeros((bands, rows, cols), block.dtype)
+    part = block[:, :rows, :cols]
+    out[:, : part.shape[1], : part.shape[2]] = part
+    return out
+
+
+def _with_room(dtype: np.dtype[Any]) -> tuple[np.dtype[Any], float]:
+    """A type that holds all values of another, and one value beside them for no-data."""
+    if dtype.kind == "f":
+        return dtype, float("nan")
+    wide: Any = {1: np.int16, 2: np.int32}.get(dtype.itemsize)
+    return (np.dtype(wide), float(np.iinfo(wide).min)) if wide else (np.dtype(np.float64), float("nan"))

@@ -28,12 +28,15 @@ class Band:
         Physical value = stored value * scale + offset.
     unit : str
         Unit of the physical value; empty for reflectance and other ratios.
+    is_class : bool
+        Values are codes of classes: they are never averaged.
     """
 
     name: str
     scale: float = 1.0
     offset: float = 0.0
     unit: str = ""
+    is_class: bool = False
 
 
 class Raster(Protocol):
@@ -153,6 +156,16 @@ class Derived(Arrayed):
         """The source's block."""
         return self.source.block
 
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What a person should know of how it was read."""
+        return notes_of(self.source)
+
+
+def notes_of(raster: Raster) -> tuple[str, ...]:
+    """Sentences for a person: what was chosen where a file left a choice; mostly none."""
+    return tuple(getattr(raster, "notes", ()))
+
 
 def fitting_level(levels: Sequence[Grid], pixel: float) -> int:
     """The coarsest level whose pixels are no larger than ``pixel``, in units of the CRS; 0 when all are."""
@@ -160,9 +173,9 @@ def fitting_level(levels: Sequence[Grid], pixel: float) -> int:
 
 
 def valid_mask(pixels: Pixels, nodata: float | None) -> npt.NDArray[np.bool_]:
-    """True where a pixel holds a value: not no-data, and for floats not NaN."""
+    """True where a pixel holds a value: not no-data, and for floats a finite number."""
     if pixels.dtype.kind == "f":
-        mask = ~np.isnan(pixels)
+        mask = np.isfinite(pixels)
         if nodata is not None and not np.isnan(nodata):
             mask &= pixels != pixels.dtype.type(nodata)
         return mask

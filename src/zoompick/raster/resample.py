@@ -42,18 +42,57 @@ def _working_type(dtype: np.dtype[Any]) -> type[np.floating[Any]]:
     return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
 
 
-def finish(values: Pixels, dtype: np.dtype[Any], in_range: bool = False) -> Pixels:
+def finish(values: Pixels, dtype: np.dtype[Any], in_range: bool = False, nodata: float | None = None) -> Pixels:
     """Bring working values back to the pixel type: whole numbers are rounded and held in range.
 
-    A half becomes the even number. Means of values cannot leave the range (``in_range``).
+    A half becomes the even number. Means of values cannot leave the range (``in_range``). A result that happens to be
+    the no-data value becomes the next value on the side where the true one lies; the caller puts no-data in itself.
     """
     if dtype.kind == "f":
-        return values.astype(dtype, copy=False)
-    np.rint(values, out=values)
-    if in_range:
-        return values.astype(dtype)
+        result = values.astype(dtype, copy=False)
+    else:
+        result = np.rint(values)
+        if not in_range:
+            info = np.iinfo(dtype)
+            np.clip(result, info.min, info.max, out=result)
+        result = result.astype(dtype)
+    return result if nodata is None else beside_nodata(result, values, nodata)
+
+
+def beside_nodata(result: Pixels, true: Pixels, nodata: float) -> Pixels:
+    """Values that are the no-data value by chance become the nearest other value towards the true one.
+
+    Parameters
+    ----------
+    true : ndarray
+        What ``result`` was rounded from, of its shape.
+    """
+    if np.isnan(nodata):
+        return result
+    hits = result == result.dtype.type(nodata)
+    if not hits.any():
+        return result
+    below, above = _neighbours(nodata, result.dtype)
+    result = result if result.flags.writeable else result.copy()
+    result[hits] = np.where((true[hits] < nodata) & (below != nodata) | (above == nodata), below, above)
+    return result
+
+
+def _neighbours(nodata: float, dtype: np.dtype[Any]) -> tuple[Any, Any]:
+    """The values of a type below and above one; itself where there is none."""
+    if dtype.kind == "f":
+        value = dtype.type(nodata)
+        return np.nextafter(value, dtype.type(-np.inf)), np.nextafter(value, dtype.type(np.inf))
     info = np.iinfo(dtype)
-    return np.clip(values, info.min, info.max, out=values).astype(dtype)
+    return max(info.min, int(nodata) - 1), min(info.max, int(nodata) + 1)
+
+
+def lies_within(nodata: float | None, dtype: np.dtype[Any]) -> bool:
+    """True when means of other values may come out as the no-data value: it is not the type's least or greatest."""
+    if nodata is None or dtype.kind not in "iu":
+        return False
+    info = np.iinfo(dtype)
+    return bool(info.min < nodata < info.max)
 
 
 def nearest(source: Pixels, rows: Axis, cols: Axis) -> Pixels:
@@ -108,12 +147,12 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     working = _working_type(source.dtype)
     whole = is_whole(source, nodata)
     doubles = _doubles(rows, source.shape[1]) and _doubles(cols, source.shape[2])
-    if whole and doubles and kernels.are_fast(source.dtype):
+    if whole and doubles and kernels.are_fast(source.dtype) and not lies_within(nodata, source.dtype):
         # The commonest case: bands of one instrument at two pixel sizes.
         return _doubled(source, int(rows.start), rows.count, int(cols.start), cols.count)
     row_taps, col_taps = _taps(rows, source.shape[1]), _taps(cols, source.shape[2])
     if whole:
-        return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype, in_range=True)
+        return finish(_blend(source.astype(working), row_taps, col_taps), source.dtype, True, nodata)
     valid = valid_mask(source, nodata)
     weights = valid.astype(working)
     values = np.where(valid, source, 0).astype(working)
@@ -121,7 +160,7 @@ def bilinear(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
     denominator = _blend(weights, row_taps, col_taps)
     present = nearest(valid, rows, cols) & (denominator > 0)
     np.divide(numerator, denominator, out=numerator, where=present)
-    out = finish(np.where(present, numerator, 0).astype(working, copy=False), source.dtype, in_range=True)
+    out = finish(np.where(present, numerator, 0).astype(working, copy=False), source.dtype, True, nodata)
     out[~present] = fill_value(nodata)
     return out
 
@@ -158,7 +197,7 @@ def area_average(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -
     covered = _area_sums(valid, rows, cols)
     present = covered >= 0.5 * rows.step * cols.step - 1e-9
     np.divide(numerator, covered, out=numerator, where=present & (covered > 0))
-    out = finish(np.where(present, numerator, 0), source.dtype)
+    out = finish(np.where(present, numerator, 0), source.dtype, False, nodata)
     out[~present] = fill_value(nodata)
     return out
 
@@ -173,14 +212,16 @@ def halve(source: Pixels, nodata: float | None) -> Pixels:
     valid = valid_mask(source, nodata)
     total = _sum_of_four(np.where(valid, source, 0), np.float64)
     count = _sum_of_four(valid, np.int32)
-    out = finish(np.divide(total, count, out=np.zeros_like(total), where=count > 0), source.dtype)
+    mean = np.divide(total, count, out=np.zeros_like(total), where=count > 0)
+    out = finish(mean, source.dtype, False, nodata)
     out[count == 0] = fill_value(nodata)
     return out
 
 
 def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
     """Whole numbers of up to 16 bits, rounded half up."""
-    if is_whole(source, nodata):
+    is_inside = lies_within(nodata, source.dtype)
+    if is_whole(source, nodata) and not is_inside:
         if kernels.are_fast(source.dtype):
             return kernels.halve(source)
         return ((_sum_of_four(source, np.int32) + 2) >> 2).astype(source.dtype)
@@ -190,7 +231,10 @@ def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
     count = 4 - absent
     safe = np.maximum(count, 1)
     out = np.floor_divide(2 * total + safe, 2 * safe).astype(source.dtype)
-    out[count == 0] = source.dtype.type(nodata)
+    if is_inside:
+        assert nodata is not None
+        out = beside_nodata(out, total / safe, nodata)
+    out[count == 0] = source.dtype.type(fill_value(nodata))
     return out
 
 

@@ -9,9 +9,11 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 import defusedxml
+import numpy as np
 from defusedxml import ElementTree
 
 from zoompick.raster.raster import Band
@@ -20,6 +22,10 @@ from zoompick.raster.statistics import BandStatistics
 METADATA_TAG, NODATA_TAG = 42112, 42113
 _ROOT = "GDALMetadata"
 """Name of the root element: fixed by the convention, other readers look for it."""
+
+
+_KIND, _THEMATIC = "LAYER_TYPE", "thematic"
+"""By which many programs tell codes of classes from measured values."""
 
 
 @dataclass(frozen=True)
@@ -50,11 +56,13 @@ class Metadata:
             _number(self.items.get((sample, "SCALE"), "")),
             _number(self.items.get((sample, "OFFSET"), "")),
         )
+        kind = self.items.get((sample, _KIND), "")
         return Band(
             name or self.items.get((sample, "DESCRIPTION"), "").strip() or f"band{sample + 1}",
             scale if scale and math.isfinite(scale) else 1.0,
             offset if offset is not None and math.isfinite(offset) else 0.0,
             self.items.get((sample, "UNITTYPE"), ""),
+            kind.strip().lower() == _THEMATIC,
         )
 
 
@@ -78,6 +86,28 @@ def _number(text: str) -> float | None:
         return float(text.strip("\0 \n"))
     except ValueError:
         return None
+
+
+def fitting(nodata: float | None, dtype: np.dtype[Any]) -> float | None:
+    """A no-data value as pixels of a type can hold it; None when no pixel can be it.
+
+    Texts are short: what was meant for the least or greatest 32-bit float is taken for it.
+    """
+    if nodata is None:
+        return None
+    if dtype.kind in "iu":
+        info = np.iinfo(dtype)
+        fits = math.isfinite(nodata) and float(nodata).is_integer() and info.min <= nodata <= info.max
+        return nodata if fits else None
+    if not math.isfinite(nodata):
+        return float("nan")
+    limit = float(np.finfo(dtype).max)
+    if abs(abs(nodata) / limit - 1) < _SHORTENED:
+        return math.copysign(limit, nodata)
+    return float(dtype.type(nodata)) if abs(nodata) < limit else float("nan")
+
+
+_SHORTENED = 1e-4
 
 
 def nodata_text(nodata: float) -> str:
@@ -104,6 +134,8 @@ def xml_for(bands: Sequence[Band], statistics: Sequence[BandStatistics], scaled:
             item("SCALE", repr(band.scale), "scale")
         if band.unit:
             item("UNITTYPE", band.unit, "unittype")
+        if band.is_class:
+            item(_KIND, _THEMATIC)
         if stats.count:
             item("STATISTICS_MAXIMUM", repr(stats.maximum))
             item("STATISTICS_MEAN", repr(stats.mean))

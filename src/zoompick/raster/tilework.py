@@ -11,11 +11,13 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
+import numpy as np
+
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.encode import Block, Encoder
 from zoompick.raster.grid import Window
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
-from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.raster import Pixels, Raster, valid_mask
 from zoompick.raster.spool import Piece
 from zoompick.raster.statistics import BandStatistics
 
@@ -85,6 +87,7 @@ class MadeBlock:
 
     key: TileKey
     block: bytes | Piece
+    is_mask: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,8 +209,12 @@ class TileWork:
         blocks, halves, statistics = [], [], list[BandStatistics]()
         for at, one in enumerate([replace(key, bands=(band,)) for band in key.bands] if self.separate else [key]):
             own = given if given is None or not self.separate else given[at : at + 1]
-            block, found, smaller = self._plane(one, window, own, keep)
-            blocks.append(MadeBlock(one, block))
+            if self.encoder.loses:
+                made, found, smaller = self._picture(one, window, own, keep)
+                blocks += made
+            else:
+                block, found, smaller = self._plane(one, window, own, keep)
+                blocks.append(MadeBlock(one, block))
             statistics += found
             halves += [] if smaller is None else [smaller]
         return MadeTile(tuple(blocks), key, tuple(halves)), tuple(statistics)
@@ -227,10 +234,31 @@ class TileWork:
         smaller = None
         if key.level < len(self.pyramid.levels) - 1:
             is_whole = bool(statistics) and all(one.is_whole for one in statistics)
-            smaller = halved(inside, side // 2, nodata, self.options.is_class, is_whole)
+            is_class = self.options.is_class or all(self.raster.bands[band].is_class for band in key.bands)
+            smaller = halved(inside, side // 2, nodata, is_class, is_whole)
         if coded and inside.shape[1:] == (side, side) and self.encoder.passes(coded):
             return keep(coded.data), statistics, smaller
         return keep(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller
+
+    def _picture(
+        self, key: TileKey, window: Window, given: Pixels | None, keep: Keep
+    ) -> tuple[list[MadeBlock], tuple[BandStatistics, ...], Pixels | None]:
+        """A tile that loses a little, and its mask; statistics are of what readers will see."""
+        nodata, side = self.raster.nodata, self.options.side
+        inside = self.raster.read(window, key.bands) if given is None else given[:, : window.height, : window.width]
+        there: Pixels = np.asarray(valid_mask(inside, nodata).all(axis=0))
+        valid = padded(there[np.newaxis], side, side, 0)
+        block = bytes(self.encoder.encode(padded(inside, side, side, None)))
+        statistics: tuple[BandStatistics, ...] = ()
+        if given is None:
+            seen = np.maximum(self.encoder.seen(block), 1)[:, : window.height, : window.width]
+            seen[:, ~there] = 0
+            statistics = tuple(BandStatistics.of(np.ascontiguousarray(band), 0) for band in seen)
+        smaller = None
+        if key.level < len(self.pyramid.levels) - 1:
+            smaller = halved(inside, side // 2, nodata, False)
+        mask = MadeBlock(key, keep(self.encoder.mask(valid[0])), True)
+        return [MadeBlock(key, keep(block)), mask], statistics, smaller
 
     def _coded(self, window: Window, key: TileKey) -> CodedBlock | None:
         """The block of a file that this tile is, if it is one."""

@@ -7,6 +7,8 @@ Source of the kernel's convention: OpenCV remap, positions in source pixels with
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -18,18 +20,22 @@ from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import Method, OnGrid
 from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, valid_mask
-from zoompick.raster.resample import finish
+from zoompick.raster.resample import Axis, area_average, finish
+from zoompick.raster.turn import around
 
-_STEP_PX = 32
+_STEP_PX, _BEFORE = 32, 1e-6
 _LIMIT_PX = 0.05
 _MOST_SOURCE_PX = 20_000
+_SAME, _FINER, _MOST_TIMES = 1.2, 3.0, 6
+"""Up to so many source pixels a target pixel, one position is enough; else pixels so much finer are looked at."""
 
 
 class Warped(Derived):
     """``source`` seen on ``grid`` in another CRS; bilinear, or nearest for classes.
 
-    Where the target's pixels are more than one and a half times as large as the source's, an overview close to
-    their size is read, so that what lies between is averaged and not skipped.
+    Where the target's pixels are larger than the source's they get the mean of the ground under them, as valid as
+    half of it: out of several positions in each, in pixels that are a third of the target's or finer (an overview, or
+    groups of pixels averaged here).
 
     Raises
     ------
@@ -46,23 +52,32 @@ class Warped(Derived):
         super().__init__(source)
         self._grid = grid
         self._is_class = is_class
-        self._level = self._fitting_level()
+        step = self._step_in(source.grid)
+        self._level = fitting_level(source.levels, source.grid.pixel_x * max(1.0, step / _FINER)) if step > 1 else 0
+        left = self._step_in(source.levels[self._level])
+        # Groups of so many source pixels are averaged first; then so many positions a side are looked at.
+        self._group = 1 if is_class else max(1, math.floor(left / _FINER))
+        self._times = 1 if is_class or left <= _SAME else min(_MOST_TIMES, math.ceil(left / self._group))
 
     @property
     def grid(self) -> Grid:
         """The target grid."""
         return self._grid
 
-    def _fitting_level(self) -> int:
-        """The coarsest overview that is still no coarser than the target."""
+    def _step_in(self, lattice: Grid) -> float:
+        """Pixels of a lattice across a target pixel, in the middle of the target."""
         middle = Window(self._grid.width // 2, self._grid.height // 2, 2, 2)
-        x, y = self._exact(np.array([0, 1]), np.array([0, 1]), middle, self.source.grid)
-        step = max(abs(float(x[0, 1] - x[0, 0])), abs(float(y[1, 0] - y[0, 0])), 1e-9)
-        first = self.source.grid.pixel_x
-        return fitting_level(self.source.levels, first * step * 1.05)
+        x, y = self._exact(np.array([0, 1]), np.array([0, 1]), middle, lattice)
+        across = math.hypot(float(x[0, 1] - x[0, 0]), float(y[0, 1] - y[0, 0]))
+        down = math.hypot(float(x[1, 0] - x[0, 0]), float(y[1, 0] - y[0, 0]))
+        return max(across, down, 1e-9)
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
+        if self._times > 1 and min(window.width, window.height) == 1:
+            # How large a pixel is its neighbours tell.
+            wide = Window(window.col, window.row, max(2, window.width), max(2, window.height))
+            return self.read(wide, bands)[:, : window.height, : window.width]
         lattice = self.source.levels[self._level]
         cols, rows = self._positions(window, lattice)
         count = len(self.bands if bands is None else bands)
@@ -70,16 +85,55 @@ class Warped(Derived):
         inside = (cols > -0.5) & (cols < lattice.width - 0.5) & (rows > -0.5) & (rows < lattice.height - 0.5)
         if not inside.any():
             return out
-        first_col, first_row = int(np.floor(cols[inside].min())) - 1, int(np.floor(rows[inside].min())) - 1
-        last_col, last_row = int(np.ceil(cols[inside].max())) + 2, int(np.ceil(rows[inside].max())) + 2
-        under = Window(first_col, first_row, last_col - first_col, last_row - first_row).intersect(lattice.window)
-        if max(under.width, under.height) > _MOST_SOURCE_PX:
+        under = self._under(cols[inside], rows[inside]).intersect(lattice.window)
+        if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
-        source = self.source.read(under, bands, self._level)
-        places = (cols - under.col).astype(np.float32), (rows - under.row).astype(np.float32)
+        source = self._grouped(self.source.read(under, bands, self._level))
+        places = self._places(cols, under.col), self._places(rows, under.row)
         for target, band in zip(out, source, strict=True):
-            target[inside] = self._sampled(band, *places)[inside]
+            values = self._averaged(band, *places) if self._times > 1 else self._sampled(band, *places)
+            target[inside] = values[inside]
         return out
+
+    def _under(self, cols: Pixels, rows: Pixels) -> Window:
+        """Source pixels about some positions, in whole groups."""
+        group, halo = self._group, 1 + math.ceil(self._group * self._times / 2)
+        first = [math.floor((float(v.min()) - halo) / group) * group for v in (cols, rows)]
+        last = [math.ceil((float(v.max()) + halo + 1) / group) * group for v in (cols, rows)]
+        return Window(first[0], first[1], last[0] - first[0], last[1] - first[1])
+
+    def _grouped(self, source: Pixels) -> Pixels:
+        """Groups of source pixels as one, the mean of those that are there."""
+        if self._group == 1:
+            return source
+        down, across = (Axis(0, self._group, -(-size // self._group)) for size in source.shape[1:])
+        return area_average(source, down, across, self.nodata)
+
+    def _places(self, positions: Pixels, first: int) -> Pixels:
+        """Positions in groups, counted from a window's first pixel."""
+        return (((positions - first) + 0.5) / self._group - 0.5).astype(np.float32)
+
+    def _averaged(self, band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
+        """The mean over each target pixel: of values at positions spread evenly in it, where half are there."""
+        total, weight = np.zeros(cols.shape), np.zeros(cols.shape)
+        steps = [_across(places, axis) for places in (cols, rows) for axis in (1, 0)]
+        shares = (np.arange(self._times) + 0.5) / self._times - 0.5
+        valid = valid_mask(band, self.nodata)
+        working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
+        ones = valid.astype(np.float32)
+        size = band.shape
+        for down, right in itertools.product(shares, shares):
+            col = (cols + right * steps[0] + down * steps[1]).astype(np.float32)
+            row = (rows + right * steps[2] + down * steps[3]).astype(np.float32)
+            here = (col > -0.5) & (col < size[1] - 0.5) & (row > -0.5) & (row < size[0] - 0.5)
+            part = np.where(here, kernels.remap_linear(ones, col, row), 0)
+            total += np.where(here, kernels.remap_linear(working, col, row), 0)
+            weight += part
+        present = weight >= self._times**2 / 2
+        np.divide(total, weight, out=total, where=present)
+        result = finish(np.where(present, total, 0), band.dtype, False, self.nodata)
+        result[~present] = fill_value(self.nodata)
+        return result
 
     def _in_quarters(self, window: Window, bands: Sequence[int] | None) -> Pixels:
         """A window whose source is too large for the kernel, in four parts."""
@@ -102,11 +156,11 @@ class Warped(Derived):
         working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
         values = kernels.remap_linear(working, cols, rows)
         if valid.all():
-            return finish(values, band.dtype)
+            return finish(values, band.dtype, False, self.nodata)
         weight = kernels.remap_linear(valid.astype(np.float32), cols, rows)
         present = kernels.remap_nearest(valid.astype(np.uint8), cols, rows).astype(bool) & (weight > 1e-6)
         np.divide(values, weight, out=values, where=present)
-        result = finish(np.where(present, values, 0), band.dtype)
+        result = finish(np.where(present, values, 0), band.dtype, False, self.nodata)
         result[~present] = fill_value(self.nodata)
         return result
 
@@ -133,7 +187,11 @@ class Warped(Derived):
         y = grid.north - (window.row + ys + 0.5) * grid.pixel_y
         mesh_x, mesh_y = np.meshgrid(x, y)
         out_x, out_y = transform(mesh_x, mesh_y, grid.crs, lattice.crs)
-        cols = (np.asarray(out_x) - lattice.west) / lattice.pixel_x - 0.5
+        east = np.asarray(out_x) - lattice.west
+        if lattice.crs.is_geographic:
+            # Longitudes in the turn in which the raster lies; what is a little before it stays there.
+            east = np.where(np.isfinite(east), (east + _BEFORE) % 360 - _BEFORE, east)
+        cols = east / lattice.pixel_x - 0.5
         rows = (lattice.north - np.asarray(out_y)) / lattice.pixel_y - 0.5
         # What has no place in the source's system lies outside it.
         return np.where(np.isfinite(cols), cols, -1e6), np.where(np.isfinite(rows), rows, -1e6)
@@ -141,7 +199,16 @@ class Warped(Derived):
 
 def laid_on(raster: Raster, grid: Grid, method: Method = "smooth") -> Raster:
     """A raster on a grid: resampled within its CRS, or carried over from another."""
+    if raster.grid.crs == grid.crs:
+        raster = around(raster, grid.bounds)
     return OnGrid(raster, grid, method) if raster.grid.crs == grid.crs else Warped(raster, grid, method == "class")
+
+
+def _across(places: Pixels, axis: int) -> Pixels:
+    """How far a position moves from one target pixel to the next along an axis."""
+    if places.shape[axis] == 1:
+        return np.zeros_like(places)
+    return np.gradient(places, axis=axis)
 
 
 def _centres(knots: Pixels) -> Pixels:

@@ -21,6 +21,7 @@ from zoompick.errors import UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import BLAKE3, disk_errors, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
+from zoompick.raster.cog import Counts
 from zoompick.raster.engine import Crew
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
 from zoompick.raster.raster import Pixels, Raster
@@ -115,6 +116,8 @@ class _Maker:
         sizes = [self.pyramid.counts(level) for level in range(len(self.pyramid.levels))]
         self.counts = [np.zeros(planes * down * across, np.int64) for down, across in sizes]
         self.places = [np.zeros_like(counts) for counts in self.counts]
+        self.masks = [np.zeros(down * across, np.int64) for down, across in sizes] if self.work.encoder.loses else []
+        self.mask_places = [np.zeros_like(counts) for counts in self.masks]
 
     def fill(self, spool: Spool, executor: Executor | None) -> None:
         """Have every tile of every level made, and spool it."""
@@ -161,15 +164,19 @@ class _Maker:
         plane = key.bands[0] if self.work.separate else 0
         index = (plane * down + key.row) * across + key.col
         piece = spool.put(made.block) if isinstance(made.block, bytes) else made.block
-        self.places[key.level][index], self.counts[key.level][index] = piece
+        if made.is_mask:
+            self.mask_places[key.level][index], self.masks[key.level][index] = piece
+        else:
+            self.places[key.level][index], self.counts[key.level][index] = piece
 
     def assemble(self, spool: Spool) -> Written:
         """Head, then tiles, smallest overview first; hashed on the way."""
-        levels = [cog.LevelTiles(grid, counts) for grid, counts in zip(self.pyramid.levels, self.counts, strict=True)]
+        masks: Sequence[Counts | None] = self.masks or [None] * len(self.counts)
+        levels = [cog.LevelTiles(*level) for level in zip(self.pyramid.levels, self.counts, masks, strict=True)]
         plan = cog.layout(self._form(), levels)
         hasher = new_hasher()
         hasher.update(plan.head)
-        size = len(plan.head) + sum(int(counts.sum()) for counts in self.counts)
+        size = len(plan.head) + sum(int(counts.sum()) for counts in (*self.counts, *self.masks))
         with writing(self.path, durable=False) as out:
             for piece in itertools.chain([memoryview(plan.head)], spool.moved(self._in_order(), hasher.update)):
                 out.write(piece)
@@ -177,8 +184,10 @@ class _Maker:
 
     def _in_order(self) -> Iterator[tuple[int, int]]:
         """Places and lengths of all tiles in the spool, smallest overview first."""
-        for places, counts in zip(reversed(self.places), reversed(self.counts), strict=True):
-            yield from zip(places.tolist(), counts.tolist(), strict=True)
+        for level in reversed(range(len(self.counts))):
+            yield from zip(self.places[level].tolist(), self.counts[level].tolist(), strict=True)
+            if self.masks:
+                yield from zip(self.mask_places[level].tolist(), self.masks[level].tolist(), strict=True)
 
     def _form(self) -> cog.ImageForm:
         bands = self.raster.bands
@@ -191,7 +200,7 @@ class _Maker:
             compression=self.options.compression,
             predictor=self.work.encoder.predictor,
             is_rgb=self.options.is_rgb,
-            # What loses a little would turn no-data into almost no-data.
+            # What loses a little would turn no-data into almost no-data: there a mask tells it.
             nodata=None if self.options.compression in cog.PICTURE_ONLY else self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics.bands, scaled),
             credit=self.options.credit,

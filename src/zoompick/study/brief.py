@@ -41,6 +41,8 @@ class Brief:
         Of the folder of each scene set's products.
     window : bool
         Fetch only the area's part of each file.
+    mix_scenes : bool
+        Where scenes fill each other's gaps each band does so by itself; else a pixel is of one scene.
     """
 
     name: str
@@ -51,6 +53,7 @@ class Brief:
     crs: Crs | None
     pixel_m: float
     bands: tuple[str, ...]
+    mix_scenes: bool
     touch: bool
     composites: tuple[str, ...]
     stretch: tuple[float, float]
@@ -141,6 +144,7 @@ _KEYS: dict[tuple[str, str], Key] = {
     ("grid", "crs"): Key("crs", _crs, "auto", "the UTM zone of the area's centre, or EPSG:…"),
     ("grid", "pixel_m"): Key("pixel_m", pixel, 8, " "),
     ("stack", "bands"): Key("bands", _names, ["blue", "green", "red", "nir"], " ", _BANDS),
+    ("stack", "mix_scenes"): Key("mix_scenes", _flag, False),
     ("clip", "touch"): Key("touch", _flag, False, "true keeps every pixel the outline passes through"),
     ("composite", "recipes"): Key("composites", _names, [], " ", ["natural", "infrared"]),
     ("composite", "stretch"): Key("stretch", stretch_of, [2, 98], "percentiles, taken inside the area"),
@@ -197,7 +201,7 @@ def read_brief(path: Path) -> Brief:
         Names the line, the key, the value and what is expected.
     """
     try:
-        content = path.read_text(encoding="utf-8")
+        content = path.read_text(encoding="utf-8-sig")
         table = tomllib.loads(content)
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error

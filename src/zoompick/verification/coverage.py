@@ -9,11 +9,12 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.geo.shapes import Shape, bounds_of
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, valid_mask
+from zoompick.raster.turn import met
 from zoompick.raster.warp import laid_on
 from zoompick.sensors.classes import ClassTable
 from zoompick.verification.finding import Finding, judged
@@ -31,7 +32,7 @@ def valid_share(
     area : Shape
         Longitude/latitude; what lies outside the raster counts as missing.
     """
-    polygon = project(area, raster.grid.crs)
+    raster, polygon = met(raster, area)
     grid = raster.grid.around(bounds_of(polygon))
     inside, valid = _totals(grid, _Valid(raster, PolygonMask(polygon, grid)), executor)
     percent = 100 * valid / inside if inside else 0.0
@@ -94,7 +95,7 @@ def cloud_share(
         Class layers that fill each other's gaps, the first on top.
     """
     first = layers[0].grid
-    polygon = project(area, first.crs)
+    _, polygon = met(layers[0], area)
     grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
     laid = tuple(laid_on(layer, grid, "class") for layer in layers)
     seen, cloudy = _totals(grid, _Cloudy(laid, table, PolygonMask(polygon, grid)), executor)

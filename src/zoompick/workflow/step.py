@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import StudyError
-from zoompick.events import Report, ignore
+from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing
 from zoompick.imagery.items import scene_of
 from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
@@ -146,9 +146,12 @@ def make(step: Step, how: Making | None = None) -> Made:
     if used := next((path for path in written_too if path.resolve() in inputs), None):
         raise StudyError(f"{used} is an input too.", "Give another `out`.")
     refuse_existing(written_too, how.may_replace)
+    from zoompick.raster.raster import notes_of
     from zoompick.raster.write import write_geotiff
 
     raster = step.build(how.executor)
+    for note in notes_of(raster):
+        how.report(Noted(note))
     written = write_geotiff(raster, step.output, step.write_options(raster), how.report, how.executor)
     write_sidecar(raster, written, origin, step.accompany(), how.version)
     return Made(step.name, step.output, False, _facts(raster, written))

@@ -11,10 +11,9 @@ from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.catalog.cover import CoverWish
-from zoompick.catalog.scene import CLASS_BAND
 from zoompick.events import Report, ignore
 from zoompick.files import refuse_existing
-from zoompick.geo.shapes import bounds_of, project
+from zoompick.geo.shapes import bounds_of, project, turned
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
 from zoompick.imagery.composite import Composite
@@ -25,6 +24,7 @@ from zoompick.imagery.stretch import percentile_limits
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, band_index
+from zoompick.raster.turn import met
 from zoompick.raster.write import WriteOptions, Written, write_geotiff
 from zoompick.study.scenelist import Entry
 from zoompick.workflow.download import DownloadRequest
@@ -109,7 +109,7 @@ def stack(
     """
     layers = open_layers([Path(file) for file in files])
     grid = grid_around([layer.raster.grid for layer in _wanted(layers, bands)], area, pixel)
-    return build_stack(layers, bands, grid, (CLASS_BAND,))
+    return build_stack(layers, bands, grid)
 
 
 def _wanted(layers: Sequence[Layer], bands: Sequence[str]) -> Sequence[Layer]:
@@ -117,12 +117,20 @@ def _wanted(layers: Sequence[Layer], bands: Sequence[str]) -> Sequence[Layer]:
 
 
 def grid_around(grids: Sequence[Grid], area: Area | None, pixel: float | None) -> Grid | None:
-    """A grid in the reference system of the finest of some: around an area, with a pixel size; None for neither."""
+    """A grid in the reference system of the finest of some: around an area, with a pixel size; None for neither.
+
+    With the finest's own pixel size it keeps its lattice, so that no pixel is resampled.
+    """
     if area is None and pixel is None:
         return None
     finest = min(grids, key=lambda grid: grid.pixel_x)
-    bounds = bounds_of(project(area.polygon, finest.crs)) if area is not None else finest.bounds
-    return Grid.snapped(bounds, finest.crs, pixel or finest.pixel_x)
+    flat = None if area is None else project(area.polygon, finest.crs)
+    if flat is not None and finest.crs.is_geographic:
+        flat = turned(flat, finest.bounds)
+    bounds = finest.bounds if flat is None else bounds_of(flat)
+    if pixel in (None, finest.pixel_x):
+        return finest.around(bounds)
+    return Grid.snapped(bounds, finest.crs, pixel)
 
 
 def clip(raster: Raster, area: Area, touch: bool = False) -> Raster:
@@ -143,7 +151,10 @@ def composite(
     """
     chosen = recipes.composite(recipe) if isinstance(recipe, str) else recipes.own_composite(tuple(recipe))
     bands = [band_index(raster, band, "The raster") for band in chosen.bands]
-    mask = None if area is None else PolygonMask(project(area.polygon, raster.grid.crs), raster.grid)
+    mask = None
+    if area is not None:
+        raster, flat = met(raster, area.polygon)
+        mask = PolygonMask(flat, raster.grid)
     return Composite(raster, bands, percentile_limits(raster, bands, stretch, mask))
 
 
@@ -170,5 +181,4 @@ def write(
     target = Path(path)
     refuse_existing([target], overwrite)
     is_rgb = len(raster.bands) == 3 and raster.dtype.name == "uint8"
-    options = WriteOptions(is_rgb=is_rgb, is_class=[band.name for band in raster.bands] == [CLASS_BAND])
-    return write_geotiff(raster, target, options, report, executor)
+    return write_geotiff(raster, target, WriteOptions(is_rgb=is_rgb), report, executor)

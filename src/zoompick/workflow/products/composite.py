@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick import settings
-from zoompick.geo.shapes import Shape, geojson_of, project
+from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.imagery import recipes
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import Step
@@ -40,11 +40,15 @@ class CompositeStep(Step):
         from zoompick.imagery.stretch import percentile_limits
         from zoompick.raster.masks import PolygonMask
         from zoompick.raster.raster import band_index
+        from zoompick.raster.turn import met
         from zoompick.workflow.opening import open_raster
 
         source = open_raster(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
-        mask = None if self.area is None else PolygonMask(project(self.area, source.grid.crs), source.grid)
+        mask = None
+        if self.area is not None:
+            source, flat = met(source, self.area)
+            mask = PolygonMask(flat, source.grid)
         return Composite(source, bands, percentile_limits(source, bands, self.stretch, mask, executor))
 
     def write_options(self, raster: Raster) -> WriteOptions:

@@ -7,14 +7,13 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zoompick.catalog.scene import CLASS_BAND
+from zoompick.imagery.items import band_files
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import Step
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
-    from zoompick.raster.write import WriteOptions
 
 
 @dataclass(frozen=True)
@@ -26,32 +25,33 @@ class StackStep(Step):
 
     bands: tuple[str, ...] = ()
     grid: Grid | None = None
+    classes: tuple[str, ...] = ()
+    is_mixed: bool = False
 
     def options(self) -> dict[str, Any]:
-        """Bands and grid."""
+        """Bands, grid, classes, and what the items beside the files tell of units."""
         grid = self.grid
         facts = None if grid is None else [
             str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height
         ]  # fmt: skip
-        return {"bands": list(self.bands), "grid": facts}
+        told = {band.name: [band.scale, band.offset] for path in self.inputs for band in band_files(path)}
+        units = {name: unit for name, unit in told.items() if not self.bands or name in self.bands}
+        more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
+        more |= {"mixed": True} if self.is_mixed else {}
+        return {"bands": list(self.bands), "grid": facts, "units": units} | more
 
     def build(self, executor: Executor | None = None) -> Raster:
         """See :func:`zoompick.imagery.stack.build_stack`."""
         from zoompick.imagery.deliveries import open_layers
         from zoompick.imagery.stack import build_stack
 
-        return build_stack(open_layers(self.inputs), self.bands, self.grid, (CLASS_BAND,))
-
-    def write_options(self, raster: Raster) -> WriteOptions:
-        """Classes are never averaged."""
-        from zoompick.raster.write import WriteOptions
-
-        return WriteOptions(is_class=[band.name for band in raster.bands] == [CLASS_BAND])
+        return build_stack(open_layers(self.inputs), self.bands, self.grid, self.classes, self.is_mixed)
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The bands of the brief, of all scenes of the day."""
-    yield StackStep(day.inputs, day.folder / "stack.tif", wanted.brief.bands, wanted.grid)
+    brief = wanted.brief
+    yield StackStep(day.inputs, day.folder / "stack.tif", brief.bands, wanted.grid, is_mixed=brief.mix_scenes)
 
 
 KIND = Kind("stack", of_day)
