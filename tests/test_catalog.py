@@ -215,7 +215,7 @@ def test_criteria_are_checked_here_too():
     assert not Criteria(AREA, cloud_max=100).fits(unknown)
     two = Criteria(AREA, periods=(Period.parse("2025-01"), Period.parse("2025-12")))
     assert two.in_time(scene)
-    assert two.span().interval == "2025-01-01T00:00:00Z/2025-12-31T23:59:59Z"
+    assert two.span().interval == "2025-01-01T00:00:00Z/2026-01-01T00:00:00Z"
     assert not two.in_time(scenes(item(1, datetime="2025-06-01T00:00:00Z"))[0])
     assert scene.when == scene.until == datetime(2025, 12, 15, 11, 17, 24, tzinfo=UTC)
     ends = {"start_datetime": "2025-12-02T00:00:00Z", "end_datetime": "2025-12-16T00:00:00Z"}

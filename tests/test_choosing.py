@@ -130,13 +130,27 @@ def test_clearest_per_month_and_pairs():
     clouds = [(1, -400, 5.0), (2, -395, 1.0), (3, -365, 3.0), (4, 0, 2.0), (5, 6, 30.0)]
     scenes = [at(n, -12.1, 0.1, days, **told, **{"eo:cloud_cover": cloud}) for n, days, cloud in clouds]
     cloud, whole = (lambda scene: scene.cloud_percent), (lambda scene: 100.0)
-    assert [s.id for s in rules.clearest_per(scenes, "month", cloud, whole)] == ["s2", "s3", "s4"]
-    assert [s.id for s in rules.clearest_per(scenes, "year", cloud, whole)] == ["s2", "s4"]
+    assert [s.id for s in rules.clearest_per(scenes, "month", AREA, cloud, whole)] == ["s2", "s3", "s4"]
+    assert [s.id for s in rules.clearest_per(scenes, "year", AREA, cloud, whole)] == ["s2", "s4"]
     with pytest.raises(UnknownNameError, match="Did you mean month"):
-        rules.clearest_per(scenes, "months", cloud, whole)
-    found = rules.pairs(scenes, DAY - timedelta(days=100), cloud, whole)
+        rules.clearest_per(scenes, "months", AREA, cloud, whole)
+    found = rules.pairs(scenes, DAY - timedelta(days=100), AREA, cloud, whole)
     assert len(found) == 6
-    assert (found[0].before.id, found[0].after.id) == ("s3", "s4")
+    assert (found[0].before.scenes[0].id, found[0].after.scenes[0].id) == ("s3", "s4")
     assert found[0].season_days == pytest.approx(0.25)
-    narrow = rules.pairs(scenes, DAY - timedelta(days=100), cloud, lambda s: 100.0 if s.id in ("s1", "s5") else 50.0)
-    assert [(pair.before.id, pair.after.id) for pair in narrow] == [("s1", "s5")]
+    some = lambda s: 100.0 if s.id in ("s1", "s5") else 50.0  # noqa: E731
+    narrow = rules.pairs(scenes, DAY - timedelta(days=100), AREA, cloud, some)
+    assert [(pair.before.scenes[0].id, pair.after.scenes[0].id) for pair in narrow] == [("s1", "s5")]
+
+
+def test_sets_that_cover_together_are_compared_where_no_scene_covers_alone():
+    """Three overpasses of two half scenes without a tile code: they pair as sets, and the clearest is a set."""
+    scenes = []
+    for number, days, cloud in ((1, -400, 8.0), (2, -370, 2.0), (3, 0, 3.0)):
+        for half in (0, 1):
+            scenes.append(at(10 * number + half, -12.1 + 0.05 * half, 0.05, days, **{"eo:cloud_cover": cloud}))
+    cloud, half = (lambda scene: scene.cloud_percent), (lambda scene: 50.0)
+    found = rules.pairs(scenes, DAY - timedelta(days=100), AREA, cloud, half)
+    assert [len(pair.before.scenes) + len(pair.after.scenes) for pair in found] == [4, 4]
+    assert {scene.id for scene in found[0].before.scenes} == {"s20", "s21"}
+    assert {s.id for s in rules.clearest_per(scenes, "year", AREA, cloud, half)} == {"s20", "s21", "s30", "s31"}

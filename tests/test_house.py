@@ -87,7 +87,7 @@ def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]
         ("zoompick s", ["status", "standin", "source", "search", "scene", "stack"]),
         ("zoompick standin ", ["serve", "troubles"]),
         ("zoompick search --co", ["--collection", "--cover-min", "--counts"]),
-        ("zoompick search --dates 2025 --so", ["--source"]),
+        ("zoompick search --dates 2025 --sou", ["--source"]),
         ("zoompick source add --h", ["--here", "--help"]),
         ("zoompick stack re", []),
         ("zoompick stack 're", []),

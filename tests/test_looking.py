@@ -85,9 +85,9 @@ def test_picking_by_range_rule_and_cover(searched, program):
     assert listed() == []
     assert "pairs, the most alike first" in program("pick", "--pairs", "2025-09-01", cwd=searched).err
     assert program("pick", "--pairs", "2025-09-01", "--take", "1", cwd=searched).code == 0
-    assert len(listed()) == 2
+    assert len({item["properties"]["datetime"][:10] for item in listed()}) == 2
     assert program("pick", "--clearest-per", "year", "--instead", cwd=searched).code == 0
-    assert len(listed()) == 3
+    assert len({item["properties"]["datetime"][:4] for item in listed()}) == 3
 
 
 @pytest.mark.parametrize(

@@ -144,7 +144,7 @@ def test_every_filter_of_the_table_reaches_options_brief_rules_and_queries(tmp_p
     values = {"dates": "2025", "cloud": 30, "season": "dec-feb", "hours": "9-12", "published": "2025", "has": ["red"],
               "collections": ["c"], "platforms": ["p"], "instruments": ["i"], "levels": ["l"], "access": ["open"],
               "versions": "all", "scene_cover": 5, "cloud_area": 5, "cloud_land": 5, "sun": 5, "off_nadir": 5,
-              "pixel_max": 5}  # fmt: skip
+              "pixel_max": 5, "unknown_cloud": "drop", "sort": "oldest", "limit": 7}  # fmt: skip
     assert set(values) == {row.key for row in ROWS if row.key}
     lines = [f"{key} = {json.dumps(value)}" for key, value in values.items()]
     (tmp_path / "study.toml").write_text("\n".join(["[search]", *lines]))
@@ -210,8 +210,8 @@ def test_footprint_files_of_any_maker_are_sources(tmp_path, program):
     box = ["--box", "-12.07", "-38.62", "-12.05", "-38.61"]
     found = program("search", "--source", "tiles", *box, "--cloud", "20", "--format", "csv")
     table = list(csv.DictReader(io.StringIO(found.out)))
-    assert [row["id"] for row in table] == ["t0", "t1", "t2"]
-    assert [float(row["cloud_percent"]) for row in table] == [0, 10, 20]
+    assert [row["id"] for row in table] == ["t2", "t1", "t0"]
+    assert [float(row["cloud_percent"]) for row in table] == [20, 10, 0]
     reader = FootprintFile(Source("tiles", str(tmp_path / "tiles.geojson"), "footprints"))
     assert [c["id"] for c in reader.collections()] == ["tiles"]
     (tmp_path / "tiles.geojson").unlink()
@@ -325,9 +325,20 @@ def test_remote_files_are_read_by_ranges(archive, shared_cache):
 
 
 def test_next_passes_are_estimated_from_those_seen():
-    seen = [scene(n, datetime=f"2025-{month:02d}-{day:02d}T11:00:00Z")
+    seen = [scene(n, datetime=f"2025-{month:02d}-{day:02d}T11:00:00Z", **{"grid:code": "OST-A"})
             for n, (month, day) in enumerate([(1, 1), (1, 17), (2, 2), (3, 6), (3, 22)])]  # fmt: skip
     likely = next_passes(seen[0], seen, datetime(2025, 4, 1, tzinfo=UTC))
     assert (likely.revisit_days, likely.observed) == (16, 5)
     assert likely.days == ("2025-04-07", "2025-04-23", "2025-05-09")
+    # Each track by its own repeat; silent without tracks, and where no gap comes back.
+    track = {"sat:relative_orbit": 7}
+    other = [scene(20 + n, datetime=f"2025-03-{day:02d}T11:00:00Z", **track) for n, day in enumerate((3, 8, 13, 28))]
+    both = next_passes(seen[0], [*seen, *other], datetime(2025, 4, 1, tzinfo=UTC))
+    assert both.revisit_days == 5 and both.days == ("2025-04-02", "2025-04-07", "2025-04-12")
+    bare = [scene(40 + n, datetime=f"2025-01-{1 + 5 * n:02d}T11:00:00Z") for n in range(5)]
+    assert next_passes(bare[0], bare, datetime(2025, 4, 1, tzinfo=UTC)) is None
+    odd = [
+        scene(50 + n, datetime=f"2025-01-{day:02d}T11:00:00Z", **track) for n, day in enumerate((1, 4, 11, 13, 29))
+    ]
+    assert next_passes(odd[0], odd, datetime(2025, 4, 1, tzinfo=UTC)) is None
     assert next_passes(seen[0], seen[:2], NOW) is None

@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from typing import Any
 
-from zoompick.catalog.filters import BY_FIELD, Filter, in_force
+from zoompick.catalog.filters import BY_FIELD, OF_CLOUD, Filter, in_force
 from zoompick.catalog.period import Hours, Period, Season, span
 from zoompick.catalog.scene import Scene, footprints_of
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import shares
 
-_TUPLES = ("collections", "periods", "published", "platforms", "instruments", "levels", "access", "bands")
+_TUPLES = ("collections", "periods", "published", "platforms", "instruments", "levels", "access", "bands", "ids")
 
 
 @dataclass(frozen=True)
@@ -39,6 +39,14 @@ class Criteria:
         Read the cloud inside the area even without a limit on it.
     versions : str
         ``newest`` keeps one of reprocessed twins, ``all`` both.
+    ids : tuple of str
+        Only these scenes.
+    unknown_cloud : str
+        ``keep`` or ``drop``: scenes that tell no cloud, where cloud is limited.
+    sort : str
+        ``newest``, ``oldest``, ``clearest`` or ``cover`` first.
+    most : int or None
+        So many scenes, the first in order.
 
     Raises
     ------
@@ -66,6 +74,10 @@ class Criteria:
     bands: tuple[str, ...] = ()
     versions: str = "newest"
     look_inside: bool = False
+    ids: tuple[str, ...] = ()
+    unknown_cloud: str = "drop"
+    sort: str = "newest"
+    most: int | None = None
 
     def __post_init__(self) -> None:
         for field, row in BY_FIELD.items():
@@ -135,8 +147,21 @@ class Criteria:
 
     def limits(self) -> list[tuple[str, str, float]]:
         """Property, operator and value of each limit by which servers can filter; all else is tested here."""
-        asked = ((row.query, getattr(self, field)) for field, row in BY_FIELD.items())
+        asked = (
+            (row.query, getattr(self, field))
+            for field, row in BY_FIELD.items()
+            # A server would leave out what does not tell its cloud.
+            if not (field in OF_CLOUD and self.unknown_cloud == "keep")
+        )
         return [(*query, value) for query, value in asked if query is not None and value is not None]
+
+    def fails_untold(self, scene: Scene) -> bool:
+        """True when a scene is left out only because it tells no cloud."""
+        return self.unknown_cloud == "drop" and not self.fits(scene) and self._lenient.fits(scene)
+
+    @cached_property
+    def _lenient(self) -> Criteria:
+        return replace(self, unknown_cloud="keep")
 
     def in_force(self) -> list[str]:
         """All conditions in words, as the output says them."""

@@ -16,6 +16,7 @@ from zoompick.errors import UnknownNameError, UsageError
 
 UNTOLD = "none tells"
 ACCESS = ("open", "ask", "priced")
+SORTS = ("newest", "oldest", "clearest", "cover")
 
 
 class Filter(NamedTuple):
@@ -95,7 +96,7 @@ class Row(NamedTuple):
     @property
     def is_number(self) -> bool:
         """True for limits."""
-        return self.unit in ("PERCENT", "DEGREES", "METRES")
+        return self.unit in ("PERCENT", "DEGREES", "METRES", "SIZE")
 
     @property
     def repeats(self) -> bool:
@@ -157,7 +158,9 @@ def periods(value: object) -> tuple[Period, ...]:
     given = [value] if isinstance(value, str | Period) else value
     if not isinstance(given, list | tuple) or not all(isinstance(entry, str | Period) for entry in given):
         raise UsageError("It must be a text or a list of texts.")
-    return tuple(entry if isinstance(entry, Period) else Period.parse(entry) for entry in given)
+    return tuple(
+        period for entry in given for period in ([entry] if isinstance(entry, Period) else Period.parse_all(entry))
+    )
 
 
 def season(value: object) -> Season:
@@ -201,6 +204,27 @@ def versions(value: object) -> str:
     if value not in ("newest", "all"):
         raise UnknownNameError.of("choice of versions", text(value), ("newest", "all"))
     return str(value)
+
+
+def unknown_cloud(value: object) -> str:
+    """Check what becomes of scenes that tell no cloud."""
+    if value not in ("keep", "drop"):
+        raise UnknownNameError.of("choice for unknown cloud", str(value), ("keep", "drop"))
+    return str(value)
+
+
+def sorting(value: object) -> str:
+    """Check an order of scenes."""
+    if value not in SORTS:
+        raise UnknownNameError.of("order", str(value), SORTS)
+    return str(value)
+
+
+def count(value: object) -> int:
+    """Check a number of scenes."""
+    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
+        raise UsageError("It must be a whole number, 1 or more.")
+    return value
 
 
 def _limit(row: Row, limit: float) -> Filter:
@@ -264,7 +288,8 @@ def _published(row: Row, wanted: tuple[Period, ...]) -> Filter:
 
 
 def _in_season(row: Row, wanted: Season) -> Filter:
-    return Filter(row.option, f"season {wanted}", lambda scene: wanted.holds(scene.when), _dates, row.mend)
+    passes = lambda scene: any(map(wanted.holds, scene.months))  # noqa: E731
+    return Filter(row.option, f"season {wanted}", passes, _dates, row.mend)
 
 
 def _at_hours(row: Row, wanted: Hours) -> Filter:
@@ -287,6 +312,12 @@ ROWS: tuple[Row, ...] = (
     Row("cloud_max", "cloud", "cloud", "cloud", "PERCENT", "Cloud over the scene, at most.",
         lambda value: percent(value, "cloud limit"), cloud_limit, lambda scene: scene.cloud_percent, _limit,
         ("eo:cloud_cover", "<="), "at most {} % cloud", "clearest", _MORE_CLOUD, is_basic=True),
+    Row("ids", "id", "", "id", "ID", "Only this scene; may be given again.", names,
+        told=lambda scene: scene.id, make=_one_of, is_basic=True),
+    Row("unknown_cloud", "unknown-cloud", "unknown_cloud", "", "keep|drop",
+        "Scenes that tell no cloud, where cloud is limited.", unknown_cloud),
+    Row("sort", "sort", "sort", "", "ORDER", f"{', '.join(SORTS)} first.", sorting),
+    Row("most", "limit", "limit", "", "COUNT", "So many scenes at most, the first in order.", count),
     Row("collections", "collection", "collections", "collection", "ID", "Collection to search; may be given again.",
         names, told=lambda scene: scene.collection, make=_one_of, is_basic=True),
     Row("cover_min", "cover-min", "scene_cover", "cover", "PERCENT", "Share of the area a scene covers, at least.",
@@ -325,6 +356,9 @@ ROWS: tuple[Row, ...] = (
     Row("versions", "all-versions", "versions", "", "", "Reprocessed twins too.", versions),
     Row("look_inside", "inside", "", "", "", "Read the cloud inside the area.", bool),
     Row("", "", "", "date", "DATE", "Day of acquisition.", told=lambda scene: scene.day),
+    Row("", "", "", "time", "HH:MM", "Time of acquisition, UTC.", told=lambda scene: f"{scene.when:%H:%M}"),
+    Row("", "", "", "source", "NAME", "Where it was found.", told=lambda scene: scene.source),
+    Row("", "", "", "size", "SIZE", "Bytes of its bands: 20MB.", told=lambda scene: scene.size),
     Row("", "", "", "tile", "NAME", "Tile, sheet or frame.", told=lambda scene: scene.tile),
     Row("", "", "", "tag", "NAME", "A word of yours."),
 )  # fmt: skip
@@ -333,10 +367,12 @@ ROWS: tuple[Row, ...] = (
 BY_FIELD = {row.field: row for row in ROWS if row.field}
 BY_KEY = {row.key: row for row in ROWS if row.key}
 BY_RULE = {row.rule: row for row in ROWS if row.rule}
+ALSO = {"satellite": "platform", "in-area": "cloud-area", "in area": "cloud-area", "marks": "tag", "bytes": "size"}
+"""Headings of tables, and the rules they go by."""
 
 _TESTED = (
-    "periods", "season", "hours", "published", "collections", "platforms", "instruments", "levels", "access", "bands",
-    "pixel_max_m", "sun_min_deg", "off_nadir_max_deg", "cloud_max", "cloud_land_max",
+    "periods", "season", "hours", "published", "ids", "collections", "platforms", "instruments", "levels", "access",
+    "bands", "pixel_max_m", "sun_min_deg", "off_nadir_max_deg", "cloud_max", "cloud_land_max",
 )  # fmt: skip
 """Fields in the order in which an empty list is explained: time, kind, view, cloud."""
 
@@ -347,5 +383,19 @@ def in_force(values: Callable[[str], Any], of_time: bool = False) -> list[Filter
     for field in _TESTED[:4] if of_time else _TESTED:
         row, value = BY_FIELD[field], values(field)
         if value not in (None, ()) and row.make is not None:
-            found.append(row.make(row, value))
+            made = row.make(row, value)
+            found.append(_lenient(made, row) if field in OF_CLOUD and values("unknown_cloud") == "keep" else made)
     return found
+
+
+OF_CLOUD = ("cloud_max", "cloud_land_max")
+"""Fields whose figure many archives do not tell."""
+
+
+def _lenient(made: Filter, row: Row) -> Filter:
+    """A limit that lets scenes pass which do not tell."""
+    told = row.told
+    assert told is not None
+    return made._replace(
+        passes=lambda scene: told(scene) is None or made.passes(scene), words=f"{made.words} or unknown"
+    )

@@ -42,7 +42,7 @@ class Gathering(Generic[Made]):
         self._lock = threading.Lock()
         self._names: dict[str, int] = {}
         self._listed: list[str] = []
-        self._when, self._cover = array("d"), array("f")
+        self._when, self._cover, self._cloud = array("d"), array("f"), array("f")
         self._places, self._sizes = array("q"), array("l")
         self._tile, self._version, self._source = array("l"), array("l"), array("l")
         self._key, self._acquisition, self._created = array("q"), array("q"), array("d")
@@ -66,14 +66,16 @@ class Gathering(Generic[Made]):
         self._end += size
         self._when.append(scene.when.timestamp())
         self._cover.append(cover_percent)
+        # What does not tell its cloud comes after all that does.
+        self._cloud.append(101.0 if scene.cloud_percent is None else scene.cloud_percent)
         for column, text in ((self._tile, scene.tile), (self._version, scene.version), (self._source, scene.source)):
             column.append(self._names.setdefault(text, len(self._names)))
         self._key.append(hash(scene.key))
         self._acquisition.append(hash(scene.acquisition))
         self._created.append(scene.published.timestamp() if scene.published else 0.0)
 
-    def sorted(self, newest_only: bool, cover_min: float) -> Sequence[Made]:
-        """Matches by time, tile and processing version.
+    def sorted(self, newest_only: bool, cover_min: float, sort: str = "oldest") -> Sequence[Made]:
+        """Matches in order, by default by time; among equals by tile and processing version.
 
         Parameters
         ----------
@@ -81,6 +83,8 @@ class Gathering(Generic[Made]):
             Of reprocessed twins (same platform, time and tile) keep the newest version.
         cover_min : float
             Percent of the area; a scene that covers nothing of it is left out in any case.
+        sort : str
+            ``oldest``, ``newest``, ``clearest`` or ``cover`` first.
         """
         order = self._order()
         order = order[_first_of_each(np.array(self._key, np.int64)[order])]
@@ -88,8 +92,19 @@ class Gathering(Generic[Made]):
             order = self._newest(order)
         cover = np.frombuffer(self._cover, np.float32) if len(self) else np.zeros(0, np.float32)
         kept = order[(cover[order] > 0) & (cover[order] >= cover_min)]
+        kept = kept[self._in_order(kept, cover, sort)]
         found = _Lazy(self, kept)
         return list(found) if len(kept) <= FEW else found
+
+    def _in_order(self, kept: Numbers, cover: Any, sort: str) -> Numbers:
+        """Places of matches that are in order of time, in another order."""
+        if sort == "oldest":
+            return np.arange(len(kept))
+        when = np.array(self._when)[kept]
+        if sort == "newest":
+            return np.lexsort((np.arange(len(kept)), -when))
+        figure = -cover[kept] if sort == "cover" else np.array(self._cloud)[kept]
+        return np.lexsort((np.arange(len(kept)), -when, figure))
 
     def _order(self) -> Numbers:
         tile, version = (self._ranks()[np.array(column, np.int64)] for column in (self._tile, self._version))

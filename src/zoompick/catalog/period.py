@@ -10,11 +10,15 @@ from datetime import UTC, datetime, timedelta
 from zoompick.errors import UsageError
 
 _FORMS = (
-    "Give a day (2025-12-15), a month (2025-12), a year, two of them as START/END ('..' leaves an end open), "
-    "'last 30 days', or '2025-12-15 +-10 days'."
+    "Give a day (2025-12-15), a week (2025-W51), a month (2025-12), a year, two of them as START/END ('..' leaves an "
+    "end open), days of a month (2025-12-1,9,17), 'last 30 days', '2025-12-15 +8 days' or '2025-12-15 +-10 days'."
 )
+_LAST_MOMENT = timedelta(microseconds=1)
+"""A period ends so long before the next one begins: fractions of its last second are its own."""
 _LAST = re.compile(r"(?i)last\s+(\d{1,4})\s*(d|day|w|week|m|month|y|year)s?")
 _AROUND = re.compile(r"(?i)(\d{4}-\d{1,2}-\d{1,2})\s*(?:\+-|\+/-|±)\s*(\d{1,4})\s*d(?:ays?)?")
+_WINDOW = re.compile(r"(?i)(\d{4}-\d{1,2}-\d{1,2})\s*(?:\+\s*(\d{1,4})\s*d(?:ays?)?|/P(\d{1,4})D)")
+_DAYS = re.compile(r"(\d{4}-\d{1,2})-(\d{1,2}(?:\s*,\s*\d{1,2})+)")
 _UNIT_DAYS = {"d": 1, "w": 7, "m": 30, "y": 365}
 
 
@@ -43,11 +47,20 @@ class Period:
         if last:
             end = now or datetime.now(UTC)
             days = int(last[1]) * _UNIT_DAYS[last[2][0].lower()]
-            return cls((end - timedelta(days=days)).replace(hour=0, minute=0, second=0, microsecond=0), end)
+            begin = _later(end, -days, text)
+            return cls(begin.replace(hour=0, minute=0, second=0, microsecond=0), end)
         if around:
             day = _edge(around[1], text)
             assert day is not None
-            return cls(day[0] - timedelta(days=int(around[2])), day[1] + timedelta(days=int(around[2])))
+            return cls(_later(day[0], -int(around[2]), text), _later(day[1], int(around[2]), text))
+        window = _WINDOW.fullmatch(text.strip())
+        if window:
+            first = _edge(window[1], text)
+            days = int(window[2] or window[3])
+            assert first is not None
+            if not days:
+                raise UsageError(f"The dates '{text}' hold no day.", _FORMS)
+            return cls(first[0], _later(first[0], days, text) - _LAST_MOMENT)
         parts = [part.strip() for part in text.split("/")]
         if len(parts) > 2 or not any(part not in ("", "..") for part in parts):
             raise UsageError(f"The dates '{text}' cannot be read.", _FORMS)
@@ -59,6 +72,14 @@ class Period:
             )
         return period
 
+    @classmethod
+    def parse_all(cls, text: str) -> tuple[Period, ...]:
+        """Read dates that may be several days of a month: ``2025-12-1,9,17``."""
+        days = _DAYS.fullmatch(text.strip())
+        if not days:
+            return (cls.parse(text),)
+        return tuple(cls.parse(f"{days[1]}-{day.strip()}") for day in days[2].split(","))
+
     def meets(self, begin: datetime, end: datetime) -> bool:
         """True when a span, both ends included, has a moment in this period."""
         return (self.end is None or begin <= self.end) and (self.start is None or end >= self.start)
@@ -69,31 +90,51 @@ class Period:
 
     @property
     def interval(self) -> str:
-        """The period as RFC 3339 text, as STAC API takes it."""
-        ends = (end.strftime("%Y-%m-%dT%H:%M:%SZ") if end else ".." for end in (self.start, self.end))
-        return "/".join(ends)
+        """The period as RFC 3339 text in whole seconds, as STAC API takes it; it holds all of the period."""
+        start = self.start and self.start.replace(microsecond=0)
+        end = self.end
+        if end is not None and end.microsecond:
+            end = end.replace(microsecond=0)
+            end = end + timedelta(seconds=1) if end < _LAST_SECOND else end
+        return "/".join(f"{edge:%Y-%m-%dT%H:%M:%SZ}".rjust(20, "0") if edge else ".." for edge in (start, end))
 
     def __str__(self) -> str:
         return " to ".join(end.strftime("%Y-%m-%d") if end else "…" for end in (self.start, self.end))
 
 
+_LAST_SECOND = datetime(9999, 12, 31, 23, 59, 59, tzinfo=UTC)
+
+
+def _later(moment: datetime, days: int, text: str) -> datetime:
+    try:
+        return moment + timedelta(days=days)
+    except OverflowError as error:
+        raise UsageError(f"The dates '{text}' reach beyond the years 1 to 9999.", _FORMS) from error
+
+
 def _edge(part: str, whole: str) -> tuple[datetime, datetime] | None:
-    """First and last second that a year, month or day names."""
+    """First and last moment that a year, month, week, day or second names."""
     if part in ("", ".."):
         return None
     match = re.fullmatch(r"(\d{4})(?:-(\d{1,2}))?(?:-(\d{1,2}))?", part)
+    week = re.fullmatch(r"(?i)(\d{4})-?w(\d{1,2})", part)
     try:
+        if week:
+            monday = datetime.fromisocalendar(int(week[1]), int(week[2]), 1).replace(tzinfo=UTC)
+            return monday, monday + timedelta(days=7) - _LAST_MOMENT
         if not match:
             moment = datetime.fromisoformat(part)
             moment = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
-            return moment, moment
+            is_whole = not moment.microsecond and "." not in part
+            return moment, moment + timedelta(seconds=1) - _LAST_MOMENT if is_whole else moment
         year, month, day = (int(group) if group else None for group in match.groups())
         assert year is not None
         first = datetime(year, month or 1, day or 1, tzinfo=UTC)
         last_month = month or 12
         last_day = day or calendar.monthrange(year, last_month)[1]
-        return first, datetime(year, last_month, last_day, tzinfo=UTC) + timedelta(days=1, seconds=-1)
-    except ValueError as error:
+        last = datetime(year, last_month, last_day, 23, 59, 59, 999_999, tzinfo=UTC)
+        return first, last
+    except (ValueError, OverflowError) as error:
         raise UsageError(f"The date '{part}' in '{whole}' cannot be read.", _FORMS) from error
 
 

@@ -65,6 +65,12 @@ class Scene:
         return str(_properties(self.item).get("grid:code") or "").rpartition("-")[2]
 
     @property
+    def track(self) -> str:
+        """Relative orbit, with its frame where that is told; empty where it is not (STAC satellite extension)."""
+        told = _properties(self.item).get("sat:relative_orbit")
+        return "" if told is None or isinstance(told, dict | list) else f"{told} {self.tile}".strip()
+
+    @property
     def cloud_percent(self) -> float | None:
         """Cloud over the whole scene, where it is told."""
         return self._told.number("cloud")
@@ -166,6 +172,22 @@ class Scene:
     def day(self) -> str:
         """Date of acquisition, ``2025-12-15``."""
         return self.when.strftime("%Y-%m-%d")
+
+    @property
+    def days(self) -> str:
+        """Its day, or the days of its span: ``2025-06-01 to 2025-06-08``."""
+        last = self.until.strftime("%Y-%m-%d")
+        return self.day if last == self.day else f"{self.day} to {last}"
+
+    @property
+    def months(self) -> tuple[datetime, ...]:
+        """A moment in each month of its span, twelve at most."""
+        found, moment = [self.when], self.when
+        while len(found) < 12 and (moment.year, moment.month) < (self.until.year, self.until.month):
+            ahead = moment.month % 12 + 1
+            moment = moment.replace(year=moment.year + (ahead == 1), month=ahead, day=1)
+            found.append(moment)
+        return tuple(found)
 
     @property
     def label(self) -> str:

@@ -21,6 +21,7 @@ from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.net.client import Client
 from zoompick.net.refusals import RefusedError
 
+_MOST_IDS = 100
 _PAGE = 250
 _MOST_PAGES = 10_000
 _MOST_CORNERS = 500
@@ -112,6 +113,8 @@ class StacApi:
         body: dict[str, Any] = {"intersects": geojson_of(_light(criteria.ground)), "limit": _PAGE}
         if criteria.collections:
             body["collections"] = list(criteria.collections)
+        if criteria.ids and len(criteria.ids) <= _MOST_IDS:
+            body["ids"] = list(criteria.ids)
         span = criteria.span()
         if span:
             body["datetime"] = span.interval

@@ -31,7 +31,9 @@ def of_scene(scene: Scene, area: Area | None, cloud_inside: float | None) -> lis
     found: list[Fact] = [("scene", scene.id), ("collection", scene.collection), ("source", scene.source)]
     found += [("satellite", " ".join([scene.platform, *(f"({name})" for name in scene.instruments)]).strip())]
     found += [("level", scene.level), ("version", scene.version)]
-    found += [("taken", scene.when.strftime("%Y-%m-%d %H:%M:%S UTC"))]
+    taken = scene.when.strftime("%Y-%m-%d %H:%M:%S UTC")
+    span = f" to {scene.until:%Y-%m-%d %H:%M:%S UTC}" if scene.until != scene.when else ""
+    found += [("taken", taken + span)]
     found += [("published", scene.published.strftime("%Y-%m-%d %H:%M UTC") if scene.published else "")]
     found += _where(scene, area)
     found += [("cloud", _cloud(scene, cloud_inside)), ("view", _view(scene))]

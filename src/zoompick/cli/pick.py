@@ -12,6 +12,7 @@ import typer
 from zoompick.cli import options
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.scenes import put_out, show_scenes
+from zoompick.study.rules import FIELDS
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -27,10 +28,11 @@ pick = group(
     "Pick scenes by number, id, range or rule, or by --cover, --pairs, --clearest-per; "
     "'zoompick pick add --help' lists all options.",
 )
+_RULES = f"rules narrow: 'cloud<=10', 'date>2025-11', 'tile=a or tile=b', of {', '.join(FIELDS)}"
 _HOW, _WISH = "Choose by rule", "What a cover should be like"
 Words = Annotated[
     list[str] | None,
-    typer.Argument(metavar="[NUMBER|RANGE|ID|RULE …]", help="As listed: 3, 2-5, an id, or 'cloud<=10'."),
+    typer.Argument(metavar="[NUMBER|RANGE|ID|RULE …]", help=f"As listed: 3, 2-5, an id; {_RULES}."),
 ]
 
 
@@ -40,7 +42,7 @@ def pick_add(
         list[str] | None,
         typer.Argument(
             metavar="[NUMBER|RANGE|ID|RULE …]",
-            help="From the last search: 3, 2-5, an id, or 'cloud<=10'; '-' reads an ItemCollection.",
+            help=f"From the last search: 3, 2-5, an id; {_RULES}; '-' reads an ItemCollection.",
         ),
     ] = None,
     cover: Annotated[
@@ -97,7 +99,7 @@ def pick_add(
     if scenes:
         chosen = choose.Choice(tuple(_named(study, scenes)))
     elif clearest:
-        chosen = choose.pick_clearest(_found(study), clearest)
+        chosen = choose.pick_clearest(_found(study), clearest, study.area().polygon)
     elif pairs:
         chosen = _pair(study, pairs, take)
         if not chosen.entries:
@@ -163,21 +165,26 @@ def _pair(study: Study, day: str, take: int) -> Choice:
     start = Period.parse(day).start
     if start is None:
         raise UsageError(f"'{day}' is no day.", "As --pairs 2025-09-01.")
-    found = choose.propose_pairs(_found(study), start)
+    found = choose.propose_pairs(_found(study), start, study.area().polygon)
     if take:
         if not 1 <= take <= len(found):
             raise UsageError(f"There is no pair {take}: {len(found)} were found.", "Look at the list again.")
         by_key = {entry.scene.key: entry for entry in _found(study)}
         pair = found[take - 1]
-        return choose.Choice((by_key[pair.before.key], by_key[pair.after.key]))
-    columns = [show.Column("no.", "right"), show.Column("tile"), show.Column("before"), show.Column("after")]
+        return choose.Choice(tuple(by_key[scene.key] for scene in (*pair.before.scenes, *pair.after.scenes)))
+    columns = [
+        show.Column("no.", "right"),
+        show.Column("tile", flexible=True),
+        show.Column("before"),
+        show.Column("after"),
+    ]
     columns += [show.Column(name, "right") for name in ("season days", "sun °", "cloud %")]
     rows = [
         [
             str(n),
-            p.before.tile,
-            p.before.day,
-            p.after.day,
+            p.before.ground or p.before.scenes[0].id,
+            p.before.scenes[0].day,
+            p.after.scenes[0].day,
             f"{p.season_days:.0f}",
             f"{p.sun_deg:.1f}",
             f"{p.cloud:.0f}",
@@ -189,21 +196,31 @@ def _pair(study: Study, day: str, take: int) -> Choice:
     return choose.Choice(())
 
 
-def _found(study: Study) -> list[Entry]:
-    from zoompick.errors import NothingFoundError
+def _found(study: Study, by_number: bool = False) -> list[Entry]:
+    """The last search; where numbers name its scenes it must still be what the person saw."""
+    from zoompick.cli import show
+    from zoompick.errors import NothingFoundError, StudyError
+    from zoompick.study import lastsearch
     from zoompick.study.scenelist import read_list
 
     found = read_list(study.found_file)
     if not found:
         raise NothingFoundError("Nothing was searched in this study yet.", "Give 'zoompick search' first.")
+    reason = lastsearch.stale(study)
+    if reason and by_number:
+        raise StudyError(f"Numbers mean nothing now: {reason}.", "Search again: 'zoompick search'.")
+    if reason:
+        show.note(f"The last search is old: {reason}. 'zoompick search' searches again.")
     return found
 
 
 def _named(study: Study, words: list[str]) -> list[Entry]:
     from zoompick.cli.piped import piped_scenes
-    from zoompick.study.rules import select
+    from zoompick.study.rules import names_numbers, select
 
-    return piped_scenes() if words == ["-"] else select(_found(study), words, "the last search")
+    if words == ["-"]:
+        return piped_scenes()
+    return select(_found(study, names_numbers(words)), words, "the last search")
 
 
 @pick.command("drop")

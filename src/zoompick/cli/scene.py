@@ -30,8 +30,9 @@ def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Ent
     """Scenes by words out of the last search, the shortlist or a pipe."""
     from zoompick.cli.piped import piped_scenes
     from zoompick.errors import NothingFoundError, StudyError
+    from zoompick.study import lastsearch
     from zoompick.study.folder import Study
-    from zoompick.study.rules import select
+    from zoompick.study.rules import names_numbers, select
     from zoompick.study.scenelist import read_list
 
     study = Study.find(Path.cwd())
@@ -44,6 +45,9 @@ def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Ent
     what = "the shortlist" if picked else "the last search"
     if not found:
         raise NothingFoundError(f"{what.capitalize()} is empty.", "Give 'zoompick search' first.")
+    reason = lastsearch.stale(study) if words and not picked and names_numbers(words) else ""
+    if reason:
+        raise StudyError(f"Numbers mean nothing now: {reason}.", "Search again: 'zoompick search'.")
     return study, select(found, words, what) if words else found
 
 

@@ -51,7 +51,7 @@ def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, states: Mapp
     rows = []
     for number, entry in enumerate(entries, first):
         scene = entry.scene
-        row = [str(number), scene.day]
+        row = [str(number), scene.days]
         row += [scene.id] if with_id else [scene.when.strftime("%H:%M"), scene.platform, scene.tile]
         row += [scene.collection] if several and not with_id else []
         row += [_percent(scene.cloud_percent)] + ([_percent(entry.cloud_area_percent)] if inside else [])
@@ -86,7 +86,8 @@ def csv_rows(entries: Sequence[Entry]) -> Iterator[str]:
     line = io.StringIO()
     writer = csv.writer(line, lineterminator="\n")
     head = [
-        "number", "id", "collection", "source", "datetime", "platform", "tile", "cloud_percent", "cloud_area_percent",
+        "number", "id", "collection", "source", "datetime", "end_datetime", "platform", "tile", "cloud_percent",
+        "cloud_area_percent",
         "cover_percent", "sun_elevation_deg", "off_nadir_deg", "pixel_m", "access", "bytes",
     ]  # fmt: skip
     for row in chain([head], map(_csv_row, count(1), entries)):
@@ -100,8 +101,8 @@ def _csv_row(number: int, entry: Entry) -> list[Any]:
     s = entry.scene
     inside = None if entry.cloud_area_percent is None else round(entry.cloud_area_percent, 2)
     return [
-        number, s.id, s.collection, s.source, s.when.isoformat(), s.platform, s.tile, s.cloud_percent, inside,
-        round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m, s.access, s.size,
+        number, s.id, s.collection, s.source, s.when.isoformat(), s.until.isoformat(), s.platform, s.tile,
+        s.cloud_percent, inside, round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m, s.access, s.size,
     ]  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -21,7 +22,8 @@ if TYPE_CHECKING:
     from zoompick.study.folder import Study
 
 _SCENE, _OUT = "What a scene must be", "What comes back"
-_TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool}
+_TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool,
+                          "COUNT": int | None}  # fmt: skip
 
 
 def _option(row: Row) -> inspect.Parameter:
@@ -83,8 +85,9 @@ def search(
         form = form or form_of(out)
         refuse_existing([out], overwrite)
     study = Study.find(Path.cwd())
-    wanted = _request(study, options.area_given(area, box, around), filters, source or [])
-    return _carry_out(study, wanted, _Shown("json" if as_json else form, out, overwrite, by_month))
+    given = options.area_given(area, box, around)
+    wanted = _request(study, given, filters, source or [])
+    return _carry_out(study, wanted, given is None, _Shown("json" if as_json else form, out, overwrite, by_month))
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,14 +104,17 @@ class _Shown:
     by_month: bool
 
 
-def _carry_out(study: Study | None, wanted: _Request, shown: _Shown) -> int:
+def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Shown) -> int:
     from zoompick.cli import show
+    from zoompick.study import lastsearch
     from zoompick.study.journal import act
     from zoompick.study.scenelist import write_list
     from zoompick.workflow import find
 
     names = ", ".join(entry.name for entry in wanted.sources)
-    with show.progress() as report, act(study.journal_file if study else None, "search", source=names) as doing:
+    journal = study.journal_file if study else None
+    marked = lastsearch.searching(study, wanted.sources, own_area) if study else nullcontext()
+    with show.progress() as report, act(journal, "search", source=names) as doing, marked:
         found = find.search_all(wanted.sources, wanted.criteria, report)
         doing.note(found=len(found.entries))
         if study is not None:

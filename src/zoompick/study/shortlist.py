@@ -4,20 +4,46 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from zoompick import files
+from zoompick.catalog import sources
 from zoompick.errors import NothingFoundError
 from zoompick.study.folder import Study
-from zoompick.study.scenelist import Entry, read_list, to_collection
+from zoompick.study.scenelist import Entry, from_collection, to_collection
 
 BY_HAND = "hand"
-_CHOSEN_BY = "zoompick:chosen_by"
+_CHOSEN_BY, _SOURCES = "zoompick:chosen_by", "zoompick:sources"
 _MOST_KEPT = 20
 
 
 def shortlist(study: Study) -> list[Entry]:
-    """The picked scenes."""
-    return read_list(study.shortlist_file)
+    """The picked scenes; those of a source that has moved since have moved with it."""
+    path = study.shortlist_file
+    if not path.exists():
+        return []
+    value = files.read_json(path)
+    told = value.get(_SOURCES) if isinstance(value, dict) else None
+    now = sources.known(study.root) if isinstance(told, dict) and told else {}
+    for name, url in told.items() if isinstance(told, dict) else ():
+        if name in now and now[name].url != url and isinstance(url, str):
+            value = _moved(value, _root(url), _root(now[name].url))
+    return from_collection(value, str(path))
+
+
+def _root(url: str) -> str:
+    """What the addresses of a source's files begin with."""
+    return (url.rpartition("/")[0] if url.endswith(".json") else url).rstrip("/")
+
+
+def _moved(value: Any, old: str, new: str) -> Any:
+    """A JSON value whose addresses begin anew."""
+    if isinstance(value, dict):
+        return {key: _moved(entry, old, new) for key, entry in value.items()}
+    if isinstance(value, list):
+        return [_moved(entry, old, new) for entry in value]
+    is_there = isinstance(value, str) and (value == old or value.startswith((f"{old}/", f"{old}?")))
+    return new + value[len(old) :] if is_there else value
 
 
 def chosen_by(study: Study) -> str:
@@ -37,7 +63,10 @@ def keep(study: Study, entries: Sequence[Entry], by: str) -> None:
     files.write_json(study.undo_folder / f"shortlist-{number:06d}.json", before)
     for old in kept[: max(0, len(kept) + 1 - _MOST_KEPT)]:
         old.unlink(missing_ok=True)
-    files.write_json(path, to_collection(entries) | {_CHOSEN_BY: by})
+    known = sources.known(study.root)
+    used = {entry.scene.source for entry in entries}
+    places = {name: known[name].url for name in sorted(used & set(known))}
+    files.write_json(path, to_collection(entries) | {_CHOSEN_BY: by, _SOURCES: places})
 
 
 def undo(study: Study) -> list[Entry]:

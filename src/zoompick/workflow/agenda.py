@@ -10,7 +10,7 @@ from typing import Any
 
 from zoompick.figures.calendar import Mark
 from zoompick.study.scenelist import Entry
-from zoompick.workflow.pick import cloud_of
+from zoompick.workflow.pick import told_cloud
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ def marks(entries: Sequence[Entry]) -> list[Mark]:
     best: dict[tuple[date, str], float | None] = {}
     for entry in entries:
         key = entry.scene.when.date(), entry.scene.platform or "?"
-        told = entry.cloud_area_percent if entry.cloud_area_percent is not None else entry.scene.cloud_percent
+        told = told_cloud(entry)
         held = best.get(key)
         best[key] = told if held is None else held if told is None else min(told, held)
     return [Mark(day, cloud, platform) for (day, platform), cloud in sorted(best.items())]
@@ -51,9 +51,14 @@ def _figures(entries: Sequence[Entry], digits: int) -> dict[str, dict[str, Any]]
     for entry in entries:
         groups.setdefault(entry.scene.day[:digits], []).append(entry)
     return {
-        key: {"scenes": len(group), "least_cloud_percent": round(min(map(cloud_of, group)), 1)}
-        for key, group in sorted(groups.items())
+        key: {"scenes": len(group), "least_cloud_percent": _least(group)} for key, group in sorted(groups.items())
     }
+
+
+def _least(group: Sequence[Entry]) -> float | None:
+    """The least cloud that any of some scenes tells; None when none does."""
+    told = [cloud for entry in group if (cloud := told_cloud(entry)) is not None]
+    return round(min(told), 1) if told else None
 
 
 def _notes(entries: Sequence[Entry]) -> list[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from zoompick.catalog import explain
 from zoompick.catalog.cover import CoverWish
@@ -66,11 +66,12 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     client = Client(report)
     gathered = Gathering(Entry)
     problems: list[ZoomPickError] = []
-    unusable = 0
+    unusable = untold = 0
     unknown: UnknownNameError | None = None
     for source in sources:
         try:
-            unusable += _gather(reader_of(source, client, report), criteria, source.name, gathered)
+            tally = _gather(reader_of(source, client, report), criteria, source.name, gathered)
+            unusable, untold = unusable + tally.unusable, untold + tally.untold
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
@@ -79,10 +80,15 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
             problems.append(error)
     if unusable:
         report(Noted(f"{unusable} items without an id or a date were left out."))
-    fitting = gathered.sorted(criteria.versions != "all", criteria.cover_min)
+    if untold:
+        report(Noted(f"{untold} scenes tell no cloud and were left out; `unknown-cloud` keep keeps them."))
+    fitting = gathered.sorted(criteria.versions != "all", criteria.cover_min, criteria.sort)
     if fitting and (criteria.cloud_area_max is not None or criteria.look_inside):
         fitting = _clear_inside(list(fitting), criteria, client, report)
     if fitting:
+        if criteria.most is not None and len(fitting) > criteria.most:
+            report(Noted(f"{len(fitting)} scenes fit; the first {criteria.most} are listed."))
+            fitting = [fitting[number] for number in range(criteria.most)]
         return Found(fitting, tuple(problems))
     if problems:
         raise problems[0]
@@ -99,12 +105,16 @@ def passes_over(source: Source, area: Shape, collection: str, report: Report = i
     return list(gathered.sorted(False, 0))
 
 
-def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering[Any]) -> int:
-    """Test and keep what a source sends as it comes, so that a failure keeps what came before.
+class _Tally(NamedTuple):
+    """Items of no use, and scenes left out only because they tell no cloud."""
 
-    Returns how many items were of no use.
-    """
-    unusable = 0
+    unusable: int
+    untold: int
+
+
+def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering[Any]) -> _Tally:
+    """Test and keep what a source sends as it comes, so that a failure keeps what came before."""
+    unusable = untold = 0
     fitting: list[Scene] = []
     try:
         for item in reader.search(criteria):
@@ -115,12 +125,14 @@ def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering
                 continue
             if criteria.fits(scene):
                 fitting.append(scene)
+            elif criteria.fails_untold(scene):
+                untold += 1
             if len(fitting) == _TOGETHER:
                 gathered.add(fitting, criteria.covers(fitting))
                 fitting = []
     finally:
         gathered.add(fitting, criteria.covers(fitting))
-    return unusable
+    return _Tally(unusable, untold)
 
 
 def _clear_inside(entries: list[Entry], criteria: Criteria, client: Client, report: Report) -> list[Entry]:
@@ -203,17 +215,18 @@ def choose_for(
     wish = CoverWish(one_platform=True, within_days=_SAME_PASS_DAYS, crs=crs)
     chosen: dict[tuple[str, str, str], Entry] = {}
     for period in criteria.periods or (Period(None, None),):
-        within = [entry for entry in entries if period.holds(entry.scene.when)]
+        within = [entry for entry in entries if period.meets(entry.scene.when, entry.scene.until)]
         able = [entry for entry in within if all(band in entry.scene.bands for band in wanted)]
         choice = pick.pick_cover(able, criteria.ground, wish, False, report) if able else None
         covered = choice.cover.covered_percent if choice and choice.cover else 0.0
         if choice is None or covered < cover_percent:
             raise _no_choice(period, covered, cover_percent, len(within))
-        cloud = max(entry.scene.cloud_percent or 0.0 for entry in choice.entries)
+        told = [entry.scene.cloud_percent for entry in choice.entries if entry.scene.cloud_percent is not None]
+        cloud = f"cloud at most {max(told):.0f} %" if len(told) == len(choice.entries) else "cloud not told"
         report(
             Noted(
                 f"{period}: {len(choice.entries)} of {len(within)} scenes chosen, {choice.entries[0].scene.day}, "
-                f"cover {covered:.0f} %, cloud at most {cloud:.0f} %"
+                f"cover {covered:.0f} %, {cloud}"
             )
         )
         chosen |= {entry.scene.key: entry for entry in choice.entries}

@@ -16,6 +16,7 @@ from zoompick.catalog.sourcekinds import reader_of
 from zoompick.catalog.sources import Source
 from zoompick.errors import SourceError, UsageError
 from zoompick.events import Report, ignore
+from zoompick.geo.shapes import lonlat_box
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.refusals import TransientError
@@ -120,7 +121,7 @@ def _locked(place: str, source: Source) -> Iterator[str]:
         for link in links:
             yield joined(source.url, link)
         for collection in closed:
-            found = reader.search(Criteria(None, (collection,), ()))
+            found = reader.search(Criteria(lonlat_box(-180, -90, 180, 90), (collection,)))
             for item in itertools.islice(found, 1):
                 bands = Scene.from_item(item, source.name).bands
                 yield from (band.href for band in itertools.islice(bands.values(), 1))

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from itertools import pairwise
-from statistics import median
 
 from zoompick.catalog.scene import Scene
 
@@ -19,7 +19,7 @@ class NextPasses:
     Attributes
     ----------
     revisit_days : float
-        Median distance of the passes that were observed.
+        Repeat of the track that comes back soonest.
     """
 
     revisit_days: float
@@ -28,19 +28,39 @@ class NextPasses:
 
 
 def next_passes(scene: Scene, others: Sequence[Scene], now: datetime, count: int = 3) -> NextPasses | None:
-    """When the same satellite likely passes next, from the days on which it did; None with fewer than three.
+    """When the same satellite likely passes next, each of its tracks by its own repeat.
 
-    Gaps of several revisits (a pass that saw nothing) do not count towards the median.
+    None where the record does not carry it: no track or tile is told, fewer than three passes of each were seen, or
+    they come at no regular distance.
     """
-    days = sorted({other.when.date() for other in [*others, scene] if other.platform == scene.platform})
+    tracks: dict[str, set[date]] = {}
+    for other in [*others, scene]:
+        track = other.track or other.tile
+        if other.platform == scene.platform and track:
+            tracks.setdefault(track, set()).add(other.when.date())
+    found = [(repeat, sorted(days)) for days in tracks.values() if (repeat := repeat_days(sorted(days)))]
+    if not found:
+        return None
+    likely = sorted({day for repeat, days in found for day in _following(days[-1], repeat, now.date(), count)})
+    seen = sum(len(days) for _, days in found)
+    return NextPasses(min(repeat for repeat, _ in found), seen, tuple(day.isoformat() for day in likely[:count]))
+
+
+def repeat_days(days: Sequence[date]) -> int | None:
+    """The repeat of a track: the commonest gap, of which nearly all gaps are multiples; None when there is none."""
     gaps = [(after - before).days for before, after in pairwise(days)]
     if len(gaps) < 2:
         return None
-    shortest = median(sorted(gaps)[: max(1, len(gaps) // 2)])
-    usual = [gap for gap in gaps if gap <= 1.5 * shortest] or gaps
-    revisit = float(median(usual))
-    passed = max(0, math.ceil((now.date() - days[-1]).days / revisit))
-    likely = [
-        days[-1] + timedelta(days=round(revisit * (passed + step))) for step in range(0 if passed else 1, count + 1)
-    ]
-    return NextPasses(revisit, len(days), tuple(day.isoformat() for day in likely[:count]))
+    repeat, times = min(Counter(gaps).most_common(), key=lambda entry: (-entry[1], entry[0]))
+    regular = sum(gap % repeat == 0 for gap in gaps)
+    return repeat if repeat > 1 and times >= 2 and regular >= _REGULAR * len(gaps) else None
+
+
+_REGULAR = 0.75
+"""Share of the gaps that must keep to the repeat: satellites are moved now and then."""
+
+
+def _following(last: date, repeat: int, today: date, count: int) -> list[date]:
+    """The next days of a track, none before today."""
+    first = max(1, math.ceil((today - last).days / repeat))
+    return [last + timedelta(days=repeat * (first + step)) for step in range(count)]

@@ -83,43 +83,49 @@ def _cloud_by_piece(scenes: Sequence[Scene], pieces: Sequence[Piece], report: Re
     }
 
 
+def told_cloud(entry: Entry) -> float | None:
+    """Cloud inside the area where it is known, else over the scene; None when neither is told."""
+    return entry.scene.cloud_percent if entry.cloud_area_percent is None else entry.cloud_area_percent
+
+
 def cloud_of(entry: Entry) -> float:
-    """Cloud inside the area where it is known, else over the scene; 100 when neither is told."""
-    if entry.cloud_area_percent is not None:
-        return entry.cloud_area_percent
-    return entry.scene.cloud_percent if entry.scene.cloud_percent is not None else 100.0
+    """The same for weighing scenes: what tells no cloud may be all cloud."""
+    told = told_cloud(entry)
+    return 100.0 if told is None else told
 
 
-def pick_clearest(entries: Sequence[Entry], per: str) -> Choice:
-    """The clearest scene of each month (day, year, tile)."""
+def pick_clearest(entries: Sequence[Entry], per: str, area: Shape) -> Choice:
+    """The clearest scene, or overpass, of each month (day, year, tile)."""
     by_key = {entry.scene.key: entry for entry in entries}
     chosen = rules.clearest_per(
         [entry.scene for entry in entries],
         per,
+        area,
         lambda scene: cloud_of(by_key[scene.key]),
         lambda scene: by_key[scene.key].cover_percent,
     )
     return Choice(tuple(by_key[scene.key] for scene in chosen))
 
 
-def propose_pairs(entries: Sequence[Entry], either_side: datetime) -> list[rules.Pair]:
+def propose_pairs(entries: Sequence[Entry], either_side: datetime, area: Shape) -> list[rules.Pair]:
     """Pairs before and after a day, best first.
 
     Raises
     ------
     NothingFoundError
-        No tile has scenes on both sides.
+        There are no scenes on both sides.
     """
     by_key = {entry.scene.key: entry for entry in entries}
     found = rules.pairs(
         [entry.scene for entry in entries],
         either_side,
+        area,
         lambda scene: cloud_of(by_key[scene.key]),
         lambda scene: by_key[scene.key].cover_percent,
     )
     if not found:
         raise NothingFoundError(
-            f"No tile has scenes that cover the area on both sides of {either_side:%Y-%m-%d}.",
+            f"No ground has scenes that cover the area on both sides of {either_side:%Y-%m-%d}.",
             "Search a wider range of dates.",
         )
     return found
