@@ -145,10 +145,11 @@ def test_clearest_per_month_and_pairs():
 
 def test_sets_that_cover_together_are_compared_where_no_scene_covers_alone():
     """Three overpasses of two half scenes without a tile code: they pair as sets, and the clearest is a set."""
-    scenes = []
-    for number, days, cloud in ((1, -400, 8.0), (2, -370, 2.0), (3, 0, 3.0)):
-        for half in (0, 1):
-            scenes.append(at(10 * number + half, -12.1 + 0.05 * half, 0.05, days, **{"eo:cloud_cover": cloud}))
+    scenes = [
+        at(10 * number + half, -12.1 + 0.05 * half, 0.05, days, **{"eo:cloud_cover": cloud})
+        for number, days, cloud in ((1, -400, 8.0), (2, -370, 2.0), (3, 0, 3.0))
+        for half in (0, 1)
+    ]
     cloud, half = (lambda scene: scene.cloud_percent), (lambda scene: 50.0)
     found = rules.pairs(scenes, DAY - timedelta(days=100), AREA, cloud, half)
     assert [len(pair.before.scenes) + len(pair.after.scenes) for pair in found] == [4, 4]

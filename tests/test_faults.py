@@ -157,7 +157,7 @@ def test_it_is_watched_until_all_is_here(tmp_path, url):
     assert any("Trying again in 0.01 min" in line for line in process.stderr)
     Handler.files["/only/late.bin"] = held
     assert process.wait(60) == 0
-    assert "1 file fetched and checked" in process.stderr.read()
+    assert "1 file fetched, no digest is published" in process.stderr.read()
 
 
 # Troubles of the archive

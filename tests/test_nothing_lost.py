@@ -311,3 +311,100 @@ def test_verifys_advice_to_download_again_works(study, program):
     again = program("download", "--bands", "red", cwd=study)
     assert again.code == 0 and "1 file fetched" in again.err
     assert path.read_bytes() == good
+
+
+# What status, verify and a dry run say of products
+
+
+def test_products_are_judged_by_the_brief_as_it_is_now(study, program):
+    assert program("run", "--dry-run", cwd=study).code == 0
+    assert not (study / "shortlist.json").exists(), "a dry run changes nothing"
+    told = program("run", "--dry-run", "--json", cwd=study).json
+    assert told["search"] and told["fetch"] > 0 and set(told["products"].values()) == {"not made"}
+    assert program("run", cwd=study).code == 0
+    assert program("verify", cwd=study).code == 0
+    status = program("status", "--json", cwd=study).json
+    assert set(status["products"].values()) == {"up to date"} and len(status["products"]) == 6
+    brief = (study / "study.toml").read_text()
+    # Another stretch: the composites, and nothing else, are out of date for all three.
+    (study / "study.toml").write_text(brief.replace("stretch = [2, 98]", "stretch = [5, 95]"))
+    state = program("status", "--json", cwd=study).json["products"]
+    assert {name.split("/")[-1] for name, told in state.items() if told == "out of date"} == {
+        "natural.tif",
+        "infrared.tif",
+    }
+    judged = program("verify", "--json", cwd=study)
+    failed = {f["subject"].split("/")[-1] for f in judged.json["findings"] if f["outcome"] == "fail"}
+    assert judged.code == 1 and failed == {"natural.tif", "infrared.tif"}
+    planned = program("run", "--dry-run", "--json", cwd=study).json["products"]
+    assert planned == state
+    made = program("run", "--json", cwd=study).json["products"]
+    assert sum(not product["was_current"] for product in made) == 2
+    # An area changed inside the same box.
+    area = json.loads((study / "area.geojson").read_text())
+    ring = area["geometry"]["coordinates"][0]
+    ring.insert(1, [(ring[0][0] + ring[1][0]) / 2, (ring[0][1] + ring[1][1]) / 2 + 0.0005])
+    whole = (study / "area.geojson").read_text()
+    (study / "area.geojson").write_text(json.dumps(area))
+    assert program("verify", cwd=study).code == 1
+    (study / "area.geojson").write_text(whole)
+    # One index copied over another, and belongings lost or changed.
+    folder = next(study.glob("products/*"))
+    kept = {path.name: path.read_bytes() for path in folder.iterdir()}
+    for change in (
+        lambda: (folder / "ndwi.tif").write_bytes(kept["ndvi.tif"]),
+        lambda: [(folder / f"ndwi.tif{end}").write_bytes(kept[f"ndvi.tif{end}"]) for end in ("", ".stac.json")],
+        lambda: (folder / "natural.png").write_bytes(kept["infrared.png"]),
+        lambda: (folder / "natural.pgw").unlink(),
+        lambda: (folder / "clip.tif.stac.json").write_text("{}"),
+    ):
+        change()
+        assert program("verify", cwd=study).code == 1
+        for name, data in kept.items():
+            (folder / name).write_bytes(data)
+    assert program("verify", cwd=study).code == 0
+    assert "failed" in program("history", "--act", "verify", cwd=study).out
+    sidecar = json.loads((folder / "natural.tif.stac.json").read_text())
+    assert sidecar["properties"]["zoompick:scenes"][0]["collection"] == "lapwing-l2"
+    # A file that cannot be read is a finding; the others are judged.
+    (folder / "stack.tif").write_bytes(b"II*\0nothing")
+    broken = program("verify", "--json", cwd=study)
+    assert broken.code == 1 and len(broken.json["findings"]) > 15
+
+
+def test_a_dry_run_meets_the_errors_of_the_run(study, program):
+    brief = (study / "study.toml").read_text()
+    for old, new, said in (
+        ('"swir16"]', '"swirl"]', "swirl"), ("cover = 99", "cover = 100\n\n[nothing]", "not known"),
+        ('["natural", "infrared"]', '["naturel"]', "natur"), ('"lapwing-l2"', '"lapwing-l9"', "lapwing-l9"),
+    ):  # fmt: skip
+        (study / "study.toml").write_text(brief.replace(old, new))
+        dry, wet = program("run", "--dry-run", cwd=study), program("run", cwd=study)
+        assert dry.code == wet.code == 2 and said in dry.err, (new, dry.err, wet.err)
+    (study / "study.toml").write_bytes(b"\xef\xbb\xbf" + brief.encode())
+    assert program("run", "--dry-run", cwd=study).code == 0
+
+
+def test_what_can_be_freed_is_shown_first(study, program):
+    program("search", "--dates", "2025-12-15", cwd=study)
+    program("pick", "1", cwd=study)
+    program("download", "--bands", "red", cwd=study)
+    program("pick", "drop", "1", cwd=study)
+    shown = program("status", "--free", "--dry-run", cwd=study)
+    assert "would be freed" in shown.err and "scenes/ostrell/" in shown.out
+    assert list(study.glob("scenes/*/*/*/*.tif"))
+    assert program("status", "--free", cwd=study).code == 0
+    assert not list(study.glob("scenes/*/*/*/*.tif"))
+
+
+def test_rates_and_times_of_a_download(study, program):
+    program("search", "--dates", "2025-12-15", cwd=study)
+    program("pick", "1", cwd=study)
+    slow = program("download", "--bands", "red", "--dry-run", "--limit-rate", "50k", cwd=study)
+    assert "at the rate that is allowed" in slow.err
+    told = program("download", "--bands", "red", "--dry-run", "--limit-rate", "50k", "--json", cwd=study).json[
+        "total"
+    ]
+    assert told["seconds"] == pytest.approx(told["bytes"] / 50_000, abs=0.1)
+    assert "fetched and checked" in program("download", "--bands", "red", cwd=study).err
+    assert "no digest is published" in program("download", "--bands", "nir", "--window", cwd=study).err

@@ -73,7 +73,7 @@ def test_what_a_server_does_not_filter_is_filtered_here(archive, monkeypatch):
 
 def test_scenes_come_by_date_with_their_share_of_the_area(archive):
     entries = find.search(Source("ostrell", archive), Criteria(AREA, periods=CLEAR.periods, cover_min=50))
-    assert [entry.scene.when for entry in entries] == sorted(entry.scene.when for entry in entries)
+    assert [entry.scene.when for entry in entries] == sorted((entry.scene.when for entry in entries), reverse=True)
     for entry in entries:
         exact = AREA.intersection(entry.scene.footprint).area / AREA.area * 100
         assert entry.cover_percent == pytest.approx(exact, abs=0.2)
@@ -114,7 +114,7 @@ def test_choosing_for_each_period_and_saying_when_none_fits(archive):
     criteria = Criteria(AREA, ("lapwing-l2",), periods, cloud_max=20)
     entries = find.search(Source("ostrell", archive), criteria)
     crs = next(entry.scene.crs for entry in entries if entry.scene.tile.startswith("28S"))
-    chosen = find.choose_for(entries, criteria, crs, ["red", "nir"], 99)
+    chosen = find.choose_for(entries, criteria, find.Choosing(crs, ["red", "nir"], 99))
     assert len({entry.scene.day for entry in chosen}) == 2
     for period in periods:
         group = [entry.scene for entry in chosen if period.holds(entry.scene.when)]
@@ -122,6 +122,6 @@ def test_choosing_for_each_period_and_saying_when_none_fits(archive):
         assert AREA.intersection(together).area / AREA.area > 0.99
         assert {scene.crs for scene in group} == {crs}
     with pytest.raises(NothingFoundError, match="no single overpass"):
-        find.choose_for(entries[:1], criteria, crs, ["red"], 99)
+        find.choose_for(entries[:1], criteria, find.Choosing(crs, ["red"], 99))
     with pytest.raises(UnknownNameError, match="Did you mean"):
-        find.choose_for(entries, criteria, crs, ["reed"], 99)
+        find.choose_for(entries, criteria, find.Choosing(crs, ["reed"], 99))

@@ -21,10 +21,11 @@ class Started(NamedTuple):
 
 
 class Advanced(NamedTuple):
-    """``amount`` more units of ``task`` are done."""
+    """``amount`` more units of ``task`` are done; ``is_old`` for those of an earlier run, which tell no rate."""
 
     task: str
     amount: int
+    is_old: bool = False
 
 
 class Finished(NamedTuple):

@@ -131,8 +131,57 @@ def write_text(path: Path, text: str, private: bool = False) -> None:
 
 
 def write_json(path: Path, value: object, private: bool = False) -> None:
-    """Write ``value`` atomically as indented JSON; keys keep their order, NaN is refused."""
-    write_text(path, json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False) + "\n", private)
+    """Write ``value`` atomically as indented JSON; keys keep their order."""
+    with writing(path, private=private) as stream:
+        stream.write(json_bytes(value, 2) + b"\n")
+
+
+def json_bytes(value: object, indent: int | None = None) -> bytes:
+    """A value as JSON in UTF-8; what JSON has no place for, NaN and infinities, becomes null."""
+    try:
+        text = json.dumps(value, indent=indent, ensure_ascii=False, allow_nan=False)
+    except ValueError:
+        text = json.dumps(_finite(value), indent=indent, ensure_ascii=False, allow_nan=False)
+    try:
+        return text.encode()
+    except UnicodeEncodeError:
+        # Half of a pair of surrogates is no character: JSON can hold it escaped.
+        return json.dumps(json.loads(text), indent=indent).encode()
+
+
+def _finite(value: Any) -> Any:
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
+    if isinstance(value, dict):
+        return {key: _finite(entry) for key, entry in value.items()}
+    return [_finite(entry) for entry in value] if isinstance(value, list | tuple) else value
+
+
+def parse_json(text: str | bytes) -> Any:
+    """Read a JSON text, whoever wrote it; a number of more digits than anybody counts with becomes infinite.
+
+    Raises
+    ------
+    ValueError
+        No JSON, or nested deeper than anything that is meant.
+    """
+    try:
+        return json.loads(text)
+    except RecursionError as error:
+        raise ValueError("nested too deep") from error
+    except ValueError as error:
+        if "limit" not in str(error):
+            raise
+        return json.loads(text, parse_int=_modest)
+
+
+def _modest(digits: str) -> int | float:
+    return int(digits) if len(digits) < 400 else math.inf
+
+
+def whole_number(text: str | None) -> int | None:
+    """A number of at most 18 plain digits, as headers and names hold it; None for anything else."""
+    return int(text) if text and re.fullmatch(r"[0-9]{1,18}", text) else None
 
 
 def read_json(path: Path) -> Any:
@@ -144,12 +193,12 @@ def read_json(path: Path) -> Any:
         The file is missing (:class:`~zoompick.errors.MissingFileError`), not UTF-8 or not JSON.
     """
     try:
-        return json.loads(path.read_text(encoding="utf-8"))
+        return parse_json(path.read_text(encoding="utf-8"))
     except FileNotFoundError as error:
         raise MissingFileError.at(path) from error
     except OSError as error:
         raise DataError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
-    except (json.JSONDecodeError, UnicodeDecodeError, RecursionError) as error:
+    except ValueError as error:
         raise DataError(f"{path} is not valid JSON: {error}.", "Open it in an editor, or make it again.") from error
 
 

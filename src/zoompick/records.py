@@ -30,7 +30,7 @@ def of_row(kind: type[Record], row: object) -> Record:
         raise TypeError(f"{name} is not known ({place})")
     try:
         return msgspec.convert(row, kind)
-    except msgspec.ValidationError as error:
+    except (msgspec.ValidationError, UnicodeEncodeError, OverflowError, RecursionError) as error:
         raise TypeError(str(error)) from error
 
 

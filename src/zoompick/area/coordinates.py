@@ -31,6 +31,14 @@ _DEGREES = rf"""
 _LETTER_FIRST = re.compile(rf"(?ix) (?P<letter>[nsew]) \s* {_DEGREES}")
 _LETTER_LAST = re.compile(rf"(?ix) {_DEGREES} (?P<letter>[nsew](?![a-z]))?")
 _SPACED = re.compile(r"(?i)(\d+)[\s:]+(\d+)[\s:]+(\d+(?:\.\d+)?)\s*([nsew])\b")
+_MINUTES = re.compile(r"(?i)(?<![\d.])(\d{1,3})[\s:]+(\d{1,2}\.\d+)\s*([nsew])\b")
+_COMMA = re.compile(r"(?<![\d.,])([-+−]?\d{1,3}),(\d+)(?![\d.,])")
+_GEO = re.compile(r"(?i)\s*geo:([-+]?[\d.]+),([-+]?[\d.]+)(?:,[-+]?[\d.]+)?(?:;.*)?\s*")
+_KEY = re.compile(r"(?i)\b(lon|lng|long|longitude|x|lat|latitude|y)\s*[=:]\s*([-+−]?\d+(?:[.,]\d+)?)")
+_BOX = re.compile(
+    rf"(?i).*\bbbox\s*=\s*\[?({_NUMBER})(?:,|%2C)({_NUMBER})(?:,|%2C)({_NUMBER})(?:,|%2C)({_NUMBER})\]?.*"
+)
+_MOST_TEXT = 200_000
 _SEPARATORS = " \t,;/_@&+"
 _NEAR_DEG = 5.0
 
@@ -65,6 +73,9 @@ def parse_point(text: str, likely: Sequence[Bounds] = ()) -> Point:
     AreaError
         Not a point, or not on the globe.
     """
+    named = _keyed(text)
+    if named is not None:
+        return named
     utm = _UTM.match(text)
     if utm:
         return _from_utm(int(utm[1]), utm[2].upper(), _float(utm[3]), _float(utm[4]), text)
@@ -72,6 +83,39 @@ def parse_point(text: str, likely: Sequence[Bounds] = ()) -> Point:
     if len(angles) != 2:
         raise AreaError(f"'{text.strip()}' is not a point.", FORMS)
     return _pair(angles[0], angles[1], text, likely)
+
+
+def _keyed(text: str) -> Point | None:
+    """A point whose axes are named: ``lon=-12.02&lat=-38.61``, or a geo address; None for any other text.
+
+    Source: RFC 5870, section 3.3 (latitude first).
+    """
+    geo = _GEO.fullmatch(text)
+    if geo:
+        return _checked(float(geo[2]), float(geo[1]), text)
+    found = {key.lower()[:3]: _float(value.replace(",", ".")) for key, value in _KEY.findall(text)}
+    lon = next((found[key] for key in ("lon", "lng", "x") if key in found), None)
+    lat = next((found[key] for key in ("lat", "y") if key in found), None)
+    return None if lon is None or lat is None else _checked(lon, lat, text)
+
+
+def _checked(lon: float, lat: float, text: str) -> Point:
+    if abs(lat) > 90 or abs(lon) > 180:
+        raise AreaError(f"'{text.strip()}' is not on the globe (latitude {lat:g}, longitude {lon:g}).", FORMS)
+    return Point(lon, lat)
+
+
+def parse_box(text: str) -> tuple[float, float, float, float] | None:
+    """West, south, east and north of ``bbox=-12.1,-38.7,-12,-38.6``, as web addresses hold it; else None."""
+    match = _BOX.fullmatch(text.strip()) if len(text) < 2000 else None
+    return None if match is None else (_float(match[1]), _float(match[2]), _float(match[3]), _float(match[4]))
+
+
+def four_numbers(text: str) -> list[str]:
+    """The numbers of a text that is nothing but four of them; else none."""
+    is_plain = len(text) < 200 and re.fullmatch(r"[\s\d.,;+\-−]+", text)
+    found = re.findall(_NUMBER, text) if is_plain else []
+    return found if len(found) == 4 else []
 
 
 def parse_corners(text: str, likely: Sequence[Bounds] = ()) -> list[Point]:
@@ -97,6 +141,10 @@ def parse_corners(text: str, likely: Sequence[Bounds] = ()) -> list[Point]:
 
 def looks_like_coordinates(text: str) -> bool:
     """True when a text can only be meant as numbers: names have other letters. A web address may hold some."""
+    if len(text) > _MOST_TEXT:
+        return False
+    if _GEO.fullmatch(text) or parse_box(text) or len({key.lower()[:2] for key, _ in _KEY.findall(text)}) == 2:
+        return True
     if "://" in text:
         return len(_fractions(text)) >= 2
     plain = re.sub(r"(?i)\b(deg|utm|zone)\b", "", text)
@@ -128,7 +176,10 @@ def _float(text: str) -> float:
 
 def _angles(text: str) -> list[_Angle]:
     """All angles of a text, in order; AreaError when something between them is no part of one."""
-    rest = _SPACED.sub(lambda m: f"{m[1]}°{m[2]}'{m[3]}\"{m[4]}", text.strip())
+    if len(text) > _MOST_TEXT:
+        raise AreaError(f"A text of {len(text)} signs is no list of corners.", FORMS)
+    rest = _SPACED.sub(lambda m: f"{m[1]}°{m[2]}'{m[3]}\"{m[4]}", _with_points(text.strip()))
+    rest = _MINUTES.sub(lambda m: f"{m[1]}°{m[2]}'{m[3]}", rest)
     if "://" in rest:
         # Out of a web address: the first two numbers with a fraction are the place, later ones the zoom.
         rest = " ".join(_fractions(rest)[:2])
@@ -140,6 +191,15 @@ def _angles(text: str) -> list[_Angle]:
         found.append(_angle(match))
         rest = rest[match.end() :].lstrip(_SEPARATORS)
     return found
+
+
+def _with_points(text: str) -> str:
+    """A text whose fractions have points: where two have decimal commas, and nothing else parts numbers by commas."""
+    found = _COMMA.findall(text)
+    apart = _COMMA.sub(" ", text)
+    if len(found) >= 2 and len(found) % 2 == 0 and "." not in text and "," not in apart and len(text.split()) >= 2:
+        return _COMMA.sub(r"\1.\2", text)
+    return text
 
 
 def _angle(match: re.Match[str]) -> _Angle:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
+from zoompick.area import guard
 from zoompick.area.model import Feature
 from zoompick.errors import AreaError
+from zoompick.files import parse_json
 from zoompick.geo.shapes import polygon_of
 
 
@@ -18,8 +19,10 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     AreaError
     """
     try:
-        value = json.loads(data.decode("utf-8-sig"))
-    except (ValueError, RecursionError) as error:
+        text = data.decode("utf-8-sig")
+        guard.refuse_deep(text, label)
+        value = parse_json(text)
+    except ValueError as error:
         raise AreaError(
             f"{label} is not GeoJSON.", f"It is not valid JSON: {error}. A polygon is expected."
         ) from error
@@ -60,8 +63,13 @@ def _features(value: object) -> Any:
         properties = dict(properties) if isinstance(properties, dict) else {}
         if "id" in value and "name" not in properties:
             properties["name"] = value["id"]
-        yield geometry, properties
+        if _kind(geometry) == "GeometryCollection":
+            yield from ((part, properties) for part, _ in _features(geometry))
+        else:
+            yield geometry, properties
     elif kind == "GeometryCollection":
-        yield from ((geometry, {}) for geometry in value.get("geometries") or ())
+        parts = value.get("geometries")
+        for part in parts if isinstance(parts, list) else ():
+            yield from _features(part)
     elif "coordinates" in value:
         yield value, {}

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import sqlite3
 import struct
+import time
 from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
@@ -14,12 +15,14 @@ from pathlib import Path
 import numpy as np
 import shapely
 
+from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, lonlat_from_wkt
 from zoompick.geo.shapes import Shape, checked_polygon
 
-_MOST_ROWS = 100_000
+_MOST_ROWS, _PATIENCE_S = 100_000, 20.0
+"""Views may go on for ever."""
 _ENVELOPE_BYTES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
 
 
@@ -33,13 +36,17 @@ def read_geopackage(path: Path) -> tuple[list[Feature], list[str]]:
     """
     try:
         with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)) as database:
+            database.text_factory = lambda data: data.decode("utf-8", "replace")
+            database.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, guard.MOST_BYTES)
+            ends = time.monotonic() + _PATIENCE_S
+            database.set_progress_handler(lambda: time.monotonic() > ends, 100_000)
             tables = database.execute(
                 "SELECT table_name, column_name, srs_id FROM gpkg_geometry_columns ORDER BY table_name"
             ).fetchall()
             if not tables:
                 raise AreaError(f"{path.name} has no table with a geometry.", "Give one with a polygon layer.")
             features = [feature for table in tables for feature in _rows(database, table, path.name)]
-    except sqlite3.Error as error:
+    except (sqlite3.Error, OverflowError, MemoryError, TypeError) as error:
         raise AreaError(f"{path.name} is not a GeoPackage that can be read: {error}.", "Export it again.") from error
     if not features:
         names = ", ".join(str(table[0]) for table in tables)
@@ -65,7 +72,7 @@ def _rows(database: sqlite3.Connection, entry: tuple[str, str, int], label: str)
             polygon = _placed(polygon, wkt, label)
         name = next((str(value) for key, value in record.items() if key.lower() == "name" and value), "")
         plain = {key: value for key, value in record.items() if not isinstance(value, bytes)}
-        yield Feature(name, checked_polygon(polygon, f"A polygon in {label}"), plain)
+        yield Feature(name, checked_polygon(polygon, f"A polygon in {label}"), {"layer": table, **plain})
 
 
 def _definition(database: sqlite3.Connection, srs: int) -> str:
@@ -83,10 +90,65 @@ def _polygon(blob: object, label: str) -> Shape | None:
         if not isinstance(blob, bytes) or blob[:2] != b"GP":
             raise ValueError("no GeoPackage geometry")
         skip = 8 + _ENVELOPE_BYTES[blob[3] >> 1 & 7]
+        if not is_plain_polygon(blob[skip:]):
+            return None
         shape = shapely.force_2d(shapely.from_wkb(blob[skip:]))
     except (ValueError, IndexError, KeyError, struct.error, shapely.errors.ShapelyError) as error:
         raise AreaError(f"A geometry in {label} is damaged: {error}.", "Export it again.") from error
     return shape if shape.geom_type in ("Polygon", "MultiPolygon") and not shape.is_empty else None
+
+
+def is_plain_polygon(wkb: bytes) -> bool:
+    """True for a polygon, or polygons side by side; False for anything else, however deep it is nested.
+
+    The geometry library follows nested collections down to the end of the stack, so they never reach it.
+    Source: OGC 06-103r4, section 8.2 (well-known binary).
+
+    Raises
+    ------
+    ValueError, struct.error
+        Cut short.
+    """
+    kind, order, at = _wkb_head(wkb, 0)
+    if kind == _POLYGON:
+        return True
+    if kind != _MULTIPOLYGON:
+        return False
+    (count,) = struct.unpack_from(f"{order}I", wkb, at)
+    at += 4
+    for _ in range(count):
+        kind, order, at = _wkb_head(wkb, at)
+        if kind != _POLYGON:
+            return False
+        size = 8 * _dimensions(wkb, at - 4, order)
+        (rings,) = struct.unpack_from(f"{order}I", wkb, at)
+        at += 4
+        for _ in range(rings):
+            (corners,) = struct.unpack_from(f"{order}I", wkb, at)
+            at += 4 + corners * size
+            if at > len(wkb):
+                raise ValueError("cut short")
+    return True
+
+
+_POLYGON, _MULTIPOLYGON = 3, 6
+
+
+def _wkb_head(wkb: bytes, at: int) -> tuple[int, str, int]:
+    """Kind without its dimensions, byte order, and where the rest begins."""
+    order = "<" if wkb[at] else ">"
+    (code,) = struct.unpack_from(f"{order}I", wkb, at + 1)
+    at += 5
+    if code & 0x20000000:
+        at += 4
+    return (code & 0xFFFF) % 1000, order, at
+
+
+def _dimensions(wkb: bytes, at: int, order: str) -> int:
+    (code,) = struct.unpack_from(f"{order}I", wkb, at)
+    iso = (code & 0xFFFF) // 1000
+    has_z, has_m = bool(code & 0x80000000) or iso in (1, 3), bool(code & 0x40000000) or iso in (2, 3)
+    return 2 + has_z + has_m
 
 
 def _placed(polygon: Shape, wkt: str, label: str) -> Shape:

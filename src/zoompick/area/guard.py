@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -30,6 +31,39 @@ def read_bytes(path: Path) -> bytes:
         raise AreaError(f"{path} cannot be read: {error.strerror}.", "Check the path.") from error
 
 
+def as_utf8(data: bytes) -> bytes:
+    """A text in UTF-16 or UTF-32, as its first bytes tell, in UTF-8; all else as it is."""
+    for mark, encoding in _MARKS:
+        if data.startswith(mark):
+            text = data.decode(encoding, "replace").lstrip("\ufeff")
+            return re.sub(r"""(<\?xml[^>]*?)\s+encoding\s*=\s*["'][^"']*["']""", r"\1", text, count=1).encode()
+    return data
+
+
+_MARKS = ((b"\xff\xfe\0\0", "utf-32"), (b"\0\0\xfe\xff", "utf-32"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
+_MOST_DEPTH = 64
+"""Brackets within brackets; a polygon of parts with holes has four or five."""
+
+
+def refuse_deep(text: str, label: str) -> None:
+    """Refuse a text whose brackets lie deeper in one another than in any area: readers go down with them.
+
+    Raises
+    ------
+    AreaError
+    """
+    depth = 0
+    for found in re.finditer(r"[\[{(]|[\]})]", text):
+        depth += 1 if found[0] in "[{(" else -1
+        if depth > _MOST_DEPTH:
+            raise AreaError(f"{label} is nested more than {_MOST_DEPTH} deep.", "That is no area.")
+
+
+def local(element: Element) -> str:
+    """Name of an XML element without its namespace."""
+    return str(element.tag).rpartition("}")[2] if isinstance(element.tag, str) else ""
+
+
 def members(path: Path) -> dict[str, bytes]:
     """Files in a zip archive by name, unpacked in memory, never more than a bound.
 
@@ -39,6 +73,7 @@ def members(path: Path) -> dict[str, bytes]:
         No zip archive, damaged, or a bomb.
     """
     import zipfile
+    import zlib
 
     try:
         with zipfile.ZipFile(path) as archive:
@@ -50,7 +85,15 @@ def members(path: Path) -> dict[str, bytes]:
                     "That is no area; unpack it yourself if you trust it.",
                 )
             return {entry.filename: _member(archive, entry, path) for entry in entries}
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, OSError, EOFError) as error:
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        NotImplementedError,
+        RuntimeError,
+        OSError,
+        EOFError,
+        ValueError,
+    ) as error:
         raise AreaError(
             f"{path} is no zip archive that can be read: {error}.", "Download or make it again."
         ) from error
@@ -78,7 +121,9 @@ def xml_root(data: bytes, label: str) -> Element:
     from defusedxml import ElementTree
 
     try:
-        return ElementTree.fromstring(data, forbid_dtd=False)
+        root: Element = ElementTree.fromstring(data, forbid_dtd=False)
+        _refuse_deep_xml(root, label)
+        return root
     except defusedxml.DefusedXmlException as error:
         raise AreaError(
             f"{label} declares XML entities, which can be used to attack; it is not read.",
@@ -86,3 +131,13 @@ def xml_root(data: bytes, label: str) -> Element:
         ) from error
     except (ElementTree.ParseError, ValueError, LookupError) as error:
         raise AreaError(f"{label} is not XML that can be read: {error}.", "Export it again.") from error
+
+
+def _refuse_deep_xml(root: Element, label: str) -> None:
+    """XML whose elements lie thousands deep in one another is taken apart by nobody's stack but its maker's."""
+    level, depth = [root], 0
+    while level:
+        depth += 1
+        if depth > 4 * _MOST_DEPTH:
+            raise AreaError(f"{label} is nested more than {4 * _MOST_DEPTH} deep.", "That is no area.")
+        level = [child for element in level for child in element]

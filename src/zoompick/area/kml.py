@@ -6,17 +6,19 @@ first .kml file counts (annex C).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 from xml.sax.saxutils import escape
 
 import shapely
+import shapely.affinity
 
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError
-from zoompick.geo.shapes import Shape, polygon_of
+from zoompick.geo.shapes import Shape, checked_polygon, lonlat_box, polygon_of
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -31,6 +33,9 @@ def read_kml(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     """
     root = guard.xml_root(data, label)
     features = [feature for mark in _all(root, "Placemark") if (feature := _feature(mark, label))]
+    features += [
+        _overlay(entry, label) for entry in _all(root, "GroundOverlay") if _child(entry, "LatLonBox") is not None
+    ]
     links = sum(1 for _ in _all(root, "NetworkLink"))
     notes = [f"{label} links to other places ({links}); they were not followed."] if links else []
     if not features:
@@ -43,12 +48,23 @@ def read_kml(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
 
 
 def read_kmz(path: Path) -> tuple[list[Feature], list[str]]:
-    """Polygons of the first KML file in a KMZ archive."""
+    """Polygons of the KML files in a KMZ archive; those of the first need no name of their own."""
     found = guard.members(path)
     names = [name for name in found if name.lower().endswith(".kml")]
     if not names:
         raise AreaError(f"{path.name} holds no KML file.", "Export it again as KMZ or KML.")
-    return read_kml(found[names[0]], path.name)
+    features, notes = read_kml(found[names[0]], path.name)
+    for name in names[1:]:
+        try:
+            more, told = read_kml(found[name], f"{name} in {path.name}")
+        except AreaError:
+            continue
+        stem = name.rpartition("/")[2].rpartition(".")[0]
+        features += [
+            Feature(entry.name or stem, entry.polygon, dict(entry.attributes) | {"member": stem}) for entry in more
+        ]
+        notes += told
+    return features, notes
 
 
 def _local(element: Element) -> str:
@@ -74,6 +90,12 @@ def _feature(mark: Element, label: str) -> Feature | None:
         _polygon(element, f"The polygon {name or 'without a name'} in {label}") for element in _all(mark, "Polygon")
     ]
     if not polygons:
+        # A line that ends where it began is how some programs draw an outline.
+        rings = [_corners(element, label) for kind in ("LineString", "LinearRing") for element in _all(mark, kind)]
+        closed = [ring for ring in rings if len(ring) >= 4 and ring[0] == ring[-1]]
+        polygons = [polygon_of({"type": "Polygon", "coordinates": [ring]}, f"The line {name} in {label}")
+                    for ring in closed]  # fmt: skip
+    if not polygons:
         return None
     attributes = {element.get("name", ""): _text(element, "value") for element in _all(mark, "Data")}
     attributes |= {element.get("name", ""): (element.text or "").strip() for element in _all(mark, "SimpleData")}
@@ -90,7 +112,31 @@ def _polygon(element: Element, label: str) -> Shape:
 
 
 def _ring(boundary: Element, label: str) -> list[list[float]]:
+    return _corners(boundary, label)
+
+
+def _overlay(entry: Element, label: str) -> Feature:
+    """The box of a picture laid on the ground; a turned one is taken with its turn (OGC KML 2.3, 11.5)."""
+    box = _child(entry, "LatLonBox")
+    assert box is not None
+    name = _text(entry, "name")
+    try:
+        north, south, east, west = (float(_text(box, edge)) for edge in ("north", "south", "east", "west"))
+        turn = float(_text(box, "rotation") or 0)
+    except ValueError as error:
+        raise AreaError(
+            f"The overlay {name} in {label} has edges that cannot be read.", "Export it again."
+        ) from error
+    shape = lonlat_box(west, south, east, north)
+    if turn:
+        shape = shapely.affinity.rotate(shape, turn, "center")
+    return Feature(name, checked_polygon(shape, f"The overlay {name} in {label}"))
+
+
+def _corners(boundary: Element, label: str) -> list[list[float]]:
     text = next((element.text or "" for element in _all(boundary, "coordinates")), "")
+    # Some programs put blanks after the commas.
+    text = re.sub(r"[ \t]*,[ \t]*", ",", text)
     try:
         return [[float(value) for value in corner.split(",")[:2]] for corner in text.split()]
     except ValueError as error:

@@ -86,6 +86,8 @@ class Area:
         parts = list(shapely.get_parts(self.polygon))
         if box.west <= -180 and box.east >= 180 and (box.south <= -90 or box.north >= 90):
             corners = np.radians(shapely.get_coordinates(self.polygon))
+            if box.south <= -90 and box.north >= 90:
+                return 0.0, 0.0
             corners = corners[(np.abs(corners[:, 0]) < np.pi) & (np.abs(corners[:, 1]) < np.pi / 2)]
             x, y = np.cos(corners[:, 1]) * np.cos(corners[:, 0]), np.cos(corners[:, 1]) * np.sin(corners[:, 0])
             east, north, up = float(x.mean()), float(y.mean()), float(np.sin(corners[:, 1]).mean())
@@ -152,7 +154,10 @@ def only_named(features: list[Feature], wanted: str, where: str) -> list[Feature
             else f"The attributes are {', '.join(keys[:12]) or 'none'}."
         )
     else:
-        found = [entry for entry in features if entry.name.lower() == wanted.strip().lower()]
+        name = wanted.strip().lower()
+        found = [entry for entry in features if entry.name.lower() == name]
+        layers = ("layer", "member")
+        found = found or [e for e in features if any(str(e.attributes.get(k, "")).lower() == name for k in layers)]
         names = sorted({entry.name for entry in features if entry.name})
         hint = f"There is {', '.join(names[:12])}{' …' if len(names) > 12 else ''}." if names else "None has a name."
     if not found:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import shutil
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -19,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 
 from zoompick.area import guard
 from zoompick.errors import AreaError, UnknownNameError, UsageError
-from zoompick.files import safe_name
+from zoompick.files import parse_json, safe_name
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, polygon_of
 from zoompick.later import later
@@ -113,19 +112,28 @@ def named(text: str, places: Sequence[Place] | None = None) -> Place:
     UnknownNameError
         None is; the near ones are named.
     UsageError
-        Several are.
+        Several are, of whatever gazetteers.
     """
     table = known() if places is None else places
     name, _, within = (part.strip().lower() for part in text.partition(","))
-    found = [entry for entry in table if entry.name.lower() == name and within in ("", entry.within.lower())]
+    found = [
+        entry
+        for entry in table
+        if entry.name.lower() == name and within in ("", entry.within.lower(), entry.gazetteer.lower())
+    ]
     if not found:
         near = [entry.name.lower() for entry in table if entry.gazetteer != "towns"]
         raise UnknownNameError.of("place", text, near)
-    own = [entry for entry in found if entry.gazetteer == found[0].gazetteer]
+    better = [entry for entry in found if entry.gazetteer != "towns"] or found
+    by_place = {(round(e.lon, 6), round(e.lat, 6), e.ground is None): e for e in reversed(better)}
+    own = list(by_place.values())[::-1]
     if len(own) > 1:
-        shown = "; ".join(f"{entry.name}, {entry.within} ({entry.kind})" for entry in own[:6])
-        raise UsageError(f"{len(own)} places are called {text}: {shown}.", "Add where it lies: 'NAME, DISTRICT'.")
-    return found[0]
+        shown = "; ".join(f"{entry.name}, {entry.within or entry.gazetteer} ({entry.kind})" for entry in own[:6])
+        raise UsageError(
+            f"{len(own)} places are called {text}: {shown}.",
+            "Add where it lies, or whose it is: 'NAME, DISTRICT' or 'NAME, GAZETTEER'.",
+        )
+    return own[0]
 
 
 def inside(parent: str, places: Sequence[Place]) -> list[Place]:
@@ -151,7 +159,7 @@ def _read(data: bytes, label: str, gazetteer: str) -> list[Place]:
 
 def _of_geojson(text: str, label: str, gazetteer: str) -> list[Place]:
     try:
-        features = json.loads(text)["features"]
+        features = parse_json(text)["features"]
         return [_place(entry, label, gazetteer) for entry in features]
     except (ValueError, KeyError, TypeError, IndexError, AttributeError) as error:
         raise AreaError(f"The gazetteer {label} cannot be read: {error}.", "It is a FeatureCollection.") from error

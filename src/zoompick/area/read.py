@@ -94,6 +94,30 @@ def area_of(features: list[Feature], notes: Sequence[str], wanted: str, where: s
     return replace(Area(name or fallback, _joined(chosen, where)), description=description, notes=tuple(said))
 
 
+def around_file(path: Path, radius: str, wanted: str = "") -> Area:
+    """The circle of a radius around the one point in a file, of whatever form.
+
+    Raises
+    ------
+    AreaError
+        It holds no point, or several that no name tells apart.
+    """
+    from zoompick.area.points import points_of
+
+    data = guard.as_utf8(guard.read_bytes(path))
+    found = [point for point in points_of(data, path.name) if wanted in ("", point.name)]
+    if not found:
+        what = f"no point called {wanted}" if wanted else "no point"
+        raise AreaError(f"{path.name} holds {what}.", "`around` is for a point; leave it out for an area.")
+    if len(found) > 1:
+        names = ", ".join(point.name for point in found[:6] if point.name)
+        raise AreaError(
+            f"{path.name} holds {len(found)} points.", f"Name one with `named`: {names or 'none has a name'}."
+        )
+    one = found[0]
+    return around_point(coordinates.Point(one.lon, one.lat), radius, one.name or path.stem)
+
+
 def _joined(features: Sequence[Feature], where: str) -> Shape:
     if len(features) == 1:
         return features[0].polygon
@@ -118,7 +142,7 @@ def _by_content(path: Path) -> Read:
         return read_shapefile(path)
     if head.startswith(_TIFF_MAGIC):
         raise AreaError(f"{path.name} is a raster.", "Give it as `like` FILE: its bounds become the area.")
-    return _of_text(guard.read_bytes(path), path.name)
+    return _of_text(guard.as_utf8(guard.read_bytes(path)), path.name)
 
 
 def _of_text(data: bytes, label: str) -> Read:

@@ -37,14 +37,18 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
         layers = sorted(name for name in found if name.lower().endswith(".shp") and not name.startswith("__MACOSX"))
         if not layers:
             raise AreaError(f"{path.name} holds no shapefile.", "A zipped shapefile has .shp, .shx and .dbf inside.")
-        parts = {name[-4:].lower(): data for name, data in found.items() if name[:-4] == layers[0][:-4]}
-        note = [f"{path.name} holds {len(layers)} shapefiles; {layers[0]} was read."] if len(layers) > 1 else []
-    else:
-        beside = {entry.suffix.lower(): entry for entry in path.parent.glob(f"{path.stem}.*")}
-        parts = {kind: guard.read_bytes(beside[kind]) for kind in _PARTS if kind in beside}
-        note = []
-    features, notes = _features(parts, path.name)
-    return features, note + notes
+        features: list[Feature] = []
+        notes: list[str] = []
+        for layer in layers:
+            parts = {name[-4:].lower(): data for name, data in found.items() if name[:-4] == layer[:-4]}
+            more, told = _features(parts, path.name if len(layers) == 1 else f"{layer} in {path.name}")
+            stem = layer[:-4].rpartition("/")[2]
+            features += [Feature(one.name or stem, one.polygon, {"layer": stem, **one.attributes}) for one in more]
+            notes += told
+        return features, notes
+    beside = {entry.suffix.lower(): entry for entry in path.parent.glob(f"{path.stem}.*")}
+    parts = {kind: guard.read_bytes(beside[kind]) for kind in _PARTS if kind in beside}
+    return _features(parts, path.name)
 
 
 def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:

@@ -5,9 +5,11 @@ Source: OGC 06-103r4, section 7 (well-known text of geometry).
 
 from __future__ import annotations
 
+import math
 import re
 from typing import TYPE_CHECKING
 
+from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, Crs, transform
@@ -21,6 +23,7 @@ else:
     np = later("numpy")
     shapely = later("shapely")
 
+_MOST_PIECES = 2000
 _HEAD = re.compile(
     r"(?is)\s*(?:srid\s*=\s*(\d+)\s*;\s*)?((?:multi)?polygon\b|geometrycollection\b|(?:multi)?point\b|(?:multi)?linestring\b)"
 )
@@ -42,6 +45,7 @@ def read_wkt(text: str, label: str) -> tuple[list[Feature], list[str]]:
     match = _HEAD.match(text)
     srid = int(match[1]) if match and match[1] else LONLAT.epsg
     body = text.partition(";")[2] if match and match[1] else text
+    guard.refuse_deep(body, label)
     try:
         shape = shapely.force_2d(shapely.from_wkt(body.strip()))
         source = Crs.parse(str(srid))
@@ -54,8 +58,13 @@ def read_wkt(text: str, label: str) -> tuple[list[Feature], list[str]]:
     if shape.geom_type not in ("Polygon", "MultiPolygon"):
         raise AreaError(f"{label} is a {shape.geom_type}, expected a Polygon or MultiPolygon.", "Give a polygon.")
     if source != LONLAT and not source.is_geographic:
+        west, south, east, north = shape.bounds
+        # Cut by a kilometre, and never into more pieces than any outline needs.
+        step = max(1000.0, (east - west) / _MOST_PIECES, (north - south) / _MOST_PIECES)
+        if not math.isfinite(step):
+            raise AreaError(f"{label} holds a coordinate that is no number.", "Mend the polygon.")
         shape = shapely.transform(
-            shapely.segmentize(shape, 1000.0),
+            shapely.segmentize(shape, step),
             lambda xy: np.column_stack(transform(xy[:, 0], xy[:, 1], source, LONLAT)),
         )
     return [Feature("", checked_polygon(shape, label))], []

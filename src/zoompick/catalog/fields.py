@@ -51,6 +51,16 @@ class Told:
         return str(found) if isinstance(found, str | int | float) else ""
 
 
+def edges_of(box: object) -> tuple[float, float, float, float] | tuple[()]:
+    """West, south, east, north of a bbox of four numbers or, with heights, of six; empty for anything else."""
+    numbers = [as_number(edge) for edge in box] if isinstance(box, list) else []
+    if len(numbers) not in (4, 6) or None in numbers:
+        return ()
+    half = len(numbers) // 2
+    west, south, east, north = (float(edge or 0) for edge in (*numbers[:2], *numbers[half : half + 2]))
+    return west, south, east, north
+
+
 def as_number(found: object) -> float | None:
     """A JSON number, never a boolean, never NaN."""
     if not isinstance(found, int | float) or isinstance(found, bool):

@@ -15,6 +15,7 @@ import shapely
 
 from zoompick.area.model import Feature
 from zoompick.errors import AreaError, FormatError, UsageError
+from zoompick.files import parse_json
 from zoompick.geo.shapes import geojson_of
 
 ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
@@ -66,8 +67,8 @@ def _vector(path: Path) -> Iterable[Feature]:
 
 def _of_json(path: Path, collection: str, day: str) -> Iterator[dict[str, Any]]:
     try:
-        value = json.loads(path.read_text(encoding="utf-8-sig"))
-    except (OSError, ValueError, RecursionError) as error:
+        value = parse_json(path.read_text(encoding="utf-8-sig"))
+    except (OSError, ValueError) as error:
         raise FormatError(f"{path} is not JSON that can be read: {error}.", "Make it again.") from error
     features = value.get("features") if isinstance(value, dict) else None
     if not isinstance(features, list):
@@ -120,7 +121,7 @@ def _of_row(feature: Feature, number: int, collection: str, day: str) -> dict[st
     """A row as written by :func:`write_parquet` gives its item back; any other is read by its columns."""
     row = dict(feature.attributes)
     try:
-        properties, assets = json.loads(row.pop("properties")), json.loads(row.pop("assets"))
+        properties, assets = parse_json(row.pop("properties")), parse_json(row.pop("assets"))
     except (KeyError, TypeError, ValueError):
         return _item(row, geojson_of(feature.polygon), number, collection, day)
     item = _item(row, geojson_of(feature.polygon), number, collection, day)

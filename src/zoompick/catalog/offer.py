@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.catalog.fields import as_number
+from zoompick.catalog.fields import as_number, edges_of
 
 _NAMES = (
     "good_for", "access", "login", "limits", "price_km2", "zoom_levels", "pixels", "formats", "attribution",
@@ -61,7 +61,7 @@ def of_collection(collection: Mapping[str, Any]) -> Offer:
     notes = _object(_told(collection, "level_notes"))
     return Offer(
         dates=tuple(_first_list(_object(extent.get("temporal")).get("interval"))),
-        bbox=tuple(box) if len(box) == 4 else (),
+        bbox=edges_of(box),
         platforms=summaries.get("platform"),
         instruments=summaries.get("instruments"),
         gsd_m=summaries.get("gsd"),

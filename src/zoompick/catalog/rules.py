@@ -111,7 +111,7 @@ def clearest_per(scenes: Sequence[Scene], per: str, area: Shape, cloud: Figure, 
 
 @dataclass(frozen=True)
 class Pair:
-    """Two scenes, or overpasses, of one ground before and after a day; the smaller ``unlike`` the more they are alike.
+    """Two scenes, or overpasses, of one ground before and after a day; the smaller ``unlike`` the better.
 
     Attributes
     ----------

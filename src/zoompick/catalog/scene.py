@@ -234,12 +234,10 @@ def footprints_of(scenes: Sequence[Scene]) -> list[Shape | None]:
 
 
 def _of_bbox(bbox: object, scene_id: str) -> Shape:
-    numbers = [fields.as_number(entry) for entry in bbox] if isinstance(bbox, list) else []
-    if len(numbers) not in (4, 6) or None in numbers:
+    edges = fields.edges_of(bbox)
+    if not edges:
         raise AreaError(f"{scene_id} has neither a footprint nor a bbox.", "It cannot be placed.")
-    half = len(numbers) // 2
-    west, south, east, north = (float(entry or 0) for entry in (*numbers[:2], *numbers[half : half + 2]))
-    return lonlat_box(west, south, east, north)
+    return lonlat_box(*edges)
 
 
 def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:

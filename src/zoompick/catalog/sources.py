@@ -96,11 +96,25 @@ def add(source: Source, path: Path) -> bool:
     table = load(path)
     replaced = source.name in table
     table[source.name] = source
+    _write(table, path)
+    return replaced
+
+
+def remove(name: str, path: Path) -> bool:
+    """Forget a source of a file; True when it was there."""
+    table = load(path)
+    if name not in table:
+        return False
+    del table[name]
+    _write(table, path)
+    return True
+
+
+def _write(table: Mapping[str, Source], path: Path) -> None:
     rows = {
         name: {key: value for key, value in asdict(table[name]).items() if key != "name"} for name in sorted(table)
     }
     write_json(path, rows)
-    return replaced
 
 
 def named(name: str, table: Mapping[str, Source]) -> Source:

@@ -12,7 +12,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.fields import as_number
+from zoompick.catalog.fields import edges_of
 from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
@@ -46,12 +46,20 @@ class StaticCatalog:
 
     def _document(self, url: str) -> Mapping[str, Any]:
         value = self._client.json(url)
-        if not isinstance(value, dict) or not isinstance(value.get("links"), list):
-            raise SourceError(f"{url} is no STAC document.", "Give the root of a static catalog.")
+        is_items = isinstance(value, dict) and value.get("type") in ("Feature", "FeatureCollection")
+        if not isinstance(value, dict) or not (is_items or isinstance(value.get("links"), list)):
+            raise SourceError(
+                f"{url} is no STAC document.", "Give the root of a static catalog, or an ItemCollection."
+            )
         return value
 
     def collections(self) -> list[dict[str, Any]]:
-        """All collections of the catalog, however deep."""
+        """All collections of the catalog, however deep; of an ItemCollection those that its items name."""
+        if self.landing.get("type") == "FeatureCollection":
+            names = {
+                str(item["collection"]) for item in objects_in(self.landing, "features") if item.get("collection")
+            }
+            return [{"type": "Collection", "id": name} for name in sorted(names)]
         return [dict(entry) for entry in self._walk(None) if entry.get("type") == "Collection"]
 
     def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
@@ -64,19 +72,24 @@ class StaticCatalog:
         SourceError
         """
         seen: set[str] = set()
-        for document in self._walk(criteria):
+        for url, document in self._walk_all(criteria):
             if document.get("type") == "Collection":
                 seen.add(str(document.get("id")))
             if document.get("type") == "Feature":
-                yield dict(document)
+                yield _placed(document, url)
             elif document.get("type") == "FeatureCollection":
-                yield from objects_in(document, "features")
+                for item in objects_in(document, "features"):
+                    seen.add(str(item.get("collection") or ""))
+                    yield _placed(item, url)
         for name in criteria.collections:
             if name not in seen:
                 raise UnknownNameError.of("collection", name, seen)
 
     def _walk(self, criteria: Criteria | None) -> Iterator[Mapping[str, Any]]:
-        """Documents, breadth first; items only when there is a query; each address once."""
+        return (document for _, document in self._walk_all(criteria))
+
+    def _walk_all(self, criteria: Criteria | None) -> Iterator[tuple[str, Mapping[str, Any]]]:
+        """Addresses and documents, breadth first; items only when there is a query; each address once."""
         rels = ("child",) if criteria is None else ("child", "item", "items")
         queue, known = deque([self.url]), {self.url}
         foreign = 0
@@ -84,9 +97,9 @@ class StaticCatalog:
             url = queue.popleft()
             document = self._document(url) if url != self.url else self.landing
             if criteria is not None and document.get("type") == "Collection" and not _may_hold(document, criteria):
-                yield {"type": "Collection", "id": document.get("id")}
+                yield url, {"type": "Collection", "id": document.get("id")}
                 continue
-            yield document
+            yield url, document
             if document.get("type") == "Feature":
                 continue
             for link in links_of(document):
@@ -104,6 +117,15 @@ class StaticCatalog:
             )
         if len(known) >= _MOST_DOCUMENTS:
             self._report(Noted(f"{self._host} has more than {_MOST_DOCUMENTS} documents; the rest was not read."))
+
+
+def _placed(item: Mapping[str, Any], url: str) -> dict[str, Any]:
+    """An item that tells its own address: addresses in it that are relative are so to the document it came in."""
+    own = links_of(item, "self")
+    if own and str(own[0]["href"]).startswith(("http://", "https://")):
+        return dict(item)
+    others = [link for link in links_of(item) if link.get("rel") != "self"]
+    return dict(item) | {"links": [{"rel": "self", "href": _target(url, own[0]["href"]) if own else url}, *others]}
 
 
 def _target(base: str, href: str) -> str:
@@ -129,6 +151,6 @@ def _boxes(collection: Mapping[str, Any]) -> Iterator[Bounds]:
     spatial = extent.get("spatial") if isinstance(extent, dict) else None
     boxes = spatial.get("bbox") if isinstance(spatial, dict) else None
     for box in boxes if isinstance(boxes, list) else ():
-        edges = [as_number(edge) for edge in box] if isinstance(box, list) else []
-        if len(edges) == 4 and None not in edges:
-            yield Bounds(*edges)  # type: ignore[arg-type]
+        edges = edges_of(box)
+        if edges:
+            yield Bounds(*edges)

@@ -5,7 +5,7 @@ Source: OGC 07-057r7 (WMTS 1.0.0), section 7; TileJSON 3.0.0; OGC 17-083r4 (Two 
 
 from __future__ import annotations
 
-import json
+import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -17,7 +17,9 @@ import shapely
 from defusedxml.common import DefusedXmlException
 
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.fields import edges_of
 from zoompick.errors import SourceError, UnknownNameError, UsageError
+from zoompick.files import parse_json, whole_number
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.tilegrid import (
     MERCATOR,
@@ -138,19 +140,21 @@ class TileService:
 
     def _of_tilejson(self, text: str) -> TileLayer:
         try:
-            told = json.loads(text)
+            told = parse_json(text)
             low, high = int(told.get("minzoom", 0)), int(told.get("maxzoom", MOST_ZOOM))
             address = urljoin(self.url, str(told["tiles"][0]))
-        except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
+        except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
             raise SourceError(f"{self.url} is no TileJSON: {error}.", "Check the address.") from error
-        bounds = told.get("bounds")
+        bounds, last = told.get("bounds"), min(MOST_ZOOM, high)
+        if not 0 <= low <= last:
+            raise SourceError(f"{self.url} tells the levels {low} to {high}.", "That is no TileJSON of pictures.")
         return TileLayer(
             name=self.name,
             title=str(told.get("name") or ""),
-            grid=web_mercator(low, high),
+            grid=web_mercator(low, last),
             addresses={_kind_of(address): _down(address, str(told.get("scheme")))},
             attribution=re.sub(r"<[^>]*>", "", str(told.get("attribution") or "")),
-            bounds=tuple(map(float, bounds)) if isinstance(bounds, list) and len(bounds) == 4 else (),
+            bounds=edges_of(bounds),
         )
 
     def layer(self, name: str) -> TileLayer:
@@ -212,7 +216,7 @@ def _layer(layer: Element, sets: Mapping[str, TileGrid], credit: str, base: str,
     grid = _limited(sets[_text(links[0], "TileMatrixSet")], _all(links[0], "TileMatrixLimits"))
     styles = sorted(_all(layer, "Style"), key=lambda entry: entry.get("isDefault", "") != "true")
     low, high = (_first(layer, corner) for corner in ("LowerCorner", "UpperCorner"))
-    corners = [float(value) for c in (low, high) if c is not None for value in (c.text or "").split()]
+    corners = [_finite(value) for c in (low, high) if c is not None for value in (c.text or "").split()]
     addresses = {
         entry.get("format", ""): urljoin(base, entry.get("template", ""))
         for entry in _all(layer, "ResourceURL")
@@ -229,7 +233,7 @@ def _layer(layer: Element, sets: Mapping[str, TileGrid], credit: str, base: str,
         addresses=addresses,
         style=_text(styles[0], "Identifier") if styles else "default",
         attribution=credit,
-        bounds=tuple(corners) if len(corners) == 4 else (),
+        bounds=edges_of(corners),
     )
 
 
@@ -258,24 +262,59 @@ def _grid(matrix_set: Element) -> TileGrid | None:
         matrices = [_matrix(entry, unit_m, turned) for entry in _all(matrix_set, "TileMatrix")]
     except (ValueError, UsageError):
         return None
+    if not matrices:
+        return None
     return sorted_grid(_text(matrix_set, "Identifier"), crs, matrices)
 
 
 def _matrix(entry: Element, unit_m: float, turned: bool) -> Matrix:
     """One level; its corner has the axes in the order of the register (OGC 17-083r4, section 7.1)."""
-    first, second = (float(value) for value in _text(entry, "TopLeftCorner").split())
+    first, second = (_number(value) for value in _text(entry, "TopLeftCorner").split())
     width, height, cols, rows = (
-        int(_text(entry, name)) for name in ("TileWidth", "TileHeight", "MatrixWidth", "MatrixHeight")
+        _count(_text(entry, name)) for name in ("TileWidth", "TileHeight", "MatrixWidth", "MatrixHeight")
     )
     west, north = (second, first) if turned else (first, second)
-    pixel = float(_text(entry, "ScaleDenominator")) * SCREEN_PIXEL_M / unit_m
+    pixel = _number(_text(entry, "ScaleDenominator")) * SCREEN_PIXEL_M / unit_m
+    if not (pixel > 0 and max(width, height) <= _MOST_TILE_PX):
+        raise ValueError("a level without pixels, or of far too large tiles")
     return Matrix(_text(entry, "Identifier"), pixel, west, north, width, height, cols, rows)
+
+
+def _number(text: str) -> float:
+    """A finite number, or ValueError."""
+    found = float(text)
+    if not math.isfinite(found):
+        raise ValueError(f"{text} is no number")
+    return found
+
+
+def _finite(text: str) -> float | None:
+    """A finite number, or None."""
+    try:
+        return _number(text)
+    except ValueError:
+        return None
+
+
+def _count(text: str) -> int:
+    """A whole number above 0, or ValueError."""
+    found = whole_number(text)
+    if not found:
+        raise ValueError(f"{text} is no count")
+    return found
+
+
+_MOST_TILE_PX = 8192
 
 
 def _limited(grid: TileGrid, limits: Sequence[Any]) -> TileGrid:
     """A grid with the levels, rows and columns that a layer has."""
     names = ("MinTileCol", "MaxTileCol", "MinTileRow", "MaxTileRow")
-    told = {_text(entry, "TileMatrix"): tuple(int(_text(entry, name)) for name in names) for entry in limits}
+    told = {}
+    for entry in limits:
+        numbers = tuple(whole_number(_text(entry, name)) for name in names)
+        if None not in numbers:
+            told[_text(entry, "TileMatrix")] = tuple(number or 0 for number in numbers)
     kept = [replace(matrix, limits=told[matrix.name]) for matrix in grid.matrices if matrix.name in told]
     return replace(grid, matrices=tuple(kept)) if kept else grid
 

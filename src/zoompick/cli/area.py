@@ -118,18 +118,27 @@ def _show(given: Area, as_json: bool, picture: Path | None = None) -> None:
         show.note(f"Drawn in {picture}.")
 
 
+_MOST_ZONES = 6
+
+
 def _facts(given: Area) -> list[tuple[str, str]]:
     import shapely
 
+    from zoompick.errors import AreaError
     from zoompick.geo.geodesy import perimeter_km
     from zoompick.geo.shapes import bounds_of, project
     from zoompick.workflow.areas import where
 
     lon, lat = given.centre
-    flat = bounds_of(project(given.polygon, given.utm))
-    metres = f"west {flat.west:.0f}, south {flat.south:.0f}, east {flat.east:.0f}, north {flat.north:.0f}"
-    metres += f" ({given.utm})"
-    zones = ", ".join(f"{crs} ({crs.name})" for crs in given.utm_zones)
+    try:
+        flat = bounds_of(project(given.polygon, given.utm))
+        metres = f"west {flat.west:.0f}, south {flat.south:.0f}, east {flat.east:.0f}, north {flat.north:.0f}"
+        metres += f" ({given.utm})"
+    except AreaError:
+        metres = "too wide for one UTM zone"
+    crossed = given.utm_zones
+    zones = ", ".join(f"{crs} ({crs.name})" for crs in crossed[:_MOST_ZONES])
+    zones += f" and {len(crossed) - _MOST_ZONES} more" if len(crossed) > _MOST_ZONES else ""
     under: dict[str, list[str]] = {}
     for entry in where(given):
         under.setdefault(entry.kind, []).append(entry.name)

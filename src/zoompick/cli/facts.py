@@ -136,7 +136,7 @@ def of_collection(collection: Mapping[str, Any]) -> list[Fact]:
     offered = offer.of_collection(collection)
     found = [
         ("dates", " to ".join(str(end)[:10] if end else "now" for end in offered.dates)),
-        ("where", "west {}, south {}, east {}, north {}".format(*offered.bbox) if offered.bbox else ""),
+        ("where", "west {:g}, south {:g}, east {:g}, north {:g}".format(*offered.bbox) if offered.bbox else ""),
         ("platforms", words(offered.platforms)),
         ("instrument", words(offered.instruments)),
         ("pixels (m)", words(offered.gsd_m)),

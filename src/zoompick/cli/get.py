@@ -107,13 +107,28 @@ def _closing(done: Downloaded, folder: Path) -> None:
 
     decided = done.plan
     if done.ready is None:
-        show.note(f"{show.counted(len(decided.here), 'file')} here and checked; nothing was fetched.")
+        show.note(f"{show.counted(len(decided.here), 'file')} here, as recorded; nothing was fetched.")
         return
     here = f", {len(decided.here)} were here already" if decided.here else ""
     came = show.counted(len(decided.fetch), "file")
-    show.note(f"{came} fetched and checked ({human_bytes(done.received_bytes)}) into {show.place(folder)}{here}.")
+    size = human_bytes(done.received_bytes)
+    show.note(f"{came} fetched{_checked(decided)} ({size}) into {show.place(folder)}{here}.")
     if words := get.saved_words(done.ready):
         show.note(words)
+
+
+def _checked(decided: DownloadPlan) -> str:
+    """Whether what came was held against digests of those who published it."""
+    from zoompick.transfer import record
+
+    rows = [record.read(entry.path.parent).get(entry.path.name) for entry in decided.fetch]
+    held = sum(row is not None and bool(row.checked_by) for row in rows)
+    if held == len(rows):
+        return " and checked"
+    if held:
+        return f", {held} of them checked, for the others no digest is published"
+    parts = all(row is not None and row.whole_size is not None for row in rows)
+    return ", for parts of files no digest is published" if parts else ", no digest is published"
 
 
 def _split(command: str) -> list[str]:

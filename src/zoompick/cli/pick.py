@@ -365,5 +365,5 @@ def pick_list(
     if not entries:
         show.note("The shortlist is empty. 'zoompick search', then 'zoompick pick NUMBER …'.")
         return
-    states = {state.entry.scene.key: state.state for state in state_of(study).scenes}
+    states = {state.entry.scene.key: state.state for state in state_of(study, with_products=False).scenes}
     show_scenes(entries, with_id=True, states=states)

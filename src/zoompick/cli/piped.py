@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from typing import TYPE_CHECKING
 
@@ -25,6 +24,7 @@ def piped_scenes() -> list[Entry]:
         No ItemCollection.
     """
     from zoompick.errors import DataError, NothingFoundError, UsageError
+    from zoompick.files import parse_json
     from zoompick.study.scenelist import from_collection
 
     if sys.stdin.isatty():
@@ -33,6 +33,6 @@ def piped_scenes() -> list[Entry]:
         text = sys.stdin.read()
         if not text.strip():
             raise NothingFoundError("Nothing came through the pipe.", "See what the command before it says.")
-        return from_collection(json.loads(text), "Standard input")
-    except (ValueError, RecursionError) as error:
+        return from_collection(parse_json(text), "Standard input")
+    except ValueError as error:
         raise DataError(f"Standard input is not JSON: {error}.", _HOW) from error

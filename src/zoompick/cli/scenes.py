@@ -102,7 +102,8 @@ def _csv_row(number: int, entry: Entry) -> list[Any]:
     inside = None if entry.cloud_area_percent is None else round(entry.cloud_area_percent, 2)
     return [
         number, s.id, s.collection, s.source, s.when.isoformat(), s.until.isoformat(), s.platform, s.tile,
-        s.cloud_percent, inside, round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m, s.access, s.size,
+        s.cloud_percent, inside, round(entry.cover_percent, 2), s.sun_elevation_deg, s.off_nadir_deg, s.pixel_m,
+        s.access, s.size,
     ]  # fmt: skip
 
 

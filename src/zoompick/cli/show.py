@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
+from zoompick.files import json_bytes
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -105,7 +106,13 @@ def note(text: str) -> None:
 
 def as_json(value: object) -> None:
     """A JSON document to standard output."""
-    sys.stdout.write(_escaped(json.dumps(value, indent=2, ensure_ascii=not _is_utf8(), allow_nan=False)) + "\n")
+    text = json_bytes(value, 2).decode()
+    sys.stdout.write((_escaped(text) if _is_utf8() else _ascii(text)) + "\n")
+
+
+def _ascii(text: str) -> str:
+    """JSON for a terminal of few letters."""
+    return text if text.isascii() else json.dumps(json.loads(text), indent=2)
 
 
 def _is_utf8() -> bool:
@@ -218,6 +225,7 @@ class _Log:
         self._lock = threading.Lock()
         self._totals: dict[str, float] = {}
         self._done: dict[str, float] = {}
+        self._old: dict[str, float] = {}
         self._began: dict[str, float] = {}
         self._told: dict[str, float] = {}
 
@@ -229,6 +237,7 @@ class _Log:
         elif isinstance(event, Started) and event.unit == "B" and event.total:
             now = time.monotonic()
             self._totals[event.task], self._done[event.task] = event.total, 0.0
+            self._old[event.task] = 0.0
             self._began[event.task] = self._told[event.task] = now
         elif isinstance(event, Advanced) and event.task in self._totals:
             self._advance(event)
@@ -236,11 +245,12 @@ class _Log:
     def _advance(self, event: Advanced) -> None:
         with self._lock:
             self._done[event.task] += event.amount
+            self._old[event.task] += event.amount if event.is_old else 0
             now, done, total = time.monotonic(), self._done[event.task], self._totals[event.task]
             if now - self._told[event.task] < _BETWEEN_LINES_S:
                 return
             self._told[event.task] = now
-        rate = done / (now - self._began[event.task])
+        rate = (done - self._old[event.task]) / (now - self._began[event.task])
         left = f", {max(0.0, total - done) / rate:.0f} s left" if rate > 0 else ""
         note(f"{event.task}: {_amount(done, total, rate, 'B')}{left}")
 
@@ -296,7 +306,12 @@ class _Drawn:
         task = self._tasks.get(event.task)
         if task is None:
             return
-        self._bars.advance(task, event.amount)
+        if event.is_old:
+            # What was done before tells no rate: the clock begins anew.
+            before = next(entry for entry in self._bars.tasks if entry.id == task)
+            self._bars.reset(task, completed=int(before.completed + event.amount))
+        else:
+            self._bars.advance(task, event.amount)
         state = next(entry for entry in self._bars.tasks if entry.id == task)
         self._bars.update(task, amount=_amount(state.completed, state.total, state.speed, self._units[event.task]))
 

@@ -14,7 +14,7 @@ from zoompick.cli.groups import group
 if TYPE_CHECKING:
     from zoompick.catalog.sources import Source
 
-source = group(text="Sources of scenes: add, list, show, check, log in.")
+source = group(text="Sources of scenes: add, list, show, check, log in, remove.")
 
 
 @source.command("add")
@@ -39,20 +39,23 @@ def source_add(
     from zoompick.net.client import Client
     from zoompick.study.folder import Study
     from zoompick.study.journal import act
+    from zoompick.workflow.check_source import look_there
 
     if day:
         Period.parse(day)
     study = Study.need(Path.cwd()) if here else None
     path = sources.sources_file(study.root if study else None)
     added = sources.Source.checked(name, url, kind, day)
-    if added.kind == "footprints":
-        # Indexed now, so that a file that cannot be read is told now.
-        with show.progress() as report:
+    with show.progress() as report:
+        if added.kind == "footprints":
+            # Indexed now, so that a file that cannot be read is told now.
             reader_of(added, Client(report), report)
+        there = look_there(added, bool(kind), report)
+    added = there.source
     with act(study.journal_file if study else None, "source add", source=name, url=url):
         replaced = sources.add(added, path)
     where = "for this study" if here else "for all studies"
-    show.note(f"{'Changed' if replaced else 'Added'} the source {name} ({added.kind}) {where}.")
+    show.note(f"{'Changed' if replaced else 'Added'} the source {name} ({added.kind}) {where}. {there.words}")
 
 
 def _known_sources() -> dict[str, Source]:
@@ -68,16 +71,36 @@ def source_list(as_json: options.Json = False) -> None:
     """List the sources known here."""
     from dataclasses import asdict
 
+    from zoompick.addresses import public
     from zoompick.cli import show
 
     found = _known_sources()
     if as_json:
-        show.as_json([asdict(entry) for entry in found.values()])
+        show.as_json([asdict(entry) | {"url": public(entry.url)} for entry in found.values()])
     elif found:
         columns = [show.Column("name"), show.Column("kind"), show.Column("address", flexible=True)]
-        show.table(columns, [[entry.name, entry.kind, entry.url] for entry in found.values()])
+        show.table(columns, [[entry.name, entry.kind, public(entry.url)] for entry in found.values()])
     else:
         show.note("No source is known yet. Add one: zoompick source add NAME URL.")
+
+
+@source.command("remove")
+def source_remove(
+    name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.")],
+) -> None:
+    """Forget a source: this study's own, else the one of all studies; what came of it stays."""
+    from zoompick.catalog import sources
+    from zoompick.cli import show
+    from zoompick.errors import UnknownNameError
+    from zoompick.study.folder import Study
+    from zoompick.study.journal import act
+
+    study = Study.find(Path.cwd())
+    here = study is not None and sources.remove(name, sources.sources_file(study.root))
+    if not here and not sources.remove(name, sources.sources_file(None)):
+        raise UnknownNameError.of("source", name, _known_sources())
+    with act(study.journal_file if study else None, "source remove", source=name):
+        show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
 
 
 @source.command("show")

@@ -33,8 +33,7 @@ def new(
     from zoompick.workflow.new import NewStudy, new_study
 
     given = options.area_given(area, box, around)
-    limit = 20 if cloud is None else cloud
-    study = new_study(folder, NewStudy(name, given, source, collection or (), dates or (), limit))
+    study = new_study(folder, NewStudy(name, given, source, collection or (), dates or (), cloud))
     show.note(f"Made the study {folder}. Its brief is {study.brief_file}.")
     if given is None:
         show.note("Next: 'zoompick area FILE.geojson' in that folder, then 'zoompick search'.")
@@ -56,7 +55,7 @@ def run(
 
     study = Study.need(Path.cwd())
     if dry_run:
-        return _dry_run(study)
+        return _dry_run(study, as_json)
     with show.progress() as report:
         done = workflow.run(study, report, __version__)
     if as_json:
@@ -100,33 +99,40 @@ def _facts(done: StudyRun) -> dict[str, object]:
     }
 
 
-def _dry_run(study: Study) -> int:
+def _dry_run(study: Study, as_json: bool) -> int:
     from zoompick.cli import show
-    from zoompick.study.shortlist import shortlist
-    from zoompick.workflow.plan import plan_study
+    from zoompick.files import human_bytes
+    from zoompick.workflow.run import preview
 
-    brief, area = study.brief(), study.area()
-    entries = shortlist(study)
-    plan = plan_study(study, brief, area, [entry.scene for entry in entries])
-    grid = plan.grid
+    with show.progress() as report:
+        found = preview(study, report)
+    grid, plan = found.grid, found.download
+    if as_json:
+        show.as_json({
+            "scenes": [entry.scene.id for entry in found.entries], "search": found.searched,
+            "fetch": len(plan.fetch), "bytes": plan.known_bytes, "order": [list(row) for row in plan.on_order],
+            "products": found.products,
+        })  # fmt: skip
+        return exits.DONE
     show.note(f"Study grid: {grid.width} x {grid.height} px of {grid.pixel_text}, {grid.crs}.")
-    if not entries:
-        show.note("No scene is picked yet: the run begins with a search.")
-    columns = [show.Column("step"), show.Column("product"), show.Column("state")]
-    rows = [
-        [
-            step.name,
-            step.output.relative_to(study.root).as_posix(),
-            "there" if step.output.exists() else "to be made",
-        ]
-        for step in plan.steps
-    ]
-    show.table(columns, rows)
+    scenes = show.counted(len(found.entries), "scene")
+    show.note(f"{scenes} would be chosen by a search." if found.searched else f"{scenes} picked.")
+    unknown = f" and {plan.unknown} of unknown size" if plan.unknown else ""
+    what = "parts, at most" if any(entry.region for entry in plan.fetch) else "files"
+    size = human_bytes(plan.known_bytes)
+    fetched = f"{len(plan.fetch)} {what} {size}{unknown} would be fetched" if plan.fetch else "Nothing to fetch"
+    show.note(f"{fetched}; {len(plan.here)} files are here.")
+    if plan.on_order:
+        show.note(f"{len(plan.on_order)} have to be ordered first: 'zoompick order plan'. A run buys nothing.")
+    rows = [[name, "to be made" if state != "up to date" else state, "" if state == "up to date" else state]
+            for name, state in found.products.items()]  # fmt: skip
+    show.table([show.Column("product"), show.Column("what"), show.Column("now", flexible=True)], rows)
     return exits.DONE
 
 
 def status(
     free: Annotated[bool, typer.Option("--free", help="Remove what can be freed.")] = False,
+    dry_run: options.DryRun = False,
     as_json: options.Json = False,
 ) -> None:
     """Show how far each scene of the shortlist is, bytes on disk, and what can be freed."""
@@ -138,6 +144,12 @@ def status(
 
     study = Study.need(Path.cwd())
     state = workflow.state_of(study)
+    if free and dry_run:
+        for path, size in state.can_free.items():
+            show.line(f"{human_bytes(size):>9}  {path.relative_to(study.root).as_posix()}")
+        total = human_bytes(sum(state.can_free.values()))
+        show.note(f"{total} in {len(state.can_free)} places would be freed; nothing was removed.")
+        return
     if free:
         with study.locked(), act(study.journal_file, "free") as doing:
             state = workflow.state_of(study)
@@ -147,9 +159,11 @@ def status(
     if as_json:
         freed = [{"path": str(path), "bytes": size} for path, size in state.can_free.items()]
         scenes = [scene.to_json() for scene in state.scenes]
-        show.as_json({"scenes": scenes, "bytes": dict(state.sizes), "can_free": freed})
+        sizes, products = dict(state.sizes), dict(state.products)
+        show.as_json({"scenes": scenes, "bytes": sizes, "can_free": freed, "products": products})
         return
     _show_scenes(state.scenes)
+    _show_products(state)
     _show_disk(study, state)
 
 
@@ -176,6 +190,23 @@ def _show_scenes(scenes: Sequence[SceneState]) -> None:
     show.table(heads, rows)
 
 
+def _show_products(state: StudyState) -> None:
+    """How many products are up to date, and which are not."""
+    from zoompick.cli import show
+
+    if not state.products:
+        return
+    old = {name: told for name, told in state.products.items() if told != "up to date"}
+    good = len(state.products) - len(old)
+    show.note(f"Products: {good} of {len(state.products)} up to date.")
+    for told in dict.fromkeys(old.values()):
+        names = [name.removeprefix("products/") for name, own in old.items() if own == told]
+        more = f" and {len(names) - 6} more" if len(names) > 6 else ""
+        show.note(f"{told.capitalize()}: {', '.join(names[:6])}{more}.")
+    if old:
+        show.note("'zoompick run' makes them.")
+
+
 def _show_disk(study: Study, state: StudyState) -> None:
     from zoompick.cli import show
     from zoompick.files import human_bytes
@@ -186,7 +217,9 @@ def _show_disk(study: Study, state: StudyState) -> None:
         places = [path.relative_to(study.root).as_posix() for path in state.can_free]
         more = f" and {len(places) - 3} more" if len(places) > 3 else ""
         size = human_bytes(sum(state.can_free.values()))
-        show.note(f"Can be freed: {size} in {', '.join(places[:3])}{more}: 'zoompick status --free'.")
+        show.note(
+            f"Can be freed: {size} in {', '.join(places[:3])}{more}: 'zoompick status --free' (--dry-run lists all)."
+        )
 
 
 def history(

@@ -110,11 +110,20 @@ def _over_the_antimeridian(geometry: dict[str, Any]) -> Shape | None:
     """The polygon cut at 180 degrees when a ring runs over it; None for all others."""
     coordinates = geometry["coordinates"]
     polygons = [coordinates] if geometry["type"] == "Polygon" else coordinates
-    if not any(rings and len(rings[0]) >= 4 and antimeridian.crosses(rings[0]) for rings in polygons):
+    if not any(rings and len(rings[0]) >= 4 and _leaves(rings[0]) for rings in polygons):
         return None
     cut = shapely.union_all([antimeridian.cut(rings[0], rings[1:]) for rings in polygons])
     # A box around the whole globe steps from -180 to 180 and back: nothing is left of it when it is unwound.
     return None if cut.is_empty else cut
+
+
+def _leaves(ring: Any) -> bool:
+    """True for a ring that runs over the antimeridian, also one whose longitudes go on beyond 180 degrees."""
+    lons = [point[0] for point in ring]
+    beyond = min(lons) < -180 or max(lons) > 180
+    return (beyond and min(lons) >= -540 and max(lons) <= 540 and all(abs(point[1]) <= 90 for point in ring)) or (
+        antimeridian.crosses(ring)
+    )
 
 
 def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:

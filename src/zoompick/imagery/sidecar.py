@@ -39,13 +39,16 @@ class Origin:
     inputs : mapping of Path to str
         Files read and their multihashes.
     when : datetime or None
-        Acquisition of what it shows.
+        Acquisition of what it shows; of the first of several.
+    scenes : sequence of mapping
+        All scenes in it: ``id``, ``source``, ``collection``, ``datetime``.
     """
 
     step: str
     options: Mapping[str, Any]
     inputs: Mapping[Path, str]
     when: datetime | None = None
+    scenes: Sequence[Mapping[str, str]] = ()
 
     @property
     def fingerprint(self) -> str:
@@ -86,6 +89,7 @@ def write_sidecar(
             "proj:transform": [
                 raster.grid.pixel_x, 0, raster.grid.west, 0, -raster.grid.pixel_y, raster.grid.north
             ],
+            **_span(origin),
             "zoompick:steps": [{"step": origin.step, "options": origin.options}],
             "zoompick:fingerprint": origin.fingerprint,
         },
@@ -95,6 +99,25 @@ def write_sidecar(
     path = sidecar_of(product)
     files.write_json(path, item)
     return path
+
+
+def _span(origin: Origin) -> dict[str, Any]:
+    """Scenes, and the time from the first to the last of them."""
+    if not origin.scenes:
+        return {}
+    times = sorted(scene["datetime"] for scene in origin.scenes)
+    span = {"start_datetime": times[0], "end_datetime": times[-1]} if len(times) > 1 else {}
+    return span | {"zoompick:scenes": [dict(scene) for scene in origin.scenes]}
+
+
+def scenes_of(product: Path) -> list[dict[str, str]]:
+    """The scenes in a product, as its sidecar tells them; none when it tells none."""
+    try:
+        told = files.read_json(sidecar_of(product))["properties"].get("zoompick:scenes")
+    except (DataError, AttributeError, KeyError, TypeError):
+        return []
+    rows = told if isinstance(told, list) else []
+    return [{str(k): str(v) for k, v in row.items()} for row in rows if isinstance(row, dict) and "datetime" in row]
 
 
 def _step(raster: Raster) -> float:

@@ -16,7 +16,7 @@ from zoompick import pages, settings
 from zoompick.addresses import host_of
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
-from zoompick.files import human_time
+from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
 from zoompick.net.login import Keyring, OneLogin
 from zoompick.net.pace import Pace
@@ -219,12 +219,12 @@ class Client:
 
         def by_head() -> int | None:
             with self.open(url, method="HEAD") as answer:
-                return _whole_number(answer.headers.get("Content-Length"))
+                return whole_number(answer.headers.get("Content-Length"))
 
         def by_first_byte() -> int | None:
             with self.open(url, _FIRST_BYTE) as answer:
                 told = answer.headers.get("Content-Range", "") if answer.status == 206 else ""
-                return _whole_number(told.rpartition("/")[2] or answer.headers.get("Content-Length"))
+                return whole_number(told.rpartition("/")[2] or answer.headers.get("Content-Length"))
 
         try:
             found: int | None = self.again(url, by_head)
@@ -243,7 +243,7 @@ class Client:
         with self.open(url, headers, method or ("GET" if body is None else "POST"), data) as answer:
             text = _limited(answer)
         try:
-            return json.loads(text)
+            return parse_json(text)
         except ValueError as error:
             raise SourceError(
                 f"{url} answered with {_kind(answer.headers)} where JSON was expected.",
@@ -325,7 +325,7 @@ class Client:
         with self._asked("POST", url, headers, urlencode(form).encode(), "") as response:
             answer = self._answer(url, response)
             try:
-                return json.loads(_limited(answer))
+                return parse_json(_limited(answer))
             except ValueError as error:
                 raise SourceError(f"{host_of(url)} answered a log-in with no JSON.", "Check the address.") from error
 
@@ -401,10 +401,6 @@ def _is_web(url: str) -> bool:
         return parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0
     except ValueError:
         return False
-
-
-def _whole_number(text: str | None) -> int | None:
-    return int(text) if text and text.isdigit() else None
 
 
 def _kind(headers: Mapping[str, str]) -> str:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Mapping
 
 from zoompick.addresses import host_of, origin_of
 from zoompick.errors import SourceError
+from zoompick.files import parse_json
 from zoompick.net.retry import TRANSIENT
 
 WANTS_LOGIN, FORBIDDEN, NOT_FOUND, GONE, RANGE_PAST_END = 401, 403, 404, 410, 416
@@ -82,7 +82,7 @@ def is_refused(error: SourceError) -> bool:
 def _said(body: bytes) -> str:
     """What an error body says, of whatever shape, in a few words."""
     try:
-        value = json.loads(body.decode("utf-8", "replace"))
+        value = parse_json(body.decode("utf-8", "replace"))
     except ValueError:
         return ""
     for key in ("description", "detail", "message", "title", "error_description", "error"):

@@ -13,7 +13,7 @@ from typing import Any
 
 from zoompick.addresses import redacted
 from zoompick.errors import CancelledError
-from zoompick.files import disk_errors
+from zoompick.files import disk_errors, parse_json
 
 
 class Act:
@@ -23,10 +23,15 @@ class Act:
         self.name = name
         self.facts: dict[str, Any] = {}
         self.is_kept = True
+        self.outcome = "done"
 
     def nothing_done(self) -> None:
         """What was to be done was done before: it gets no line."""
         self.is_kept = False
+
+    def failed(self) -> None:
+        """It was carried out, and what it found is bad."""
+        self.outcome = "failed"
 
     def note(self, **facts: object) -> None:
         """Add facts that JSON can hold."""
@@ -49,7 +54,7 @@ def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     doing = Act(name)
     doing.note(**facts)
     began, clock = datetime.now(UTC), time.monotonic()
-    outcome = "done"
+    outcome = ""
 
     def write(outcome: str = "stopped") -> None:
         line = {"time": began.isoformat(timespec="seconds"), "act": name, "outcome": outcome}
@@ -67,7 +72,7 @@ def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     finally:
         if write in _under_way:
             _under_way.remove(write)
-            write(outcome)
+            write(outcome or doing.outcome)
 
 
 def acts(journal: Path | None) -> Iterator[dict[str, Any]]:
@@ -77,7 +82,7 @@ def acts(journal: Path | None) -> Iterator[dict[str, Any]]:
     with journal.open(encoding="utf-8", errors="replace") as lines:
         for line in lines:
             try:
-                found = json.loads(line)
+                found = parse_json(line)
             except ValueError:
                 continue
             if isinstance(found, dict):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -10,7 +9,7 @@ from typing import Any, Protocol
 
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError
-from zoompick.files import read_json, writing
+from zoompick.files import json_bytes, read_json, writing
 
 _NOTE = "zoompick:pick"
 
@@ -108,6 +107,6 @@ def collection_text(entries: Iterable[Entry]) -> Iterator[str]:
     yield '{"type": "FeatureCollection", "features": [\n'
     between = ""
     for entry in entries:
-        yield between + json.dumps(entry.to_item(), ensure_ascii=False, allow_nan=False)
+        yield between + json_bytes(entry.to_item()).decode()
         between = ",\n"
     yield "\n]}\n"

@@ -17,10 +17,12 @@ class Vouched:
     ----------
     record : Path
         Where they are kept; paths in it are relative to its folder. One that cannot be read counts as empty.
+    keeps : bool
+        False for who only looks: nothing is written down.
     """
 
-    def __init__(self, record: Path) -> None:
-        self._record = record
+    def __init__(self, record: Path, keeps: bool = True) -> None:
+        self._record, self._keeps = record, keeps
         self._known: dict[str, list[object]] = {}
         self._is_new = False
 
@@ -35,7 +37,7 @@ class Vouched:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None
     ) -> None:
-        if self._is_new:
+        if self._is_new and self._keeps:
             here = {name: row for name, row in self._known.items() if (self._record.parent / name).exists()}
             files.write_json(self._record, here)
 

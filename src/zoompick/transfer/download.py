@@ -107,7 +107,7 @@ def _summed(report: Report) -> Report:
     def told(event: Event) -> None:
         report(event)
         if isinstance(event, Advanced):
-            report(Advanced(TASK, event.amount))
+            report(event._replace(task=TASK))
 
     return told
 

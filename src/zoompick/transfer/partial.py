@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 
 from zoompick.errors import CancelledError, ChecksumError
 from zoompick.events import Advanced, Report
-from zoompick.files import disk_errors, take_name, writing
+from zoompick.files import disk_errors, parse_json, take_name, whole_number, writing
 from zoompick.net.refusals import TransientError
 from zoompick.records import of_row
 from zoompick.transfer import kinds
@@ -57,7 +57,7 @@ class Note:
         return cls(
             place_of(url),
             modified if not etag or etag.startswith("W/") else etag,
-            int(size) if size.isdigit() else None,
+            whole_number(size),
             sha256_of_digest(answer.headers.get("Repr-Digest")),
         )
 
@@ -141,7 +141,7 @@ class Partial:
                 self._hashing.update(piece)
                 self.size += len(piece)
             self.resumed = self.size
-            self._report(Advanced(self.task, self.size))
+            self._report(Advanced(self.task, self.size, True))
         else:
             self._out = self.part.open("w+b")
 
@@ -266,7 +266,7 @@ def under_way(path: Path, url: str, stop: threading.Event, task: str, report: Re
 
 def _read(path: Path) -> Note | None:
     try:
-        return of_row(Note, json.loads(path.read_text(encoding="utf-8")))
+        return of_row(Note, parse_json(path.read_text(encoding="utf-8")))
     except (OSError, ValueError, TypeError):
         return None
 
@@ -274,4 +274,4 @@ def _read(path: Path) -> Note | None:
 def _range_start(answer: Answer) -> int | None:
     text = answer.headers.get("Content-Range", "")
     start = text.removeprefix("bytes ").split("-")[0]
-    return int(start) if start.isdigit() else None
+    return whole_number(start)

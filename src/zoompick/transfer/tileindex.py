@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import itertools
-import json
 import re
 import tempfile
 from collections.abc import Mapping, Sequence
@@ -16,6 +15,7 @@ import shapely
 from zoompick.area import sheets
 from zoompick.area.shapefile import read_shapefile
 from zoompick.errors import AreaError, ZoomPickError
+from zoompick.files import parse_json
 from zoompick.geo.shapes import Shape, polygon_of
 from zoompick.transfer.archives import Archive, Member
 
@@ -74,7 +74,7 @@ def read_members(archive: Archive, members: Sequence[Member]) -> dict[str, bytes
 
 
 def _of_geojson(data: bytes) -> list[tuple[Shape, Mapping[str, Any]]]:
-    features = json.loads(data.decode("utf-8-sig"))["features"]
+    features = parse_json(data.decode("utf-8-sig"))["features"]
     return [(polygon_of(feature["geometry"]), feature.get("properties") or {}) for feature in features]
 
 

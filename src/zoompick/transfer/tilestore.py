@@ -70,6 +70,7 @@ class TileStore:
     def _open_to_read(self) -> None:
         address = f"{self.path.resolve().as_uri()}?mode=ro"
         self._base = sqlite3.connect(address, uri=True, check_same_thread=False, timeout=30)
+        self._base.text_factory = lambda data: data.decode("utf-8", "replace")
         self._base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MOST_TILE_BYTES)
         self._base.set_progress_handler(lambda: time.monotonic() > self._ends, 1_000_000)
 
@@ -130,7 +131,7 @@ class TileStore:
         self._ends = time.monotonic() + _PATIENCE_S
         try:
             return self._base.execute(query, cell).fetchall()
-        except (sqlite3.Error, MemoryError) as error:
+        except (sqlite3.Error, MemoryError, OverflowError) as error:
             raise DataError(f"{self.path} cannot be read: {error}.", "Give another `store`.") from error
 
     def describe(self, facts: Mapping[str, str]) -> None:

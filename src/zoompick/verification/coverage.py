@@ -102,13 +102,14 @@ def cloud_share(
     if not seen:
         note = "The class layer has no pixel in the area. Pick scenes that cover it."
         return judged("cloud in area", subject, False, "nothing seen", f"at most {most_percent:g} %", note)
-    percent = 100 * cloudy / seen
+    whole = polygon.area / (grid.pixel_x * grid.pixel_y)
+    percent, looked = 100 * cloudy / seen, min(100.0, 100 * seen / whole)
     note = f"Cloud hides {percent:.1f} % of the area. Pick a clearer scene."
     return judged(
         "cloud in area",
         subject,
         percent <= most_percent,
-        f"{percent:.2f} %",
+        f"{percent:.2f} % of what was seen ({looked:.0f} % of the area)",
         f"at most {most_percent:g} %",
         note,
         percent,

@@ -78,7 +78,10 @@ def resolve(request: AreaRequest, near: Sequence[Bounds] = ()) -> Area | None:
 
 def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
     text, path = request.text, Path(request.text)
-    if path.exists() or (path.suffix.lower() in _ENDINGS and not wkt.looks_like_wkt(text)):
+    is_file = _exists(path) or (path.suffix.lower() in _ENDINGS and not wkt.looks_like_wkt(text))
+    if is_file and request.around:
+        return read.around_file(path, request.around, request.only)
+    if is_file:
         return read.read_area(path, request.only)
     if wkt.looks_like_wkt(text):
         return read.read_text(text, request.only, "The text", near)
@@ -86,21 +89,37 @@ def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
         raise AreaError(
             f"'{text}' is one area; `named` has nothing to choose from.", "Leave `named` out, or give a file."
         )
+    if text in kept.names():
+        return kept.load(text)
     sheet = sheets.named(text)
     if sheet is not None:
         return Area(sheet.name, sheet.polygon, notes=(f"{sheet.name} is a {sheet.scheme}.",))
     if coordinates.looks_like_coordinates(text):
         return _of_numbers(request, near)
-    if text in kept.names():
-        return kept.load(text)
     scheme = sheets.scheme_of(text)
     if scheme is not None and not any(place.name.lower() == text.lower() for place in places.known()):
         raise AreaError(f"There is no {scheme.name} {text} here.", "'zoompick area where' lists them.")
     return _place(request)
 
 
+def _exists(path: Path) -> bool:
+    try:
+        return path.exists()
+    except (OSError, ValueError):
+        # A text too long for a name, or with signs that no name has.
+        return False
+
+
 def _of_numbers(request: AreaRequest, near: Sequence[Bounds]) -> Area:
     text = request.text
+    box = coordinates.parse_box(text)
+    if box is not None:
+        return Area.from_box(*box)
+    if four := coordinates.four_numbers(text):
+        raise AreaError(
+            f"'{text.strip()}' are four numbers, and nothing tells which is what.",
+            f"A box is `box` WEST SOUTH EAST NORTH: `box` {' '.join(four)}, if that is their order.",
+        )
     if ";" in text or "\n" in text or text.count(",") > 2:
         return read.read_text(text, "", "The text", near)
     if not request.around:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any, Literal
 
 import shapely
 
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.footprintfile import FootprintFile
+from zoompick.catalog.links import links_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sourcekinds import Reader, reader_of
@@ -37,8 +40,7 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
     found = [
         _address(source, client) if source.is_web else Finding("answers", source.name, "pass", source.url, "yes", "")
     ]
-    more = f" and {len(collections) - _MOST_COLLECTIONS} more" if len(collections) > _MOST_COLLECTIONS else ""
-    names = ", ".join(str(entry.get("id")) for entry in collections[:_MOST_COLLECTIONS]) + more
+    names = _listed([str(entry.get("id")) for entry in collections])
     found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
     if isinstance(reader, TileService):
         return found + [_tile(layer, client) for layer in reader.layers() if layer.addresses]
@@ -50,6 +52,63 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
     except ZoomPickError as error:
         found.append(Finding("search", source.name, "fail", "no", "yes", f"{error.what} {error.todo}"))
     return found
+
+
+@dataclass(frozen=True)
+class There:
+    """What was found at an address.
+
+    Attributes
+    ----------
+    source : Source
+        Of the kind that lies there.
+    words : str
+        What it holds, or why that is not known.
+    """
+
+    source: Source
+    words: str
+
+
+def look_there(source: Source, is_kind_told: bool, report: Report = ignore) -> There:
+    """Ask a new source what it is: an address alone does not always tell.
+
+    Parameters
+    ----------
+    is_kind_told : bool
+        A person told the kind: it is not changed.
+    """
+    client = Client(report)
+    if source.is_web and not is_kind_told and source.kind in ("stac-api", "stac-catalog"):
+        try:
+            document = client.json(source.url)
+        except ZoomPickError as error:
+            return There(source, f"It could not be asked yet: {error.what}")
+        source = replace(source, kind=_kind_of(document, source.kind))
+    try:
+        reader = reader_of(source, client, report)
+        found = reader.collections()
+    except ZoomPickError as error:
+        return There(source, f"It could not be read: {error.what} {error.todo}".strip())
+    if isinstance(reader, TileService):
+        layers = [layer.name for layer in reader.layers()]
+        return There(source, f"Layers: {_listed(layers)}." if layers else "It offers no layers.")
+    names = [str(entry.get("id")) for entry in found]
+    return There(source, f"Collections: {_listed(names)}." if names else "It names no collections.")
+
+
+def _kind_of(document: object, supposed: str) -> str:
+    """What a document at an address makes of it: items are crawled, so is a catalog without a search."""
+    if not isinstance(document, dict):
+        return supposed
+    is_api = any(links_of(document, rel) for rel in ("search", "data")) or "conformsTo" in document
+    is_static = document.get("type") in ("Feature", "FeatureCollection", "Catalog", "Collection")
+    return "stac-api" if is_api else "stac-catalog" if is_static else supposed
+
+
+def _listed(names: Sequence[str]) -> str:
+    more = f" and {len(names) - _MOST_COLLECTIONS} more" if len(names) > _MOST_COLLECTIONS else ""
+    return ", ".join(names[:_MOST_COLLECTIONS]) + more
 
 
 def _address(source: Source, client: Client) -> Finding:
@@ -79,6 +138,9 @@ def _tile(layer: TileLayer, client: Client) -> Finding:
 def _access(reader: Reader, collections: Sequence[Mapping[str, Any]], client: Client) -> list[Finding]:
     """Whether a file of each collection is given to us as we are."""
     names = [str(entry.get("id")) for entry in collections[:_MOST_COLLECTIONS]]
+    if isinstance(reader, FootprintFile):
+        # Its index is open in this thread alone.
+        return [finding for name in names if (finding := _file_of(reader, name, client))]
     with workers("check") as pool:
         return [finding for finding in pool.map(lambda name: _file_of(reader, name, client), names) if finding]
 
@@ -116,9 +178,9 @@ def _sample(reader: Reader, source: Source) -> list[Finding]:
     if not scenes:
         return found
     first = min(scenes, key=lambda scene: scene.when)
-    period = Period(first.when.replace(hour=0, minute=0, second=0), first.when.replace(hour=23, minute=59, second=59))
+    period = Period.parse(first.day)
     asked = _usable(list(islice(reader.search(Criteria(_WORLD, periods=(period,))), _SAMPLE)), source.name)
-    kept = sum(period.holds(scene.when) for scene in asked)
+    kept = sum(period.meets(scene.when, scene.until) for scene in asked)
     note = "" if kept == len(asked) else "It sends scenes of other dates; they are left out here, which costs time."
     figure = f"{kept} of {len(asked)} items"
     found.append(Finding("keeps to dates", source.name, "warn" if note else "pass", figure, "all", note))

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from zoompick.catalog import explain
 from zoompick.catalog.cover import CoverWish
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.fields import edges_of
 from zoompick.catalog.gather import Gathering
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import CLASS_BAND, Scene
@@ -180,8 +181,11 @@ def _extents(reader: Reader, criteria: Criteria) -> list[Bounds]:
     for entry in reader.collections():
         if criteria.collections and entry.get("id") not in criteria.collections:
             continue
-        boxes = ((entry.get("extent") or {}).get("spatial") or {}).get("bbox") or []
-        found += [Bounds(*box) for box in boxes if isinstance(box, list) and len(box) == 4]
+        extent = entry.get("extent")
+        spatial = extent.get("spatial") if isinstance(extent, dict) else None
+        told = spatial.get("bbox") if isinstance(spatial, dict) else None
+        boxes = told if isinstance(told, list) else []
+        found += [Bounds(*edges) for box in boxes if (edges := edges_of(box))]
     return found
 
 
@@ -190,14 +194,30 @@ _TOGETHER = 200
 """So many scenes are measured against the area at once."""
 
 
-def choose_for(
-    entries: Sequence[Entry],
-    criteria: Criteria,
-    crs: Crs,
-    bands: Sequence[str],
-    cover_percent: float,
-    report: Report = ignore,
-) -> list[Entry]:
+@dataclass(frozen=True)
+class Choosing:
+    """What the scenes that a brief chooses have to be.
+
+    Attributes
+    ----------
+    bands : tuple of str
+        Each must have all of them.
+    cover_percent : float
+        Of the area that they must cover together.
+    cloud_area_max : float
+        Percent of the area under cloud, at most: scenes that would fail this are passed by while others would not.
+    pixel_m : float
+        Of the study grid: where there are scenes as fine, coarser ones are passed by.
+    """
+
+    crs: Crs
+    bands: Sequence[str]
+    cover_percent: float
+    cloud_area_max: float = 100.0
+    pixel_m: float | None = None
+
+
+def choose_for(entries: Sequence[Entry], criteria: Criteria, wish: Choosing, report: Report = ignore) -> list[Entry]:
     """For each period the scenes of one overpass that cover the area at the least cost: few and clear.
 
     Raises
@@ -208,19 +228,16 @@ def choose_for(
         A band that no scene has.
     """
     offered = {name for entry in entries for name in entry.scene.bands}
-    for name in bands:
+    for name in wish.bands:
         if name not in offered:
             raise UnknownNameError.of("band", name, offered)
-    wanted = [*bands, CLASS_BAND] if CLASS_BAND in offered else list(bands)
-    wish = CoverWish(one_platform=True, within_days=_SAME_PASS_DAYS, crs=crs)
     chosen: dict[tuple[str, str, str], Entry] = {}
     for period in criteria.periods or (Period(None, None),):
         within = [entry for entry in entries if period.meets(entry.scene.when, entry.scene.until)]
-        able = [entry for entry in within if all(band in entry.scene.bands for band in wanted)]
-        choice = pick.pick_cover(able, criteria.ground, wish, False, report) if able else None
+        choice = _clear_choice(_able(within, wish), criteria.ground, wish, report)
         covered = choice.cover.covered_percent if choice and choice.cover else 0.0
-        if choice is None or covered < cover_percent:
-            raise _no_choice(period, covered, cover_percent, len(within))
+        if choice is None or covered < wish.cover_percent:
+            raise _no_choice(period, covered, wish.cover_percent, len(within))
         told = [entry.scene.cloud_percent for entry in choice.entries if entry.scene.cloud_percent is not None]
         cloud = f"cloud at most {max(told):.0f} %" if len(told) == len(choice.entries) else "cloud not told"
         report(
@@ -231,6 +248,58 @@ def choose_for(
         )
         chosen |= {entry.scene.key: entry for entry in choice.entries}
     return list(chosen.values())
+
+
+def _able(entries: Sequence[Entry], wish: Choosing) -> list[Entry]:
+    """Scenes with all the bands, each in a form that can be read; class layers and fine pixels where any has them."""
+    able = [entry for entry in entries if all(band in entry.scene.bands for band in wish.bands)]
+    preferences: list[Callable[[Scene], bool]] = [
+        lambda scene: not any(scene.bands[band].is_container for band in wish.bands),
+        lambda scene: CLASS_BAND in scene.bands,
+        lambda scene: wish.pixel_m is None or scene.pixel_m is None or scene.pixel_m <= wish.pixel_m * _AS_FINE,
+    ]
+    for prefers in preferences:
+        able = [entry for entry in able if prefers(entry.scene)] or able
+    return able
+
+
+_AS_FINE, _MOST_LOOKS = 1.01, 6
+
+
+def _clear_choice(able: list[Entry], area: Shape, wish: Choosing, report: Report) -> pick.Choice | None:
+    """The cheapest cover whose scenes leave the area as clear as wished; the clearest where none does."""
+    plain = CoverWish(one_platform=True, within_days=_SAME_PASS_DAYS, crs=wish.crs)
+    best: tuple[float, pick.Choice] | None = None
+    for _ in range(_MOST_LOOKS):
+        choice = _covered(able, area, plain, wish.cover_percent, report)
+        if choice is None:
+            break
+        cloud = _cloud_over(choice, area, report) if wish.cloud_area_max < 100 else 0.0
+        if cloud is None or cloud <= wish.cloud_area_max:
+            return choice
+        best = min(best, (cloud, choice), key=lambda one: one[0]) if best else (cloud, choice)
+        gone = {entry.scene.key for entry in choice.entries}
+        able = [entry for entry in able if entry.scene.key not in gone]
+    if best is not None:
+        report(Noted(f"No choice is clear enough: the clearest has {best[0]:.0f} % cloud in the area."))
+        return best[1]
+    return _covered(able, area, plain, 0.0, report)
+
+
+def _covered(able: list[Entry], area: Shape, wish: CoverWish, least: float, report: Report) -> pick.Choice | None:
+    """The cheapest cover, or None when it covers too little, or there is nothing to choose from."""
+    if not able:
+        return None
+    choice = pick.pick_cover(able, area, wish, False, report)
+    return choice if choice.cover and choice.cover.covered_percent >= least else None
+
+
+def _cloud_over(choice: pick.Choice, area: Shape, report: Report) -> float | None:
+    """Percent of cloud inside the area, as the class layers of the chosen scenes tell; None when none does."""
+    looked = clouds.look_inside([entry.scene for entry in choice.entries], area, Client(report), report)
+    seen = [(figure.cloud, figure.seen) for figure in looked.inside.values() if figure is not None]
+    weight = sum(share for _, share in seen)
+    return sum(cloud * share for cloud, share in seen) / weight if weight else None
 
 
 def _no_choice(period: Period, covered: float, cover_percent: float, count: int) -> NothingFoundError:

@@ -4,11 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 from zoompick.area.model import Area
+from zoompick.catalog import sources
+from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.filters import BY_FIELD
+from zoompick.catalog.scene import Scene
+from zoompick.catalog.sourcekinds import reader_of
+from zoompick.errors import ZoomPickError
+from zoompick.events import ignore
 from zoompick.files import write_json
+from zoompick.net.client import Client
 from zoompick.study.brief import brief_text
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -24,8 +32,8 @@ class NewStudy:
         The folder's when empty.
     dates : sequence of str
         Periods; any time when empty.
-    cloud : float
-        Percent of a scene, at most.
+    cloud : float or None
+        Percent of a scene, at most; None for 20, and for no limit where the collections tell no cloud.
     window : bool
         Fetch only the area's part of each file.
     """
@@ -35,7 +43,7 @@ class NewStudy:
     source: str = ""
     collections: Sequence[str] = ()
     dates: Sequence[str] = ()
-    cloud: float = 20
+    cloud: float | None = None
     window: bool = False
 
 
@@ -50,12 +58,13 @@ def new_study(folder: Path, wish: NewStudy) -> Study:
         The folder is a study already, or its place is taken.
     """
     BY_FIELD["periods"].of_person(list(wish.dates))
-    BY_FIELD["cloud_max"].of_person(wish.cloud)
+    cloud = wish.cloud if wish.cloud is not None else 20.0 if _tells_cloud(wish) else 100.0
+    BY_FIELD["cloud_max"].of_person(cloud)
     given = {
         ("study", "name"): wish.name or folder.resolve().name,
         ("search", "source"): wish.source,
         ("search", "collections"): list(wish.collections),
-        ("search", "cloud"): int(wish.cloud) if float(wish.cloud).is_integer() else wish.cloud,
+        ("search", "cloud"): int(cloud) if float(cloud).is_integer() else cloud,
         ("download", "window"): wish.window,
     }
     if wish.dates:
@@ -65,3 +74,20 @@ def new_study(folder: Path, wish: NewStudy) -> Study:
         if wish.area is not None:
             write_json(study.area_file, wish.area.to_feature())
     return study
+
+
+def _tells_cloud(wish: NewStudy) -> bool:
+    """False only where the source can be asked, and none of a few scenes of the collections tells its cloud."""
+    known = sources.known(None)
+    if wish.source not in known or not wish.collections or wish.area is None:
+        return True
+    try:
+        reader = reader_of(known[wish.source], Client(), ignore)
+        criteria = Criteria(wish.area.polygon, tuple(wish.collections))
+        scenes = [Scene.from_item(item) for item in islice(reader.search(criteria), _SAMPLE)]
+    except ZoomPickError:
+        return True
+    return not scenes or any(scene.cloud_percent is not None for scene in scenes)
+
+
+_SAMPLE = 10

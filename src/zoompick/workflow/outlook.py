@@ -39,6 +39,8 @@ class Outlook:
         On the disk where they go.
     price : Price or None
         Of the scenes that have to be bought.
+    is_limited : bool
+        ``seconds`` comes of a limit on the rate.
     """
 
     files: int
@@ -50,6 +52,7 @@ class Outlook:
     seconds: float | None
     free_bytes: int | None
     price: Price | None
+    is_limited: bool = False
 
     def to_json(self) -> dict[str, Any]:
         """As the command prints it."""
@@ -73,7 +76,8 @@ class Outlook:
         if self.under_way_bytes:
             parts.append(f"{human_bytes(self.under_way_bytes)} are left from an earlier run")
         if self.seconds is not None and self.total_bytes:
-            parts.append(f"{human_time(self.seconds)} at the rate of the last downloads")
+            rate = "the rate that is allowed" if self.is_limited else "the rate of the last downloads"
+            parts.append(f"{human_time(self.seconds)} at {rate}")
         if self.free_bytes is not None:
             parts.append(f"{human_bytes(self.free_bytes)} free on the disk")
         bought = f" To be bought: {self.price.text}." if self.price else ""
@@ -81,11 +85,13 @@ class Outlook:
 
 
 def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: Path | None) -> Outlook:
-    """Figures of a plan that has been prepared."""
+    """Figures of a plan that has been prepared; its session's pace is the fastest that bytes may come."""
     plan = ready.plan
     room = room_for(plan)
     known = plan.known_bytes - plan.under_way_bytes
-    rate = rate_of(journal, {scene.source for scene in scenes})
+    rate, limit = rate_of(journal, {scene.source for scene in scenes}), ready.client.pace.bytes_per_s
+    is_limited = bool(limit) and (rate is None or limit < rate)
+    rate = limit if is_limited else rate
     sold = {scene for scene, access in plan.on_order if access == "priced"}
     prices = [price for scene in scenes if scene.id in sold and (price := price_of(scene, area))]
     total = Price(sum(p.amount for p in prices), prices[0].currency, sum(p.km2 for p in prices)) if prices else None
@@ -96,7 +102,8 @@ def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: 
         here=len(plan.here),
         under_way_bytes=plan.under_way_bytes,
         saved_bytes=ready.saved_bytes,
-        seconds=known / rate if rate else None,
+        seconds=max(0, known) / rate if rate else None,
+        is_limited=is_limited,
         free_bytes=room[0] if room else None,
         price=total,
     )

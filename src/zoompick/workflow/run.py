@@ -6,12 +6,13 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.scene import Scene
+from zoompick.errors import UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.shapes import geojson_of
 from zoompick.study.brief import Brief
@@ -19,12 +20,18 @@ from zoompick.study.folder import Study
 from zoompick.study.journal import act
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
+from zoompick.study.vouched import Vouched
+from zoompick.transfer.plan import DownloadPlan
 from zoompick.verification.finding import Finding
 from zoompick.workflow import needs
 from zoompick.workflow.judged import judge_again
 from zoompick.workflow.making import make_steps
+from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import plan_study
 from zoompick.workflow.step import Made
+
+if TYPE_CHECKING:
+    from zoompick.raster.grid import Grid
 
 
 class StudyRun(NamedTuple):
@@ -73,20 +80,25 @@ def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignor
     by, key = chosen_by(study), _search_key(brief, area)
     if by in (BY_HAND, key):
         return shortlist(study), False
+    with act(study.journal_file, "search", source=brief.source) as doing:
+        count, chosen = _searched(study, brief, area, report)
+        keep(study, chosen, key)
+        doing.note(found=count, picked=[entry.scene.id for entry in chosen])
+    return chosen, True
+
+
+def _searched(study: Study, brief: Brief, area: Area, report: Report) -> tuple[int, list[Entry]]:
+    """How many scenes a search finds now, and those that the brief chooses of them."""
     from zoompick.workflow import find
 
     # What the brief asks for that cannot be made is told before anybody is asked for scenes.
     plan_study(study, brief, area, [])
     source = sources.named(brief.source, sources.known(study.root))
     criteria = criteria_of(brief, area)
-    with act(study.journal_file, "search", source=source.name) as doing:
-        found = find.search(source, criteria, report)
-        doing.note(found=len(found))
-        report(Noted(f"{source.name} has {len(found)} scenes{_cloud_words(criteria)} in the dates asked for"))
-        chosen = find.choose_for(found, criteria, needs.study_crs(brief, area), brief.bands, brief.cover, report)
-        keep(study, chosen, key)
-        doing.note(picked=[entry.scene.id for entry in chosen])
-    return chosen, True
+    found = find.search(source, criteria, report)
+    report(Noted(f"{source.name} has {len(found)} scenes{_cloud_words(criteria)} in the dates asked for"))
+    wish = find.Choosing(needs.study_crs(brief, area), brief.bands, brief.cover, brief.cloud_area_max, brief.pixel_m)
+    return len(found), find.choose_for(found, criteria, wish, report)
 
 
 def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
@@ -101,18 +113,94 @@ def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
         brief, area = study.brief(), study.area()
         entries, searched = select_scenes(study, brief, area, report)
         scenes = [entry.scene for entry in entries]
-        files, size = _fetched(study, brief, scenes, report)
         plan = plan_study(study, brief, area, scenes)
+        refuse_unmakeable(brief, scenes)
+        files, size = _fetched(study, brief, scenes, report)
         made = make_steps(study, plan.steps, report, version)
+        note_made(study, brief, plan.steps)
         findings, judged = judge_again(study, brief, area, plan, report)
     return StudyRun(tuple(entries), searched, files, size, tuple(made), tuple(findings), judged)
 
 
-def _fetched(study: Study, brief: Brief, scenes: Sequence[Scene], report: Report) -> tuple[int, int]:
-    """Fetch what the brief needs of the scenes; returns files and bytes that came."""
+def refuse_unmakeable(brief: Brief, scenes: Sequence[Scene]) -> None:
+    """Before the first byte: bands that a scene lacks, or that come in a form of which nothing can be made here.
+
+    Raises
+    ------
+    UsageError
+    """
+    for scene in scenes:
+        for name in brief.bands:
+            band = scene.bands.get(name)
+            if band is None:
+                raise UsageError(
+                    f"{scene.id} has no band {name}: it has {', '.join(scene.bands) or 'none that is known here'}.",
+                    "Change [stack] bands in study.toml, or pick other scenes.",
+                )
+            if band.is_container:
+                raise UsageError(
+                    f"The bands of {scene.id} come in a container, of which no products can be made here yet.",
+                    "'zoompick download' fetches it; choose a collection that comes as GeoTIFFs for products.",
+                )
+
+
+class Preview(NamedTuple):
+    """What a run would do.
+
+    Attributes
+    ----------
+    entries : tuple of Entry
+        Scenes that are picked, or would be.
+    searched : bool
+        They would be: the run would search first.
+    download : DownloadPlan
+    products : mapping
+        Product to its state.
+    """
+
+    grid: Grid
+    entries: tuple[Entry, ...]
+    searched: bool
+    download: DownloadPlan
+    products: dict[str, str]
+
+
+def preview(study: Study, report: Report = ignore) -> Preview:
+    """What :func:`run` would do, with every error that it would meet before the first byte; nothing is changed.
+
+    Raises
+    ------
+    ZoomPickError
+    """
+    brief, area = study.brief(), study.area()
+    entries, searched = _selected(study, brief, area, report)
+    scenes = [entry.scene for entry in entries]
+    plan = plan_study(study, brief, area, scenes)
+    refuse_unmakeable(brief, scenes)
+    decided = _download_plan(study, brief, scenes)
+    with Vouched(study.vouched_file, keeps=False) as vouched:
+        states = states_of(study, plan.steps, vouched)
+    # What is only waiting for files that the run fetches or makes would be made.
+    states = {name: MISSING if state == WAITS else state for name, state in states.items()}
+    return Preview(plan.grid, tuple(entries), searched, decided, states)
+
+
+def _selected(study: Study, brief: Brief, area: Area, report: Report) -> tuple[list[Entry], bool]:
+    """The shortlist, or what a search would choose now."""
+    if chosen_by(study) in (BY_HAND, _search_key(brief, area)):
+        return shortlist(study), False
+    return _searched(study, brief, area, report)[1], True
+
+
+def _download_plan(study: Study, brief: Brief, scenes: Sequence[Scene]) -> DownloadPlan:
     bands = needs.with_classes(brief.bands, scenes)
     region, area = needs.region_in(study, brief), needs.area_of(study)
-    decided = needs.plan_for(scenes, bands, needs.folders_in(study, scenes), region, area)
+    return needs.plan_for(scenes, bands, needs.folders_in(study, scenes), region, area)
+
+
+def _fetched(study: Study, brief: Brief, scenes: Sequence[Scene], report: Report) -> tuple[int, int]:
+    """Fetch what the brief needs of the scenes; returns files and bytes that came."""
+    decided = _download_plan(study, brief, scenes)
     if not (decided.fetch or decided.lacking or decided.on_order):
         return 0, 0
     from zoompick.workflow import download, get

@@ -16,6 +16,7 @@ from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import shortlist
 from zoompick.transfer.plan import ITEM, RECORD, DownloadPlan
 from zoompick.workflow import needs
+from zoompick.workflow.outdated import product_states
 
 if TYPE_CHECKING:
     from zoompick.transfer.queue import Order
@@ -62,14 +63,17 @@ class StudyState:
         Bytes on disk by what they are: scenes, products, tiles.
     can_free : mapping of Path to int
         Bytes of scenes that are no longer picked, and of unfinished files.
+    products : mapping
+        Product to its state: up to date, out of date, not made.
     """
 
     scenes: tuple[SceneState, ...]
     sizes: Mapping[str, int]
     can_free: Mapping[Path, int]
+    products: Mapping[str, str]
 
 
-def state_of(study: Study) -> StudyState:
+def state_of(study: Study, with_products: bool = True) -> StudyState:
     """Look at the study's records and folders; nothing is asked of a source."""
     entries = shortlist(study)
     orders = _orders(study)
@@ -81,7 +85,8 @@ def state_of(study: Study) -> StudyState:
     folders = {study.scene_folder(entry.scene.key) for entry in entries}
     places = {name: study.root / name for name in ("scenes", "products", "tiles")}
     sizes = {name: _size(path) for name, path in places.items() if path.exists()}
-    return StudyState(states, sizes, _to_free(study, folders))
+    products = product_states(study, study.brief()) if entries and with_products else {}
+    return StudyState(states, sizes, _to_free(study, folders), products)
 
 
 class _Known(NamedTuple):

@@ -17,7 +17,7 @@ from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing
 from zoompick.imagery.items import scene_of
-from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
+from zoompick.imagery.sidecar import Origin, read_sidecar, scenes_of, sidecar_of, write_sidecar
 from zoompick.transfer import record
 
 if TYPE_CHECKING:
@@ -78,7 +78,20 @@ class Step(ABC):
         digest : callable
             Multihash of an input.
         """
-        return Origin(self.name, self.options(), {path: digest(path) for path in self.inputs}, self._when())
+        inputs = {path: digest(path) for path in self.inputs}
+        return Origin(self.name, self.options(), inputs, self._when(), self.scenes())
+
+    def scenes(self) -> list[dict[str, str]]:
+        """All scenes in it, from the items or the sidecars beside its inputs, each once."""
+        found: dict[tuple[str, ...], dict[str, str]] = {}
+        for path in self.inputs:
+            scene = scene_of(path)
+            rows = scenes_of(path) if scene is None else [
+                {"id": scene.id, "collection": scene.collection, "datetime": _text(scene.when)}
+            ]  # fmt: skip
+            for row in rows:
+                found.setdefault((row.get("collection", ""), row.get("id", "")), row)
+        return list(found.values())
 
     def _when(self) -> datetime | None:
         """Acquisition of the first input, from the item or the sidecar beside it."""
@@ -87,6 +100,11 @@ class Step(ABC):
             return scene.when
         recorded = read_sidecar(self.inputs[0])
         return recorded.when if recorded else None
+
+
+def _text(moment: datetime) -> str:
+    """RFC 3339, as STAC writes moments."""
+    return moment.isoformat(timespec="microseconds" if moment.microsecond else "seconds").replace("+00:00", "Z")
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
-from functools import partial
+from functools import cache, partial
 from pathlib import Path
 
 from zoompick.area.model import Area
@@ -32,6 +32,7 @@ from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
+from zoompick.workflow.step import Step, digest_of
 
 TASK = "verify"
 Job = Callable[[], list[Finding]]
@@ -62,7 +63,10 @@ def judge_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, repo
         findings = verify_study(study, brief, area, plan, report)
         rows = [finding.to_json() for finding in findings]
         write_json(study.checks_file, {"state": state_of(study, plan), "findings": rows})
-        doing.note(findings=len(findings), failed=sum(finding.outcome == "fail" for finding in findings))
+        bad = sum(finding.outcome == "fail" for finding in findings)
+        doing.note(findings=len(findings), failed=bad)
+        if bad:
+            doing.failed()
     return findings
 
 
@@ -77,12 +81,14 @@ def verify_study(
     """Judge every scene and product of a study against its brief."""
     expected = Expected(plan.grid, brief.bands, area.polygon, brief.valid, executor=executor)
     jobs: list[Job] = []
+    digest = cache(digest_of)
     for day, scenes in plan.days.items():
         jobs += [partial(_scene, study, brief, scene, executor) for scene in scenes]
         jobs.append(partial(_clouds, study, brief, area, scenes, day, executor))
     for step in plan.steps:
         label = step.output.relative_to(study.root / "products").as_posix()
         jobs.append(partial(_product, step.output, label, executor))
+        jobs.append(partial(_as_the_brief_says, step, label, digest))
         jobs.append(partial(_opened, step.output, label, expected, step.checks))
     return _all(jobs, report)
 
@@ -118,7 +124,12 @@ def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
     report(Started(TASK, len(jobs), "checks"))
     found = []
     for job in jobs:
-        found += job()
+        try:
+            found += job()
+        except ZoomPickError as error:
+            # One file that cannot be read is a finding; the others are judged all the same.
+            subject = str(getattr(job, "keywords", {}).get("label", "")) or "a file"
+            found.append(judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip()))
         report(Advanced(TASK, 1))
     report(Finished(TASK))
     return found
@@ -197,6 +208,33 @@ def _product(path: Path, label: str, executor: Executor | None, absent: str = _U
         found.append(files.checksum_matches(path, fetched.multihash, label, "download record"))
     if known is not None and known.sha256 and not (fetched and fetched.region):
         found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
+    return found
+
+
+def _as_the_brief_says(step: Step, label: str, digest: Callable[[Path], str]) -> list[Finding]:
+    """Made of what the brief asks for now: area, bands, stretch, recipe, dates; and what belongs to it is there."""
+    if not step.output.is_file():
+        return []
+    recorded, check = read_sidecar(step.output), "as the brief says"
+    if recorded is None:
+        note = (
+            "It has no sidecar that can be read, so nobody knows what it was made of: 'zoompick run' makes it anew."
+        )
+        return [judged(check, label, False, "no record", "yes", note)]
+    absent = [path.name for path in step.inputs if not path.is_file()]
+    if absent:
+        note = f"{absent[0]} is not here, so nobody can tell."
+        return [Finding(check, label, "warn", "unknown", "yes", note)]
+    is_so = step.origin(digest).fingerprint == recorded.fingerprint
+    note = "Brief, area, scenes or inputs have changed since it was made: 'zoompick run' makes it anew."
+    found = [judged(check, label, is_so, "yes" if is_so else "no", "yes", "" if is_so else note)]
+    for path in step.companions:
+        expected, name = recorded.companions.get(path.name), path.name
+        if not path.is_file() or expected is None:
+            what = "missing" if not path.is_file() else "not recorded"
+            found.append(judged("belongings", label, False, f"{name} {what}", "all", "'zoompick run' makes it anew."))
+        else:
+            found.append(files.checksum_matches(path, expected, f"{step.output.parent.name}/{name}", "sidecar"))
     return found
 
 
