@@ -468,8 +468,8 @@ def _read_records(path: Path) -> object:
 
 
 def _read_headers(text: str) -> object:
+    from zoompick.files import whole_number
     from zoompick.net import refusals
-    from zoompick.net.client import _whole_number
     from zoompick.net.retry import RetryPolicy
     from zoompick.transfer.checksums import sha256_of_digest
     from zoompick.transfer.partial import Note, _range_start
@@ -485,7 +485,7 @@ def _read_headers(text: str) -> object:
         status = 206
 
     RetryPolicy().wait_s(1, text)
-    _whole_number(text)
+    whole_number(text)
     sha256_of_digest(text)
     Note.of("http://h/x", Answer())  # type: ignore[arg-type]
     _range_start(Answer())  # type: ignore[arg-type]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 _ADDRESS = re.compile(r"\b[A-Za-z][A-Za-z0-9+.-]{0,20}://[^\s'\"<>|\\^`{}]+")
 _SECRET = re.compile(
@@ -38,6 +38,14 @@ def _query(query: str) -> str:
         is_secret = bool(_SECRET.search(name) or _LONG.fullmatch(value) or (not equals and _LONG.fullmatch(name)))
         shown.append(f"{name}{equals}…" if is_secret and equals else "…" if is_secret else part)
     return "&".join(shown)
+
+
+def address_parts(url: str) -> SplitResult:
+    """Parts of an address; all but the path are empty where it cannot be one (``http://[``)."""
+    try:
+        return urlsplit(url)
+    except ValueError:
+        return SplitResult("", "", url, "", "")
 
 
 def without_query(url: str) -> str:

@@ -46,7 +46,7 @@ def read_geopackage(path: Path) -> tuple[list[Feature], list[str]]:
             if not tables:
                 raise AreaError(f"{path.name} has no table with a geometry.", "Give one with a polygon layer.")
             features = [feature for table in tables for feature in _rows(database, table, path.name)]
-    except (sqlite3.Error, OverflowError, MemoryError, TypeError) as error:
+    except (sqlite3.Error, OverflowError, MemoryError, TypeError, UnicodeDecodeError) as error:
         raise AreaError(f"{path.name} is not a GeoPackage that can be read: {error}.", "Export it again.") from error
     if not features:
         names = ", ".join(str(table[0]) for table in tables)

@@ -77,7 +77,7 @@ def members(path: Path) -> dict[str, bytes]:
 
     try:
         with zipfile.ZipFile(path) as archive:
-            entries = [entry for entry in archive.infolist() if not entry.is_dir()]
+            entries = [entry for entry in archive.infolist() if entry.filename and not entry.is_dir()]
             claimed = sum(entry.file_size for entry in entries)
             if len(entries) > MOST_MEMBERS or claimed > MOST_BYTES:
                 raise AreaError(

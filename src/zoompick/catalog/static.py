@@ -9,8 +9,8 @@ from collections import deque
 from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Any
-from urllib.parse import urlsplit
 
+from zoompick.addresses import address_parts
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
 from zoompick.catalog.links import joined, links_of, objects_in
@@ -37,7 +37,7 @@ class StaticCatalog:
         self.url = url
         self._client = client
         self._report = report
-        self._host = urlsplit(url).netloc
+        self._host = address_parts(url).netloc
 
     @cached_property
     def landing(self) -> Mapping[str, Any]:
@@ -106,7 +106,8 @@ class StaticCatalog:
                 if link.get("rel") not in rels:
                     continue
                 target = _target(url, link["href"])
-                if urlsplit(target).netloc != self._host or urlsplit(target).scheme not in ("http", "https"):
+                parts = address_parts(target)
+                if parts.netloc != self._host or parts.scheme not in ("http", "https"):
                     foreign += 1
                 elif target not in known and len(known) < _MOST_DOCUMENTS:
                     known.add(target)

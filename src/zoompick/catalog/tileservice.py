@@ -10,14 +10,16 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlencode, urljoin, urlsplit
+from urllib.parse import urlencode
 
 import defusedxml.ElementTree
 import shapely
 from defusedxml.common import DefusedXmlException
 
+from zoompick.addresses import address_parts
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
+from zoompick.catalog.links import joined
 from zoompick.errors import SourceError, UnknownNameError, UsageError
 from zoompick.files import parse_json, whole_number
 from zoompick.geo.crs import LONLAT, Crs
@@ -142,7 +144,7 @@ class TileService:
         try:
             told = parse_json(text)
             low, high = int(told.get("minzoom", 0)), int(told.get("maxzoom", MOST_ZOOM))
-            address = urljoin(self.url, str(told["tiles"][0]))
+            address = joined(self.url, str(told["tiles"][0]))
         except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
             raise SourceError(f"{self.url} is no TileJSON: {error}.", "Check the address.") from error
         bounds, last = told.get("bounds"), min(MOST_ZOOM, high)
@@ -197,7 +199,7 @@ class TileService:
 
 def _asking(url: str) -> str:
     """The address of a service's capabilities: as it is given, or with the request of WMTS 1.0.0, section 8.2.1."""
-    parts = urlsplit(url)
+    parts = address_parts(url)
     if "getcapabilities" in url.lower() or re.search(r"\.(xml|json)$", parts.path.lower()):
         return url
     if "wmts" not in url.lower():
@@ -218,7 +220,7 @@ def _layer(layer: Element, sets: Mapping[str, TileGrid], credit: str, base: str,
     low, high = (_first(layer, corner) for corner in ("LowerCorner", "UpperCorner"))
     corners = [_finite(value) for c in (low, high) if c is not None for value in (c.text or "").split()]
     addresses = {
-        entry.get("format", ""): urljoin(base, entry.get("template", ""))
+        entry.get("format", ""): joined(base, entry.get("template", ""))
         for entry in _all(layer, "ResourceURL")
         if entry.get("resourceType") == "tile"
     }
@@ -244,7 +246,7 @@ def _tiles_at(root: Element, base: str) -> str:
         href = "" if get is None else next((v for k, v in get.items() if k.endswith("href")), "")
         if operation.get("name") == "GetTile" and href:
             words = "&".join(f"{key}={value}" for key, value in _KVP.items())
-            where = urljoin(base, href)
+            where = joined(base, href)
             return where + ("" if where.endswith(("?", "&")) else "&" if "?" in where else "?") + words
     return ""
 
@@ -321,7 +323,7 @@ def _limited(grid: TileGrid, limits: Sequence[Any]) -> TileGrid:
 
 def _kind_of(address: str) -> str:
     """Media type of the tiles at an address, by its ending; PNG where that tells nothing."""
-    ending = urlsplit(address).path.rpartition(".")[2].lower()
+    ending = address_parts(address).path.rpartition(".")[2].lower()
     return _KINDS.get({"jpeg": "jpg"}.get(ending, ending), "image/png")
 
 

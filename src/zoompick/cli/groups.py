@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Mapping
+import json
+import re
+from collections.abc import Iterable, Mapping
+from importlib import resources
+from pathlib import Path
 from typing import Any, ClassVar, NamedTuple
 
 import typer
 from typer.core import TyperCommand, TyperGroup
 
 from zoompick.cli import light
+from zoompick.errors import UsageError
 
 
 def defaulting(with_words: str, without: str) -> type[TyperGroup]:
@@ -25,6 +30,8 @@ def defaulting(with_words: str, without: str) -> type[TyperGroup]:
                 return without
             if args[0] in ("--help", "-h"):
                 return ""
+            if args[0] not in names:
+                _refuse_slip(args[0], names)
             return args[0] if args[0] in names else with_words
 
         def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
@@ -85,6 +92,11 @@ class Root(TyperGroup):
         """Build what is called."""
         if args and args[0] in self.table:
             self.build(args[0], args[1:])
+        elif args:
+            raise UsageError(
+                f"There is no command '{args[0]}'.",
+                f"{_meant_words(args[0], self.table)}'zoompick --help' lists the commands.",
+            )
         return super().resolve_command(ctx, args)
 
     def build(self, name: str, args: list[str] | None = None) -> Any:
@@ -98,12 +110,51 @@ class Root(TyperGroup):
         if isinstance(made, typer.Typer):
             command = typer.main.get_group(made if args is None else _meant(made, args))
         else:
-            alone = typer.Typer(add_completion=False, rich_markup_mode="rich")
+            alone = typer.Typer(add_completion=False, rich_markup_mode=None)
             alone.command(name)(made)
             command = typer.main.get_command(alone)
         command.name, command.rich_help_panel = name, entry.panel
-        self.commands[name] = light.lighten(command)
+        self.commands[name] = _with_examples(light.lighten(command), name)
         return command
+
+
+def _meant_words(word: str, names: Iterable[str], prefix: str = "zoompick") -> str:
+    """A question after what was meant; empty where no name is near."""
+    import difflib
+
+    near = difflib.get_close_matches(word.lower(), list(names), n=2, cutoff=0.7)
+    quoted = " or ".join(f"'{prefix} {name}'" for name in near)
+    return f"Did you mean {quoted}? " if near else ""
+
+
+def _refuse_slip(word: str, names: Iterable[str]) -> None:
+    """Refuse a word that is a command but for a slip, and no file: it would be taken for a place or a scene.
+
+    Raises
+    ------
+    UsageError
+        With the command that was meant.
+    """
+    meant = _meant_words(word, names, "…") if re.fullmatch(r"[a-z]{3,}", word) else ""
+    if meant and not Path(word).exists():
+        raise UsageError(f"There is no command '{word}'.", f"{meant}A name is taken after 'set' or 'add'.")
+
+
+def _with_examples(command: Any, path: str) -> Any:
+    """Make a command, and all below it, end its help with examples out of ``data/examples.json``; returns it."""
+    below = getattr(command, "commands", None)
+    for name, entry in (below or {}).items():
+        _with_examples(entry, f"{path} {name}")
+    if below is None:
+        command.format_epilog = lambda ctx, formatter: _write_examples(formatter, path)
+    return command
+
+
+def _write_examples(formatter: Any, path: str) -> None:
+    text = resources.files("zoompick.cli").joinpath("data/examples.json").read_text(encoding="utf-8")
+    with formatter.section("Examples"):
+        for line in json.loads(text)[path]:
+            formatter.write(f"{'':{formatter.current_indent}}{line}\n")
 
 
 def _meant(whole: typer.Typer, args: list[str]) -> typer.Typer:

@@ -40,6 +40,8 @@ class _Coercion:
         """The value: what is of its type already, or was not given, needs no library."""
         if value is None:
             return () if self._is_many else None
+        if isinstance(value, str) and param.metavar == "PERCENT":
+            value = value.strip().removesuffix("%")
         if self._annotation in _PLAIN and type(value) is self._annotation:
             return value
         return type(param).get_runtime_param(param).coerce(value, param=param, ctx=ctx)

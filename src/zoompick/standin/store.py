@@ -16,6 +16,9 @@ from typing import Any, Protocol
 from zoompick.standin import world
 from zoompick.standin.entry import Entry
 
+_MAKERS = 2
+"""Scenes made at once, whatever is asked: each may take some hundred megabytes."""
+
 
 @dataclass(frozen=True, slots=True)
 class Published:
@@ -50,6 +53,7 @@ class Store:
         self._root = cache / f"ostrell-{world.SEED}-v{world.VERSION}" / "scenes"
         self._guard = threading.Lock()
         self._locks: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
+        self._room = threading.BoundedSemaphore(_MAKERS)
         self._known: dict[str, dict[str, Published]] = {}
 
     def published(self, instrument: Maker, scene: Entry) -> dict[str, Published]:
@@ -78,7 +82,8 @@ class Store:
             lock = self._locks[label]
         with lock:
             if self._group(label) is None:
-                self._make(label, write, wrong)
+                with self._room:
+                    self._make(label, write, wrong)
         known = self._group(label) or {}
         return {name: (self._root / label / name, published) for name, published in known.items()}
 

@@ -272,7 +272,7 @@ class Archive:
         stops = [info.header_offset for info in infos[1:]] + [archive.start_dir][: len(infos)]
         for info, stop in zip(infos, stops, strict=True):
             kind = (info.external_attr >> 16) & 0o170000
-            if info.is_dir():
+            if not info.filename or info.is_dir():
                 continue
             if kind not in (0, 0o100000):
                 raise _hostile(self.label, info.filename, "is a link or a device")

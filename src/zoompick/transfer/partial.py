@@ -12,8 +12,8 @@ from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
-from urllib.parse import urlsplit
 
+from zoompick.addresses import address_parts
 from zoompick.errors import CancelledError, ChecksumError
 from zoompick.events import Advanced, Report
 from zoompick.files import disk_errors, parse_json, take_name, whole_number, writing
@@ -69,7 +69,7 @@ class Note:
 
 def place_of(url: str) -> str:
     """An address without its query."""
-    return urlsplit(url)._replace(query="", fragment="").geturl()
+    return address_parts(url)._replace(query="", fragment="").geturl()
 
 
 class Hashing:

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 from typing import Protocol
-from urllib.parse import urlsplit
 
+from zoompick.addresses import address_parts
 from zoompick.files import unique_names
 from zoompick.geo.region import Region
 
@@ -198,6 +198,6 @@ def file_of(scene: Offer, name: str) -> OfferedFile | None:
 def local_names(scene: Offer) -> dict[str, str]:
     """A safe local name for each file of a scene, by its address; no two alike."""
     hrefs = list(dict.fromkeys(file.href for file in scene.files.values()))
-    plain = (PurePosixPath(urlsplit(href).path).name for href in hrefs)
+    plain = (PurePosixPath(address_parts(href).path).name for href in hrefs)
     names = unique_names(plain, reserved=(RECORD, ITEM))
     return dict(zip(hrefs, names, strict=True))

@@ -64,7 +64,7 @@ class TileStore:
                     self._tables = self._looked_at()
                 if self._can_write:
                     self._open_to_write()
-        except sqlite3.DatabaseError as error:
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
             raise DataError(f"{path} is no tile store: {error}.", "Remove it, or give another `store`.") from error
 
     def _open_to_read(self) -> None:
@@ -131,7 +131,7 @@ class TileStore:
         self._ends = time.monotonic() + _PATIENCE_S
         try:
             return self._base.execute(query, cell).fetchall()
-        except (sqlite3.Error, MemoryError, OverflowError) as error:
+        except (sqlite3.Error, MemoryError, OverflowError, UnicodeDecodeError) as error:
             raise DataError(f"{self.path} cannot be read: {error}.", "Give another `store`.") from error
 
     def describe(self, facts: Mapping[str, str]) -> None:

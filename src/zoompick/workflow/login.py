@@ -5,9 +5,8 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from urllib.parse import urlsplit
 
-from zoompick.addresses import host_of, origin_of
+from zoompick.addresses import address_parts, host_of, origin_of
 from zoompick.catalog import offer
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.links import address_of, joined, links_of
@@ -67,7 +66,7 @@ def keep(place: str, asked: Asked, ask: Ask, source: Source | None = None) -> Ke
     SourceError
         No token was given for it, or the source does not let it in; nothing is kept.
     """
-    parts = urlsplit(place)
+    parts = address_parts(place)
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise UsageError(f"'{place}' is no web address: it needs no log-in.", "")
     for address in filter(None, (place, asked.token_url)):

@@ -6,9 +6,9 @@ import shutil
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
-from urllib.parse import urlsplit
 
 from zoompick import files
+from zoompick.addresses import address_parts
 from zoompick.catalog.scene import Key, Scene
 from zoompick.events import Noted, Report
 from zoompick.geo.bounds import Bounds
@@ -77,7 +77,7 @@ def _region_of(ground: Shape | None) -> Region | None:
 
 def _name_of(scene: Scene | None, url: str) -> str:
     """Local name of an ordered file: the one that its scene's file of the same kind would have."""
-    plain = files.safe_name(PurePosixPath(urlsplit(url).path).name)
+    plain = files.safe_name(PurePosixPath(address_parts(url).path).name)
     if scene is None:
         return plain
     names = local_names(scene)

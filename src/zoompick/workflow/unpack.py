@@ -12,8 +12,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import IO
-from urllib.parse import urlsplit
 
+from zoompick.addresses import address_parts
 from zoompick.errors import DiskError, NothingFoundError, StudyError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import disk_errors, human_bytes
@@ -94,7 +94,7 @@ def opened(where: str, report: Report = ignore) -> Iterator[Archive]:
     FormatError, UsageError, SourceError
     """
     if where.startswith(("http://", "https://")):
-        name = PurePosixPath(urlsplit(where).path).name or "delivery"
+        name = PurePosixPath(address_parts(where).path).name or "delivery"
         archive = open_remote(_remote(where, Client(report)), re.sub(r"\.001$", "", name))
     else:
         archive = open_archive(Path(where))
@@ -107,7 +107,7 @@ def opened(where: str, report: Report = ignore) -> Iterator[Archive]:
 def _remote(url: str, client: Client) -> RemoteFile | RemoteParts:
     """A remote archive; of one counted ``.001`` all parts that there are."""
     files = [_ranged(url, client)]
-    while re.search(r"\.001$", urlsplit(url).path):
+    while re.search(r"\.001$", address_parts(url).path):
         following = re.sub(r"\.001(?=$|\?)", f".{len(files) + 1:03d}", url)
         try:
             client.size(following)
