@@ -44,7 +44,14 @@ class Handler(http.server.BaseHTTPRequestHandler):
         count = sum(path == self.path for path, _ in self.seen)
         self.seen.append((self.path, asked))
         etag = '"two"' if word in ("changed", "edited", "stubborn") and count else '"one"'
-        if word == "status":
+        if word == "silent":
+            self.close_connection = True
+            with contextlib.suppress(OSError):
+                self.connection.settimeout(60)
+                self.connection.recv(1)
+        elif word == "overlong":
+            self.send(206, BODY * 60, start=int(asked.removeprefix("bytes=").split("-")[0]), length=len(BODY) * 60)
+        elif word == "status":
             self.send(int(rest[0]), b'{"description": "no\\nway"}')
         elif word == "html":
             self.send(200, b"<!DOCTYPE html><p>Please log in</p>", kind="application/octet-stream")

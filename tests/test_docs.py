@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 import subprocess
@@ -92,3 +93,35 @@ def test_help_says_what_each_option_takes():
         text = help_of(name)
         assert re.search(r"--json|--area|--dates", text), name
         assert text.count("--help") == 1
+
+
+def test_the_readme_can_be_pasted_from_top_to_bottom(tmp_path, archive):
+    """Every block in order, from an empty folder, with the archive up; the log-in's password is typed."""
+    blocks = re.findall(r"```console\n(.*?)```", README, re.DOTALL)
+    lines = [line[2:] for block in blocks for line in block.splitlines() if line.startswith("$ ")]
+    text = "\n".join(["set -euo pipefail", f'zoompick() {{ "{sys.executable}" -m zoompick "$@"; }}', *lines])
+    (tmp_path / "paste").write_text(text.replace("http://127.0.0.1:8638", archive))
+    (tmp_path / "empty").mkdir()
+    done = subprocess.run(
+        ["bash", "../paste"], cwd=tmp_path / "empty", input="ostrell\n", capture_output=True, text=True, timeout=500
+    )
+    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+    made = {str(path.relative_to(tmp_path / "empty")) for path in (tmp_path / "empty").rglob("*.tif")}
+    assert {"fen.tif", "fen-ndvi.tif", "fen/products/2025-12-15/natural.tif"} <= made
+    assert [name for name in made if name.startswith("sluice/scenes/") and "gannet-vhr" in name]
+
+
+def test_every_command_shows_an_example_that_has_its_options(program):
+    examples = json.loads((ROOT / "src/zoompick/cli/data/examples.json").read_text())
+    table = json.loads((ROOT / "src/zoompick/cli/data/completions.json").read_text())["commands"]
+    leaves = {
+        name if not below else f"{name} {word}": entry["commands"][word] if below else entry
+        for name, entry in table.items()
+        for below in [bool(entry["commands"])]
+        for word in entry["commands"] or [name]
+    }
+    assert examples.keys() == leaves.keys()
+    for name, lines in examples.items():
+        for line in lines:
+            assert set(re.findall(r"(?<!\S)--[a-z-]+", line)) <= leaves[name]["options"].keys(), line
+    assert "Examples:\n  zoompick scene 3\n" in program("scene", "--help").out

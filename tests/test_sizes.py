@@ -98,7 +98,7 @@ def test_polygons_made_together_are_those_made_one_by_one():
             alone = None
         assert (alone is None) == (together is None), geometry
         assert alone is None or shapely.equals(alone, together), geometry
-    assert sum(polygon is not None for polygon in polygons_of(geometries)) == 7
+    assert sum(polygon is not None for polygon in polygons_of(geometries)) == 8
     assert polygons_of([]) == []
 
 

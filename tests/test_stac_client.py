@@ -94,6 +94,28 @@ def test_answers_against_the_standard(archive, alter, words):
         list(StacApi(archive, Altered(alter)).search(Criteria(AREA)))
 
 
+@pytest.mark.parametrize(("words", "said"), [("x", "empty pages in a row"), ("x" * 30_000, "ever longer links")])
+def test_pages_without_end_are_left(archive, words, said):
+    def endless(page):
+        if "features" in page:
+            count = len(client.asked)
+            page["features"] = [] if said.startswith("empty") else page["features"]
+            href = f"{archive}/search?limit=1&page={count}"
+            page["links"] = [
+                {
+                    "rel": "next",
+                    "href": href,
+                    "method": "POST",
+                    "body": {"limit": 1, "page": count, "more": words * count},
+                }
+            ]
+        return page
+
+    client = Altered(endless)
+    with pytest.raises(SourceError, match=said):
+        list(StacApi(archive, client).search(Criteria(AREA)))
+
+
 def test_pages_in_a_circle_are_left(archive):
     def circle(page):
         if "features" in page:

@@ -56,7 +56,9 @@ CASES = {
     "clip without area": (["clip", "red.tif"], 2, "no area to clip to"),
     "pixel 0": (["stack", "red.tif", "--pixel", "0"], 2, "not above 0"),
     "option without file": (["stack", "--bands", "red"], 2, "needs a file"),
-    "unknown command": (["stak"], 2, "No such command"),
+    "unknown command": (["stak"], 2, "Did you mean 'zoompick stack'"),
+    "slip in a group": (["area", "sho"], 2, "Did you mean '… show'"),
+    "cloud as it is said": (["search", "--cloud", "20%", "--area", "nowhere"], 2, "'nowhere' is no file"),
     "unknown option": (["search", "--clouds", "3"], 2, "--cloud"),
     "source name": (["source", "add", "My Source", "http://x.test"], 2, "cannot be the name"),
     "source address": (["source", "add", "x", "nowhere"], 2, "no web address"),
@@ -168,8 +170,9 @@ def test_ctrl_c_at_any_moment_and_the_same_command_again(study, program, delay):
     time.sleep(delay)
     process.send_signal(signal.SIGINT)
     _, told = process.communicate(timeout=60)
-    assert process.returncode in (130, 0, -signal.SIGINT), told
-    assert "Traceback" not in told or delay == 0.1
+    # The first may hit the interpreter before it has begun with our code.
+    assert delay == 0.1 or process.returncode in (130, 0), told
+    assert delay == 0.1 or "Traceback" not in told
     again = program("run", "--json", cwd=study)
     assert again.code == 0, again.err
     assert all(finding["outcome"] == "pass" for finding in again.json["findings"])

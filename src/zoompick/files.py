@@ -279,8 +279,8 @@ def unique_names(texts: Iterable[str], limit: int = 120, reserved: Iterable[str]
 
 def human_bytes(count: float) -> str:
     """Bytes for people: ``12.3 MB`` (powers of ten)."""
-    for unit in ("B", "kB", "MB", "GB"):
-        if abs(count) < 1000 or unit == "GB":
+    for unit in ("B", "kB", "MB", "GB", "TB"):
+        if abs(count) < 1000 or unit == "TB":
             return f"{count:.0f} B" if unit == "B" else f"{count:.1f} {unit}"
         count /= 1000
     raise AssertionError

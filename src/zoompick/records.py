@@ -47,7 +47,7 @@ def read_facts(path: Path, kind: type[Record]) -> Record:
     try:
         text = path.read_text(encoding="utf-8-sig")
         table = tomllib.loads(text)
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+    except (OSError, ValueError, RecursionError) as error:
         raise FactsError(f"{_shown(path)} cannot be read: {error}.", "Mend that line.") from error
     for place, name in _unknown(table, kind, "$"):
         known = ", ".join(sorted(_names_at(kind, place)))

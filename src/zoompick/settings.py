@@ -91,10 +91,10 @@ def _file_values(path: Path) -> dict[str, object]:
     import tomllib
 
     try:
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        return tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except FileNotFoundError:
         return {}
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (ValueError, RecursionError) as error:
         raise UsageError(f"The settings file {path} cannot be read: {error}.", "Mend or remove it.") from error
 
 
@@ -104,7 +104,7 @@ def _value(key: str) -> int | float | str:
     raw: Any = os.environ.get(f"ZOOMPICK_{key.upper()}", _file_values(path).get(key, row.default))
     try:
         return type(row.default)(raw)
-    except (TypeError, ValueError) as error:
+    except (TypeError, ValueError, OverflowError) as error:
         raise UsageError(
             f"The setting {key} has the value {raw!r}, expected a {type(row.default).__name__}.",
             f"{row.help} The default is {row.default}.",

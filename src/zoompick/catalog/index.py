@@ -96,10 +96,11 @@ def _rows(items: Iterable[dict[str, Any]]) -> list[Any]:
         if packed is None:
             continue
         ground, (west, south, east, north) = packed
-        properties = item.get("properties") or {}
+        properties = item.get("properties")
+        properties = properties if isinstance(properties, dict) else {}
         moment = _moment(properties.get("datetime") or properties.get("start_datetime"))
         cloud = properties.get("eo:cloud_cover")
-        cloud = float(cloud) if isinstance(cloud, int | float) else None
+        cloud = float(cloud) if isinstance(cloud, int | float) and 0 <= cloud <= 100 else None
         name, collection = str(item.get("id")), str(item.get("collection") or "")
         rows.append((name, collection, moment, cloud, ground, _rest(item, properties), west, east, south, north))
     return [rows[place] for place in _along_curve(rows)]

@@ -254,7 +254,7 @@ def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:
 def _crs(properties: Mapping[str, Any]) -> Crs | None:
     """``proj:code`` (projection extension 2) or ``proj:epsg`` (1)."""
     code = str(properties.get("proj:code") or "")
-    if code.upper().startswith("EPSG:") and code[5:].isdigit():
+    if code.upper().startswith("EPSG:") and code[5:].isdecimal() and len(code) < 12:
         return Crs(int(code[5:]))
     epsg = properties.get("proj:epsg")
     return Crs(epsg) if isinstance(epsg, int) else None

@@ -14,6 +14,7 @@ from urllib.parse import urlencode
 
 import shapely
 
+from zoompick.addresses import host_of
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
@@ -23,7 +24,7 @@ from zoompick.net.refusals import RefusedError
 
 _MOST_IDS = 100
 _PAGE = 250
-_MOST_PAGES = 10_000
+_MOST_PAGES, _MOST_EMPTY, _MOST_ASKED = 10_000, 50, 1 << 20
 _MOST_CORNERS = 500
 _OLDER = {"<=": "lte", ">=": "gte"}
 """Operators of the query extension that came before CQL2 (STAC API, query extension 1.0)."""
@@ -137,7 +138,7 @@ class StacApi:
 
         The next page is on its way while the caller works on this one.
         """
-        seen = set()
+        seen, empty = set(), 0
         with ThreadPoolExecutor(1, thread_name_prefix="zoompick-page") as ahead:
             coming = ahead.submit(self._client.json, address, body)
             for _ in range(_MOST_PAGES):
@@ -150,6 +151,12 @@ class StacApi:
                 if not links:
                     yield page
                     return
+                empty = 0 if page.get("features") else empty + 1
+                if empty > _MOST_EMPTY or len(address) + len(repr(body)) > _MOST_ASKED:
+                    what = f"{empty} empty pages in a row" if empty > _MOST_EMPTY else "ever longer links"
+                    raise SourceError(
+                        f"{host_of(address)} sends {what}, and no end.", "Tell the people who run the source."
+                    )
                 address, body = _following(links[0], address, body)
                 key = (address, repr(body))
                 if key not in seen:
@@ -160,6 +167,9 @@ class StacApi:
                         f"{address} links its pages in a circle.", "Tell the people who run the source."
                     )
                 seen.add(key)
+            raise SourceError(
+                f"{host_of(address)} has no end after {_MOST_PAGES} pages.", "Narrow the search: dates, area, cloud."
+            )
 
 
 def _following(

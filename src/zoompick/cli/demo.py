@@ -20,12 +20,19 @@ _AREA = [
     [-11.991, -38.618], [-12.032, -38.622], [-12.047, -38.640], [-12.078, -38.645], [-12.091, -38.632],
     [-12.094, -38.612],
 ]  # fmt: skip
+_PORT = 8638
 _SUMMERS = ["2024-12/2025-02", "2025-12/2026-02"]
 
 
 @standin.command("serve")
 def serve(
-    port: Annotated[int, typer.Option("--port", help="Port on this machine; 0 takes a free one.")] = 8638,
+    port: Annotated[
+        int | None,
+        typer.Option(
+            "--port",
+            help="Port on this machine; 0 takes a free one; that of this folder's study, else 8638, by default.",
+        ),
+    ] = None,
     fault: Annotated[
         list[str] | None,
         typer.Option(
@@ -47,12 +54,26 @@ def serve(
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
 
-    with archive(cache_folder(), port, tuple(fault or ()), synthetic) as url:
+    with archive(
+        cache_folder(), _port_of(Path.cwd()) if port is None else port, tuple(fault or ()), synthetic
+    ) as url:
         show.line(f"{url}")
         show.note("The Ostrell archive is up. Another terminal can use it: zoompick source add ostrell " + url)
         show.note("Scenes are made when they are first asked for. Ctrl-C ends it.")
         sys.stdout.flush()
         threading.Event().wait()
+
+
+def _port_of(folder: Path) -> int:
+    """Port at which the study around a folder knows an archive on this machine; the usual one where there is none."""
+    from zoompick.addresses import address_parts, is_this_machine
+    from zoompick.catalog import sources
+    from zoompick.study.folder import Study
+
+    study = Study.find(folder)
+    own = sources.load(sources.sources_file(study.root)) if study else {}
+    ports = [address_parts(source.url).port for source in own.values() if is_this_machine(source.url)]
+    return next((port for port in ports if port), _PORT)
 
 
 @standin.command("troubles")
@@ -86,7 +107,7 @@ def demo(
         with show.progress() as report:
             done = workflow.run(study, report, __version__)
     show_run(study, done)
-    _tell(study, folder, url)
+    _tell(study, folder)
     return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
 
 
@@ -104,7 +125,7 @@ def _study(folder: Path) -> Study:
     return new_study(folder, NewStudy("Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20, window=True))
 
 
-def _tell(study: Study, folder: Path, url: str) -> None:
+def _tell(study: Study, folder: Path) -> None:
     from zoompick.cli import show
 
     days = sorted(path.name for path in (study.root / "products").iterdir() if path.is_dir())
@@ -117,7 +138,7 @@ def _tell(study: Study, folder: Path, url: str) -> None:
     show.line("The sluice was rebuilt between the two summers: compare the two pictures.")
     show.line()
     show.line(f"Try next, in {folder} (bring the archive back first, in another terminal):")
-    show.line(f"  zoompick standin serve --port {url.rpartition(':')[2]}")
+    show.line("  zoompick standin serve")
     show.line("  zoompick search --cloud 60 --inside")
     show.line("  zoompick look")
     show.line("  zoompick pick --cover")

@@ -60,7 +60,9 @@ def cut(exterior: Any, holes: Iterable[Any] = ()) -> BaseGeometry:
     for shift in _STRIPS:
         inside = shapely.intersection(whole, shapely.box(shift - 180, -90, shift + 180, 90))
         if inside.area > 0:
-            parts.append(_moved(inside, -shift))
+            # A ring that only touches the cut leaves a line there.
+            grounds = [part for part in shapely.get_parts(inside) if part.geom_type == "Polygon"]
+            parts.append(_moved(shapely.union_all(grounds), -shift))
     return shapely.union_all(parts) if len(parts) != 1 else parts[0]
 
 

@@ -202,5 +202,5 @@ def read_sidecar(product: Path) -> Recorded | None:
         }
         print_ = str(properties["zoompick:fingerprint"])
         return Recorded(print_, int(asset["file:size"]), str(asset["file:checksum"]), when, others)
-    except (DataError, AttributeError, KeyError, TypeError, ValueError):
+    except (DataError, AttributeError, KeyError, TypeError, ValueError, OverflowError):
         return None

@@ -233,12 +233,12 @@ class RemoteFile:
                 if not match or int(match[1]) != span.start:
                     raise SourceError(f"{self.url} answered with another range than was asked for.", "Try again.")
                 self._refuse_change(int(match[3]), answer.headers.get("ETag"), answer.headers.get("Last-Modified"))
-                data = b"".join(answer.chunks())
-                self.cost.add(len(data))
                 expected = min(last + 1, int(match[3])) - span.start
+                data = _at_most(answer.chunks(), expected + 1)
+                self.cost.add(len(data))
                 if len(data) != expected:
                     raise TransientError(
-                        f"{self.url} sent {len(data)} bytes of a stretch of {expected}.",
+                        f"{self.url} sent {_counted(len(data), expected)} of a stretch of {expected} bytes.",
                         "Give the same command again.",
                     )
                 return data
@@ -250,6 +250,20 @@ class RemoteFile:
         if self._size is not None and (size, etag) != (self._size, self._etag):
             raise SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
         self._size, self._etag, self._changed = size, etag, changed
+
+
+def _counted(came: int, expected: int) -> str:
+    return f"{came} bytes" if came <= expected else "more"
+
+
+def _at_most(chunks: Iterable[bytes], length: int) -> bytes:
+    """Bytes until there are so many; a server that sends more than it was asked for is not listened to any longer."""
+    data = bytearray()
+    for chunk in chunks:
+        data += chunk
+        if len(data) >= length:
+            break
+    return bytes(data[:length])
 
 
 @cache

@@ -10,6 +10,7 @@ from zoompick.errors import GridError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 
+_LEAST_PIXEL = 1e-9
 _LATTICE_TOLERANCE_PX = 1e-3
 """Two grids share a lattice when their pixel corners agree to a thousandth of a pixel."""
 
@@ -91,6 +92,8 @@ class Grid:
 
         Snapping to multiples makes grids of neighbouring studies, and of scenes cut the same way, line up.
         """
+        if not _LEAST_PIXEL <= pixel < math.inf:
+            raise GridError(f"Pixels of {pixel:g} cannot be.", "Give the pixel size in units of the CRS, as 8.")
         slack = _LATTICE_TOLERANCE_PX
         first_col = math.floor(bounds.west / pixel + slack)
         last_col = math.ceil(bounds.east / pixel - slack)

@@ -76,7 +76,7 @@ def _items(xml: str) -> dict[tuple[int | None, str], str]:
     found = {}
     for item in root.iter("Item"):
         sample = item.get("sample", "")
-        key = (int(sample) if sample.isdigit() else None, item.get("name", "").upper())
+        key = (int(sample) if sample.isdecimal() else None, item.get("name", "").upper())
         found[key] = item.text or ""
     return found
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 import itertools
+import shutil
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor
 from contextlib import AbstractContextManager, nullcontext
@@ -17,9 +18,9 @@ from pathlib import Path
 import numpy as np
 
 from zoompick import settings
-from zoompick.errors import UsageError
+from zoompick.errors import GridError, UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import BLAKE3, disk_errors, new_hasher, writing
+from zoompick.files import BLAKE3, disk_errors, human_bytes, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
 from zoompick.raster.cog import Counts
 from zoompick.raster.engine import Crew
@@ -64,17 +65,36 @@ def write_geotiff(
 
     Raises
     ------
+    GridError
+        More pixels than could ever lie on this disk, however well they pack.
     DiskError
         No room; nothing is left behind.
     DataError
         An input block does not decode.
     """
+    _refuse_absurd(raster, path)
     maker = _Maker(raster, path, _with_settings(options or WriteOptions()), report)
     with disk_errors(path), spooling(path) as spool:
         maker.fill(spool, executor)
         written = maker.assemble(spool)
     report(Finished(path.name))
     return written
+
+
+def _refuse_absurd(raster: Raster, path: Path) -> None:
+    grid = raster.grid
+    size = grid.width * grid.height * len(raster.bands) * raster.dtype.itemsize
+    above = next(folder for folder in path.absolute().parents if folder.is_dir())
+    if size > _BEST_PACKING * shutil.disk_usage(above).free or max(grid.width, grid.height) >= 1 << 31:
+        raise GridError(
+            f"{path.name} would have {grid.width:.9g} x {grid.height:.9g} pixels of {grid.pixel_text}, "
+            f"at least {human_bytes(min(size, 10**18))} before they are packed: no disk here holds that.",
+            "Give larger pixels, or a smaller area; nothing was begun.",
+        )
+
+
+_BEST_PACKING = 20
+"""Pixels that all differ a little hardly pack to less; those that do are written anyhow, until the disk is full."""
 
 
 def _with_settings(options: WriteOptions) -> WriteOptions:

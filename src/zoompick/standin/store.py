@@ -8,7 +8,8 @@ import shutil
 import tempfile
 import threading
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
@@ -54,6 +55,7 @@ class Store:
         self._guard = threading.Lock()
         self._locks: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
         self._room = threading.BoundedSemaphore(_MAKERS)
+        self._making = threading.local()
         self._known: dict[str, dict[str, Published]] = {}
 
     def published(self, instrument: Maker, scene: Entry) -> dict[str, Published]:
@@ -82,10 +84,23 @@ class Store:
             lock = self._locks[label]
         with lock:
             if self._group(label) is None:
-                with self._room:
+                with self._one_of_few():
                     self._make(label, write, wrong)
         known = self._group(label) or {}
         return {name: (self._root / label / name, published) for name, published in known.items()}
+
+    @contextmanager
+    def _one_of_few(self) -> Iterator[None]:
+        """Wait for room to make a scene; what a thread makes for what it is making has room already."""
+        if getattr(self._making, "is_on", False):
+            yield
+            return
+        with self._room:
+            self._making.is_on = True
+            try:
+                yield
+            finally:
+                self._making.is_on = False
 
     def _group(self, label: str) -> dict[str, Published] | None:
         known = self._known.get(label)

@@ -82,7 +82,7 @@ class Synthetic(Instrument):
     def by_id(self, scene_id: str) -> Granule | None:
         """The scene of this id, or None."""
         number = scene_id.removeprefix("made-")
-        return self._granule(int(number)) if number.isdigit() and int(number) < self.count else None
+        return self._granule(int(number)) if number.isdecimal() and int(number) < self.count else None
 
     def _granule(self, index: int) -> Granule:
         when = _BEGIN + timedelta(seconds=int(self._seconds[index]))

@@ -203,7 +203,7 @@ def read_brief(path: Path) -> Brief:
     try:
         content = path.read_text(encoding="utf-8-sig")
         table = tomllib.loads(content)
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+    except (OSError, ValueError, RecursionError) as error:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error
     _check_keys(table, content)
     values: dict[str, Any] = {}

@@ -413,7 +413,7 @@ def parts_of(path: Path) -> list[Path]:
     )
     found = sorted(entry for entry in path.parent.iterdir() if pattern.fullmatch(entry.name))
     numbers = [pattern.fullmatch(entry.name)[1] for entry in found]  # type: ignore[index]
-    if numbers and numbers[0].isdigit():
+    if numbers and numbers[0].isdecimal():
         first = int(numbers[0])
         missing = next((n for n, text in enumerate(numbers, first) if int(text) != n), None)
         if first > 1 or missing is not None:

@@ -159,7 +159,10 @@ class TileStore:
                 if table not in self._tables:
                     found.append(set())
                     continue
-                query = f"SELECT tile_column, tile_row FROM {table} WHERE zoom_level = ?"
+                query = (
+                    f"SELECT tile_column, tile_row FROM {table} WHERE zoom_level = ?"
+                    " AND typeof(tile_column) = 'integer' AND typeof(tile_row) = 'integer'"
+                )
                 found.append({TileKey(rows - 1 - row, col) for col, row in self._asked(query, (level,))})
         return found[0], found[1]
 

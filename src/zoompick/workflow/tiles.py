@@ -160,7 +160,7 @@ def _level(layer: TileLayer, wish: Wish, lat: float) -> Matrix:
 
 def _number(grid: TileGrid, matrix: Matrix) -> int:
     """Zoom level by which a store counts: the usual one in web mercator, else the place among the levels."""
-    return int(matrix.name) if matrix.name.isdigit() else grid.matrices.index(matrix)
+    return int(matrix.name) if matrix.name.isdecimal() else grid.matrices.index(matrix)
 
 
 def _measured(
@@ -282,14 +282,14 @@ def stored_matrix(store: TileStore, zoom: str) -> tuple[Crs, Matrix, int]:
     """
     facts = store.facts
     numbers = sorted(int(name.rpartition(":")[2]) for name in facts if name.startswith("zoompick:level:"))
-    if not numbers and zoom.isdigit():
+    if not numbers and zoom.isdecimal():
         # A store of another maker: web mercator by the standard.
         return Crs(3857), web_mercator().level(zoom), int(zoom)
-    if not numbers or (zoom and (not zoom.isdigit() or int(zoom) not in numbers)):
+    if not numbers or (zoom and (not zoom.isdecimal() or int(zoom) not in numbers)):
         known = ", ".join(map(str, numbers)) or "none"
         raise UsageError(f"{store.path} has no tiles of level {zoom or '?'}.", f"It has levels: {known}.")
     last = facts.get(_LAST, "")
-    number = int(zoom) if zoom else int(last) if last.isdigit() and int(last) in numbers else numbers[-1]
+    number = int(zoom) if zoom else int(last) if last.isdecimal() and int(last) in numbers else numbers[-1]
     try:
         pixel, west, north, *sizes = (float(part) for part in facts[f"zoompick:level:{number}"].split(","))
         width, height, cols, rows = map(int, sizes)
