@@ -71,12 +71,14 @@ def test_a_command_loads_only_what_its_work_needs(tmp_path, words, forbidden):
     assert loaded(tmp_path, *words) & forbidden == set()
 
 
-def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]:
+def complete(shell: str, line: str, action: str = "get-args", cwd: Path | None = None) -> tuple[int, str]:
     words = line.split(" ")
     typed = {"COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1), "_TYPER_COMPLETE_ARGS": line}
     variables = typed | {"_ZOOMPICK_COMPLETE": f"complete_{shell}", "_TYPER_COMPLETE_FISH_ACTION": action}
     code = "import sys; from zoompick.__main__ import main\ntry:\n main()\nfinally: assert 'typer' not in sys.modules"
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=os.environ | variables)
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, cwd=cwd, env=os.environ | variables
+    )
     assert not done.stderr
     return done.returncode, done.stdout
 
@@ -84,7 +86,7 @@ def complete(shell: str, line: str, action: str = "get-args") -> tuple[int, str]
 @pytest.mark.parametrize(
     ("line", "words"),
     [
-        ("zoompick s", ["status", "standin", "source", "search", "scene", "stack"]),
+        ("zoompick s", ["status", "standin", "settings", "source", "search", "scene", "stack"]),
         ("zoompick standin ", ["serve", "troubles"]),
         ("zoompick search --co", ["--collection", "--cover-min", "--counts"]),
         ("zoompick search --dates 2025 --sou", ["--source"]),
@@ -99,6 +101,51 @@ def test_the_shell_completes_words_without_loading_the_application(line, words):
     assert complete("fish", line, "is-args")[0] == (0 if words else 1)
     zsh = complete("zsh", line)[1]
     assert re.findall(r'"([a-z-]+)":"', zsh) == words if words else zsh == "_files\n"
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        ("zoompick scene ", ["1", "a-one"]),
+        ("zoompick pick drop ", ["1", "b-two"]),
+        ("zoompick index --recipe nd", ["ndvi", "ndwi"]),
+        ("zoompick index --recipe we", ["wet"]),
+        ("zoompick download --bands red,n", ["red,nir"]),
+        ("zoompick source show ", ["own"]),
+        ("zoompick search --collection ", ["kestrel-l2"]),
+    ],
+)
+def test_the_shell_completes_what_local_records_know(tmp_path, monkeypatch, line, words):
+    def record(name, id_, bands):
+        assets = {band: {"href": f"{band}.tif", "roles": ["data"]} for band in bands}
+        item = {"id": id_, "collection": "kestrel-l2", "properties": {"datetime": "2025-01-01T00:00:00Z"},
+                "assets": assets | {"thumbnail": {"href": "t.png"}}}  # fmt: skip
+        (tmp_path / name).write_text(json.dumps({"features": [item, "no item"]}))
+
+    record("found.json", "a-one", ["red", "nir"])
+    record("shortlist.json", "b-two", ["red"])
+    (tmp_path / "study.toml").write_text("")
+    (tmp_path / "sources.json").write_text('{"own": {"url": "http://127.0.0.1:1"}, "odd": 3}')
+    (tmp_path / "recipes").mkdir()
+    (tmp_path / "recipes" / "own.toml").write_text('[index.wet]\nformula = "nir"\n')
+    (tmp_path / "recipes" / "broken.toml").write_text("[")
+    monkeypatch.setenv("ZOOMPICK_CONFIG", str(tmp_path / "config"))
+    found = complete("bash", line, cwd=tmp_path)[1].splitlines()
+    assert found == [*words, "odd"] if "source" in line else found == words
+
+
+def test_settings_tell_where_they_were_set(tmp_path, program):
+    (tmp_path / "settings.toml").write_text("retries = 7\n")
+    own = {"ZOOMPICK_CONFIG": str(tmp_path), "ZOOMPICK_CACHE": str(tmp_path / "cache"), "ZOOMPICK_WORKERS": "3"}
+    (tmp_path / "cache" / "footprints").mkdir(parents=True)
+    (tmp_path / "cache" / "footprints" / "x.sqlite").write_bytes(bytes(500))
+    (tmp_path / "cache" / "mine.txt").write_text("not ours")
+    told = program("settings", "--json", env=own).json
+    chosen = {key: told["settings"][key]["from"] for key in ("workers", "retries", "tile_px")}
+    assert chosen == {"workers": "environment", "retries": "file", "tile_px": "default"}
+    assert told["settings"]["retries"]["value"] == 7 and told["cache_bytes"] == 508
+    assert program("settings", "--clear-cache", env=own).code == 0
+    assert [path.name for path in (tmp_path / "cache").iterdir()] == ["mine.txt"]
 
 
 def test_what_is_completed_is_what_there_is():

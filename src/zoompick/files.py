@@ -277,6 +277,11 @@ def unique_names(texts: Iterable[str], limit: int = 120, reserved: Iterable[str]
     return names
 
 
+def tree_bytes(folder: Path) -> int:
+    """Bytes of all files under a folder; 0 where there is none."""
+    return sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())
+
+
 def human_bytes(count: float) -> str:
     """Bytes for people: ``12.3 MB`` (powers of ten)."""
     for unit in ("B", "kB", "MB", "GB", "TB"):

@@ -98,10 +98,37 @@ def _file_values(path: Path) -> dict[str, object]:
         raise UsageError(f"The settings file {path} cannot be read: {error}.", "Mend or remove it.") from error
 
 
+def _raw(key: str) -> tuple[Any, str]:
+    """What is told for a setting, and where: ``environment``, ``file`` or ``default``."""
+    if (told := os.environ.get(f"ZOOMPICK_{key.upper()}")) is not None:
+        return told, "environment"
+    values = _file_values(config_folder() / "settings.toml")
+    return (values[key], "file") if key in values else (_BY_KEY[key].default, "default")
+
+
+def every() -> list[tuple[Setting, int | float | str, str]]:
+    """Each setting with its value and where that was set: ``environment``, ``file`` or ``default``.
+
+    Raises
+    ------
+    UsageError
+        A value is not of its type, or the file cannot be read.
+    """
+    return [(row, _value(row.key), _raw(row.key)[1]) for row in TABLE]
+
+
+def clear_cache() -> None:
+    """Remove what can be made again; only folders that this program made there."""
+    import shutil
+
+    folder = cache_folder()
+    for path in (folder / "footprints", *folder.glob("ostrell-*")):
+        shutil.rmtree(path, ignore_errors=True)
+
+
 def _value(key: str) -> int | float | str:
     row = _BY_KEY[key]
-    path = config_folder() / "settings.toml"
-    raw: Any = os.environ.get(f"ZOOMPICK_{key.upper()}", _file_values(path).get(key, row.default))
+    raw, _ = _raw(key)
     try:
         return type(row.default)(raw)
     except (TypeError, ValueError, OverflowError) as error:

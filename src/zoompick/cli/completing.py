@@ -21,7 +21,8 @@ VARIABLE = "_ZOOMPICK_COMPLETE"
 def answer(environment: Mapping[str, str]) -> int | None:
     """Print what fits the word being typed; returns the exit code, or None when Typer should answer.
 
-    Options are offered after a hyphen, commands elsewhere; nothing at all lets the shell offer files.
+    Options are offered after a hyphen, commands elsewhere, and what local records know; nothing at all lets the shell
+    offer files.
     """
     shell = environment[VARIABLE].removeprefix("complete_")
     if shell not in ("bash", "zsh", "fish") or not environment[VARIABLE].startswith("complete_"):
@@ -66,12 +67,21 @@ def commands() -> dict[str, Any]:
 
 
 def _offered(words: list[str], begun: str) -> dict[str, str]:
-    here = _table()
+    here, path = _table(), []
     for word in words:
         if word in here["commands"]:
             here = here["commands"][word]
+            path.append(word)
+    option = words[-1] if words and words[-1].startswith("--") else ""
     if begun.startswith("-"):
         return dict(here["options"])
+    if path and (option or not here["commands"] or path == ["pick"]):
+        from zoompick.cli import known
+
+        first = begun.rpartition(",")[0] + "," if "," in begun else ""
+        found = {first + name: text for name, text in known.values(tuple(path), option).items()}
+        if found or option:
+            return {name: entry["help"] for name, entry in here["commands"].items()} | found if not option else found
     return {name: entry["help"] for name, entry in here["commands"].items()}
 
 

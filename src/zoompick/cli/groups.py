@@ -146,8 +146,23 @@ def _with_examples(command: Any, path: str) -> Any:
     for name, entry in (below or {}).items():
         _with_examples(entry, f"{path} {name}")
     if below is None:
+        command.format_options = lambda ctx, formatter: _write_options(command.get_params(ctx), ctx, formatter)
         command.format_epilog = lambda ctx, formatter: _write_examples(formatter, path)
     return command
+
+
+def _write_options(params: Iterable[Any], ctx: Any, formatter: Any) -> None:
+    """Arguments, options, and options of one purpose under a title of their own."""
+    sections: dict[str, list[tuple[str, str]]] = {"Arguments": [], "Options": []}
+    for param in params:
+        if (row := param.get_help_record(ctx)) is not None:
+            is_argument = param.param_type_name == "argument"
+            title = "Arguments" if is_argument else getattr(param, "rich_help_panel", None) or "Options"
+            sections.setdefault(title, []).append(row)
+    for title, rows in sections.items():
+        if rows:
+            with formatter.section(title):
+                formatter.write_dl(rows)
 
 
 def _write_examples(formatter: Any, path: str) -> None:

@@ -32,6 +32,9 @@ def stack(
     like: Annotated[
         Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")
     ] = None,
+    classes: Annotated[
+        str, typer.Option("--classes", metavar="A,B", help="Bands that hold classes: never averaged.")
+    ] = "",
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
@@ -48,6 +51,7 @@ def stack(
                 "--around": around,
                 "--pixel": pixel,
                 "--like": like,
+                "--classes": classes,
                 "--out": out,
             }
         )
@@ -55,7 +59,8 @@ def stack(
         return
     given = options.area_given(area, box, around)
     grid = _grid(files, given, pixel, like)
-    _plain(StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid), overwrite, as_json)
+    step = StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid, options.names(classes))
+    _plain(step, overwrite, as_json)
 
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:

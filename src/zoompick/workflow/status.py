@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import DataError
-from zoompick.files import read_json
+from zoompick.files import read_json, tree_bytes
 from zoompick.study.folder import Study
 from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
@@ -178,9 +178,7 @@ def _to_free(study: Study, kept: set[Path]) -> dict[Path, int]:
 
 def _size(path: Path) -> int:
     """Bytes of a file, or of all files below a folder."""
-    if path.is_file():
-        return path.stat().st_size
-    return sum(entry.stat().st_size for entry in path.rglob("*") if entry.is_file())
+    return path.stat().st_size if path.is_file() else tree_bytes(path)
 
 
 def free(state: StudyState) -> int:

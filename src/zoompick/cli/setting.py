@@ -1,0 +1,51 @@
+"""The command of the settings: every one with its value and where it was set, the folders, the cache."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from zoompick.cli import options
+
+
+def settings(
+    clear_cache: Annotated[
+        bool, typer.Option("--clear-cache", help="Remove the cache: all in it can be made again.")
+    ] = False,
+    as_json: options.Json = False,
+) -> None:
+    """List every setting with its value and where it was set; the folders of settings and cache; clear the cache.
+
+    A setting is changed by a line in settings.toml (workers = 2) or by a variable (ZOOMPICK_WORKERS=2);
+    ZOOMPICK_CONFIG and ZOOMPICK_CACHE move the folders.
+    """
+    from zoompick import settings as table
+    from zoompick.cli import show
+    from zoompick.files import human_bytes, tree_bytes
+
+    rows = table.every()
+    cache = table.cache_folder()
+    size = tree_bytes(cache)
+    if clear_cache:
+        table.clear_cache()
+    if as_json:
+        values = {row.key: {"value": value, "from": origin, "unit": row.unit} for row, value, origin in rows}
+        folders = {"config": str(table.config_folder()), "cache": str(cache)}
+        show.as_json({"settings": values, "folders": folders, "cache_bytes": 0 if clear_cache else size})
+        return
+    show.table(
+        [
+            show.Column("setting"),
+            show.Column("value", "right"),
+            show.Column("from"),
+            show.Column("what", flexible=True),
+        ],
+        [[row.key, f"{value} {row.unit}".strip(), origin, row.help] for row, value, origin in rows],
+    )
+    show.line(f"settings, sources, log-ins: {table.config_folder()}")
+    show.line(f"cache: {cache}")
+    if clear_cache:
+        show.note(f"Removed the cache: {human_bytes(size)}.")
+    else:
+        show.note(f"The cache holds {human_bytes(size)}. 'zoompick settings --clear-cache' removes it.")
