@@ -107,11 +107,11 @@ def look(study: Path, env: dict[str, str]) -> None:
     whole = ["--dates", "2024-11/2026-02", "--cloud", "100", "--cover-min", "20"]
     sheet, lines = OUT / "look.png", OUT / "footprints.png"
     for words in (
-        ["area", "show", "--picture", OUT / "area.png"],
+        ["area", "show", "--picture", OUT / "area.png", "--overwrite"],
         ["search", *whole],
-        ["calendar", "--picture", OUT / "calendar.png"],
-        ["look", "date>=2025-11-20", "--most", "15", "--out", sheet],
-        ["look", "date>=2025-11-20", "--map", "--out", lines],
+        ["calendar", "--picture", OUT / "calendar.png", "--overwrite"],
+        ["look", "date>=2025-11-20", "--most", "15", "--out", sheet, "--overwrite"],
+        ["look", "date>=2025-11-20", "--map", "--out", lines, "--overwrite"],
         ["search"],
     ):
         subprocess.run([PROGRAM, *map(str, words)], cwd=study, env=env, check=True, capture_output=True)
@@ -124,7 +124,7 @@ def look(study: Path, env: dict[str, str]) -> None:
     ).stdout  # fmt: skip
     others_sheet = OUT / "instruments.png"
     subprocess.run(
-        [PROGRAM, "look", "-", "--most", "10", "--out", str(others_sheet)],
+        [PROGRAM, "look", "-", "--most", "10", "--out", str(others_sheet), "--overwrite"],
         cwd=study, env=env, check=True, input=found, capture_output=True,
     )  # fmt: skip
     subprocess.run([PROGRAM, "search"], cwd=study, env=env, check=True, capture_output=True)

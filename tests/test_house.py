@@ -134,6 +134,21 @@ def test_the_shell_completes_what_local_records_know(tmp_path, monkeypatch, line
     assert found == [*words, "odd"] if "source" in line else found == words
 
 
+def test_a_command_is_as_loud_as_asked(study, program):
+    words = ("download", "--bands", "blue", "--window")
+    assert program("search", cwd=study).code == program("pick", "1", cwd=study).code == 0
+    quiet = program("--quiet", "--log", "log.txt", *words, cwd=study)
+    assert (quiet.code, quiet.err) == (0, "")
+    again = program("--verbose", *words, cwd=study)
+    assert again.code == 0 and "here, as recorded" in again.err
+    wrong = program("--quiet", "--log", "log.txt", "search", "--dates", "never", cwd=study)
+    assert wrong.code == 2 and wrong.err
+    lines = (study / "log.txt").read_text().splitlines()
+    assert all(re.match(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}\+00:00 ", line) for line in lines)
+    assert "To fetch: 1 file" in lines[0] and "error: The date 'never'" in lines[-1]
+    assert program("--log", "no/log.txt", "status", cwd=study).code == 2
+
+
 def test_settings_tell_where_they_were_set(tmp_path, program):
     (tmp_path / "settings.toml").write_text("retries = 7\n")
     own = {"ZOOMPICK_CONFIG": str(tmp_path), "ZOOMPICK_CACHE": str(tmp_path / "cache"), "ZOOMPICK_WORKERS": "3"}

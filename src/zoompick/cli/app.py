@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 import re
 import sys
-from typing import ClassVar
+from pathlib import Path
+from typing import Annotated, ClassVar
 
 import typer
 
 from zoompick.cli import exits, groups
+from zoompick.cli.voice import VOICE
 from zoompick.errors import UsageError, ZoomPickError
 
 _STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
@@ -58,7 +60,18 @@ app = typer.Typer(
 @app.callback()
 def _root(
     version: bool = typer.Option(False, "--version", help="Print the version.", is_eager=True),
+    quiet: bool = typer.Option(False, "--quiet", help="Only results and errors: no notes, no progress."),
+    verbose: bool = typer.Option(False, "--verbose", help="A line for each step that begins and ends."),
+    log: Annotated[
+        Path | None, typer.Option("--log", metavar="FILE", help="Add notes and errors with times to a file.")
+    ] = None,
 ) -> None:
+    if log is not None:
+        try:
+            log.open("a").close()
+        except OSError as error:
+            raise UsageError(f"The log {log} cannot be written: {error.strerror}.", "Give another --log.") from error
+    VOICE.is_quiet, VOICE.is_verbose, VOICE.log = quiet, verbose, log.absolute() if log else None
     if version:
         from zoompick import __version__
 

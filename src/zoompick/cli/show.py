@@ -15,6 +15,7 @@ from contextlib import contextmanager, redirect_stdout
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
+from zoompick.cli.voice import VOICE
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
 from zoompick.files import json_bytes
@@ -98,7 +99,10 @@ def _escaped(text: str) -> str:
 
 
 def note(text: str) -> None:
-    """A sentence about the work, to standard error, after what was asked for."""
+    """A sentence about the work, to standard error, after what was asked for; to the log, too."""
+    VOICE.keep(plain(text))
+    if VOICE.is_quiet:
+        return
     sys.stdout.flush()
     sys.stderr.write(_wrapped(text) + "\n")
     sys.stderr.flush()
@@ -125,6 +129,7 @@ def error(problem: ZoomPickError) -> None:
     lines = [_wrapped(problem.what, lead)]
     if problem.todo:
         lines.append(_wrapped(problem.todo, " " * len(lead)))
+    VOICE.keep(plain(f"error: {problem.what} {problem.todo}"))
     sys.stdout.flush()
     sys.stderr.write("\n".join(lines) + "\n")
 
@@ -211,7 +216,7 @@ _STYLES = {"pass": "green", "warn": "yellow", "fail": "bold red"}
 @contextmanager
 def progress() -> Iterator[Report]:
     """A hook that draws events as bars on a terminal, and as plain lines elsewhere, on standard error."""
-    if not sys.stderr.isatty():
+    if VOICE.is_quiet or VOICE.is_verbose or VOICE.log or not sys.stderr.isatty():
         yield _Log()
         return
     with _bars() as bars:
@@ -230,6 +235,8 @@ class _Log:
         self._told: dict[str, float] = {}
 
     def __call__(self, event: Event) -> None:
+        if VOICE.is_verbose and isinstance(event, Started | Finished):
+            note(f"{'Begun' if isinstance(event, Started) else 'Done'}: {event.task}")
         if isinstance(event, Noted):
             note(event.text)
         elif isinstance(event, Retrying):
