@@ -31,11 +31,11 @@ def environment(folder: Path) -> dict[str, str]:
 
 
 def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 0.0) -> None:
-    """Run a script in a terminal of 100 x 46 characters and take its picture when it is done, or after a while."""
+    """Run a script in a terminal of 100 x 54 characters and take its picture when it is done, or after a while."""
     file, done = folder / f"{name}.sh", folder / f"{name}.done"
     file.write_text(f"{script}\ntouch {done}\nsleep 600\n")
     window = subprocess.Popen(
-        ["xterm", "-geometry", "100x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#1d2125",
+        ["xterm", "-geometry", "100x54+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#1d2125",
          "-fg", "#e4e4de", "-b", "12", "+sb", "-e", "bash", str(file)],
         cwd=cwd, env=environment(folder),
     )  # fmt: skip
@@ -48,7 +48,7 @@ def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 0.0
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(picture)], check=True)
     paper = [
         "-crop",
-        "925x898+0+0",
+        "925x1050+0+0",
         "-fuzz",
         "15%",
         "-trim",
@@ -191,7 +191,7 @@ def main() -> None:
     """Make all pictures."""
     OUT.mkdir(parents=True, exist_ok=True)
     folder = Path(tempfile.mkdtemp(prefix="zoompick-shots-"))
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "925x900x24"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "925x1052x24"], stderr=subprocess.DEVNULL)
     server = None
     try:
         time.sleep(1)

@@ -165,3 +165,33 @@ def test_titles_never_reach_a_terminal_as_commands(tmp_path, program):
     done = program("area", "a.wkt", "--name", title.replace("\x00", ""))
     assert done.code in (0, 2)
     assert not {"\x1b", "\x07", "\u202e"} & set(done.out + done.err)
+
+
+@pytest.mark.parametrize("dtype", ["int16", "int32", "float32", "uint8"])
+def test_classes_of_any_value_are_counted(dtype):
+    from zoompick.workflow.clouds import _codes
+
+    given = {"int16": [-3, 4, 4], "int32": [2**31 - 1, 4, 4], "float32": [np.nan, 4, 4], "uint8": [255, 4, 4]}[dtype]
+    counts = np.bincount(_codes(np.array(given, dtype)))
+    assert counts[4] == 2 and counts.sum() == 3 and counts.size <= 65_536
+
+
+def test_labels_of_a_map_neither_overlap_nor_leave_it():
+    from matplotlib.figure import Figure
+
+    from zoompick.figures.labels import Labels
+
+    axes = Figure(figsize=(4, 3)).add_axes((0, 0, 1, 1))
+    axes.set_xlim(0, 10)
+    axes.set_ylim(0, 10)
+    labels = Labels(axes, [(0, 0, 0.3, 0.2)])
+    for spot in [(5, 5), (5.1, 5), (9.9, 9.9), (1, 1), (0.1, 6), (5, 5.2), (5, 4.9)]:
+        labels.beside("A $place$ of some length", spot)
+    for _ in range(3):
+        labels.below("1, 2", (3, 9.5))
+    renderer = labels._renderer
+    boxes = [text.get_window_extent(renderer) for text in axes.texts]
+    assert len(boxes) >= 6
+    assert not [1 for n, box in enumerate(boxes) for other in boxes[:n] if box.overlaps(other)]
+    assert all(box.x0 >= 0 and box.y0 >= 0 and box.x1 <= 400 and box.y1 <= 300 for box in boxes)
+    assert not [box for box in boxes if box.x0 < 120 and box.y0 < 60]

@@ -15,7 +15,7 @@ def settings(
     ] = False,
     as_json: options.Json = False,
 ) -> None:
-    """List every setting with its value and where it was set; the folders of settings and cache; clear the cache.
+    """List every setting and where it was set; show and clear the cache.
 
     A setting is changed by a line in settings.toml (workers = 2) or by a variable (ZOOMPICK_WORKERS=2);
     ZOOMPICK_CONFIG and ZOOMPICK_CACHE move the folders.

@@ -14,6 +14,7 @@ import shapely
 from zoompick.area.model import Area
 from zoompick.area.places import known
 from zoompick.figures import style
+from zoompick.figures.labels import Labels
 from zoompick.files import human_km2
 from zoompick.geo.crs import Floats, LocalPlane
 from zoompick.geo.shapes import Shape
@@ -33,12 +34,19 @@ class Outline:
     weight: float = 0.5
 
 
+_FURNITURE = ((0.02, 0.03, 0.30, 0.13), (0.94, 0.82, 0.99, 0.97))
+"""Where scale bar and arrow lie, as shares of the map."""
+_POLAR = 80.0
+"""Degrees of latitude beyond which north is another way at each place of a map: no arrow tells it."""
+
+
 class MapView:
     """A plane in metres about the middle of a polygon, joined across the antimeridian."""
 
     def __init__(self, area: Area, others: Sequence[Shape] = ()) -> None:
         self._shift = area.crosses_antimeridian
-        self.plane = LocalPlane(*area.centre)
+        self.middle = area.centre
+        self.plane = LocalPlane(*self.middle)
         shapes = [self.flat(area.polygon), *(self.flat(other) for other in others)]
         west, south, east, north = shapely.total_bounds(shapes)
         pad = _MARGIN * max(east - west, north - south) / 2
@@ -64,7 +72,7 @@ def area_map(area: Area, path: Path) -> None:
     view = MapView(area)
     drawn, axes = _axes(view, f"{area.name}: {human_km2(area.size_km2)}", area.description)
     _fill(axes, view.flat(area.polygon), style.AREA, 0.22, 1.8)
-    _names(axes, view)
+    _names(Labels(axes, _FURNITURE), axes, view)
     style.save(drawn, path)
 
 
@@ -76,12 +84,13 @@ def footprint_map(area: Area, outlines: Sequence[Outline], title: str, path: Pat
         flat = view.flat(entry.polygon)
         _fill(axes, flat, style.SCENE, min(0.12, 0.8 / len(outlines)) * (0.4 + entry.weight), 0.9)
     _fill(axes, view.flat(area.polygon), style.AREA, 0.20, 1.8)
-    _labels(axes, view, outlines)
-    _names(axes, view)
+    labels = Labels(axes, _FURNITURE)
+    _numbers(labels, view, outlines)
+    _names(labels, axes, view)
     style.save(drawn, path)
 
 
-def _labels(axes: Axes, view: MapView, outlines: Sequence[Outline]) -> None:
+def _numbers(labels: Labels, view: MapView, outlines: Sequence[Outline]) -> None:
     """Numbers in the upper left corner of each footprint; those of the same corner share a line."""
     groups: dict[tuple[int, int], tuple[tuple[float, float], list[str]]] = {}
     west, south, east, north = view.extent
@@ -93,11 +102,10 @@ def _labels(axes: Axes, view: MapView, outlines: Sequence[Outline]) -> None:
         x, y = min(max(corner[0], west), east), min(max(corner[1], south), north)
         group = groups.setdefault((round(x / cell), round(y / cell)), ((x, y), []))
         group[1].append(entry.label)
-    for spot, labels in groups.values():
-        text = ", ".join(labels[:8]) + (f" +{len(labels) - 8}" if len(labels) > 8 else "")
-        axes.annotate(text, spot, xytext=(4, -4), textcoords="offset points", va="top",
-                      fontsize=8, color=style.SCENE, clip_on=True,
-                      bbox={"boxstyle": "round,pad=0.15", "fc": style.PAPER, "ec": "none"})  # fmt: skip
+    for spot, numbers in groups.values():
+        text = ", ".join(numbers[:8]) + (f" +{len(numbers) - 8}" if len(numbers) > 8 else "")
+        labels.below(text, spot, fontsize=8, color=style.SCENE, zorder=7,
+                     bbox={"boxstyle": "round,pad=0.15", "fc": style.PAPER, "ec": "none"})  # fmt: skip
 
 
 def _axes(view: MapView, title: str, subtitle: str) -> tuple[Any, Any]:
@@ -192,6 +200,8 @@ def _scale_bar(axes: Axes, view: MapView) -> None:
         axes.fill(*corners, fc=colour, ec=style.INK, lw=0.8, zorder=6)
     text = f"{length / 1000:g} km" if length >= 1000 else f"{length:g} m"
     axes.text(x + length, y + 2 * tall, text, ha="right", va="bottom", fontsize=9, zorder=6)
+    if abs(view.middle[1]) > _POLAR:
+        return
     # North at the middle of the map is straight up: the plane is drawn about it.
     arrow_x, arrow_y = west + 0.965 * (east - west), south + 0.90 * (north - south)
     axes.annotate("N", (arrow_x, arrow_y + 0.045 * (north - south)), (arrow_x, arrow_y - 0.045 * (north - south)),
@@ -199,7 +209,7 @@ def _scale_bar(axes: Axes, view: MapView) -> None:
                   arrowprops={"arrowstyle": "-|>", "color": style.INK, "lw": 1.4})  # fmt: skip
 
 
-def _names(axes: Axes, view: MapView) -> None:
+def _names(labels: Labels, axes: Axes, view: MapView) -> None:
     """Known places on the map, points with a dot, grounds with their name only."""
     west, south, east, north = view.extent
     for place in known():
@@ -210,5 +220,6 @@ def _names(axes: Axes, view: MapView) -> None:
             continue
         if place.ground is None:
             axes.plot([x], [y], "o", ms=3.5, color=style.INK, zorder=5)
-        axes.annotate(place.name, (x, y), xytext=(5, 3), textcoords="offset points", fontsize=8.5, zorder=5,
-                      style="normal" if place.ground is None else "italic", clip_on=True)  # fmt: skip
+        labels.beside(
+            place.name, (x, y), fontsize=8.5, zorder=5, style="normal" if place.ground is None else "italic"
+        )

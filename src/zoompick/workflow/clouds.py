@@ -110,7 +110,7 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     if window.is_empty:
         return None
     ground = _mask(area, grid.part(window))
-    counts = np.bincount(raster.read(window, [0], level)[0][ground])
+    counts = np.bincount(_codes(raster.read(window, [0], level)[0][ground]))
     # Ground of the area beyond the scene's edge counts as not seen.
     whole = max(1.0, polygon.area / (grid.pixel_x * grid.pixel_y))
     count = int(counts.sum()) - _pixels_of(counts, table.fill)
@@ -120,6 +120,17 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
         100 * _pixels_of(counts, codes) / count for codes in (table.cloud, table.shadow, table.snow)
     )
     return Inside(cloud, shadow, snow, min(100.0, 100 * count / whole))
+
+
+def _codes(values: Pixels) -> Pixels:
+    """Values as codes of classes; what can be none, below 0 or far above, becomes one that no table has."""
+    known = (values >= 0) & (values < _NO_CODE)
+    codes = np.full(values.shape, _NO_CODE, np.int64)
+    codes[known] = values[known]
+    return codes
+
+
+_NO_CODE = 65_535
 
 
 def _pixels_of(counts: Pixels, codes: frozenset[int]) -> int:

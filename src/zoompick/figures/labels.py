@@ -1,0 +1,59 @@
+"""Labels on a map that neither overlap, nor are cut by its frame, nor lie under the scale bar or the arrow."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_BESIDE = (
+    (5, 3, "left", "bottom"), (-5, 3, "right", "bottom"), (5, -3, "left", "top"), (-5, -3, "right", "top"),
+    (0, 8, "center", "bottom"), (0, -8, "center", "top"),
+)  # fmt: skip
+"""Offsets from the spot in points, and alignments, in the order in which they are tried."""
+_BELOW = tuple((4, -4 - 13 * step, "left", "top") for step in range(12))
+
+
+class Labels:
+    """What is written on one map so far.
+
+    Parameters
+    ----------
+    kept_free : sequence of (west, south, east, north)
+        Parts of the map that carry other things, as shares of its width and height.
+    """
+
+    def __init__(self, axes: Axes, kept_free: Sequence[tuple[float, float, float, float]] = ()) -> None:
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.transforms import Bbox
+
+        figure: Any = axes.figure
+        self._axes = axes
+        self._renderer = FigureCanvasAgg(figure).get_renderer()
+        self._frame = axes.get_window_extent(self._renderer)
+        self._taken = [Bbox.from_extents(*part).transformed(axes.transAxes) for part in kept_free]
+
+    def beside(self, text: str, spot: tuple[float, float], **look: Any) -> None:
+        """Write a name on one side of its spot; on none where there is no room on any."""
+        self._first_free(text, spot, _BESIDE, look)
+
+    def below(self, text: str, spot: tuple[float, float], **look: Any) -> None:
+        """Write a line right below a spot, or below the lines that are there already."""
+        self._first_free(text, spot, _BELOW, look)
+
+    def _first_free(self, text: str, spot: tuple[float, float], sides: Any, look: dict[str, Any]) -> None:
+        # A dollar sign begins a formula in the drawing library.
+        plain = text.replace("$", r"\$")
+        for right, up, ha, va in sides:
+            note: Any = self._axes.annotate(
+                plain, spot, xytext=(right, up), textcoords="offset points", ha=ha, va=va, **look
+            )
+            box = note.get_window_extent(self._renderer)
+            is_inside = self._frame.x0 <= box.x0 and box.x1 <= self._frame.x1
+            is_inside = is_inside and self._frame.y0 <= box.y0 and box.y1 <= self._frame.y1
+            if is_inside and not any(box.overlaps(other) for other in self._taken):
+                self._taken.append(box)
+                return
+            note.remove()
