@@ -77,8 +77,8 @@ def shell(text: str) -> str:
 
 def story(study: Path) -> None:
     """Before and after: natural colour above, water index below."""
-    columns = []
-    for day in sorted((study / "products").iterdir()):
+    columns, days = [], sorted((study / "products").iterdir())
+    for day in days:
         natural = imagecodecs.png_decode((day / "natural.png").read_bytes())
         ndwi = subprocess.run(
             [sys.executable, "-c", INDEX_PICTURE, str(day / "ndwi.tif")], capture_output=True, check=True
@@ -92,9 +92,24 @@ def story(study: Path) -> None:
     image = np.ascontiguousarray(np.hstack([columns[0], gap, *columns[1:]]))
     full = study / "story.png"
     full.write_bytes(imagecodecs.png_encode(image))
+    half, right = 312, 652
+    words = [(14, 12, f"{days[0].name}: natural colour"), (right, 12, f"{days[1].name}: natural colour"),
+             (14, half, f"{days[0].name}: water index"), (right, half, f"{days[1].name}: water index")]  # fmt: skip
+    told = [word for x, y, text in words for word in ("-annotate", f"+{x}+{y}", text)]
+    swatches = (("#e2dec4", "land", 980), ("#96c4d6", "0", 1084), ("#124280", "water", 1170))
+    legend = [
+        word
+        for colour, text, x in swatches
+        for word in ("-fill", colour, "-draw", f"rectangle {x},598 {x + 24},616", "-fill", "#20303a",
+                     "-annotate", f"+{x + 32}+597", text)
+    ]  # fmt: skip
+    strip = ("-background", "#fbfaf6", "-gravity", "South", "-splice", "0x36")
     subprocess.run(
-        ["convert", str(full), "-resize", "1280x", "-colors", "160", "-strip", str(OUT / "story.png")], check=True
-    )
+        ["convert", str(full), "-resize", "1280x", *strip, "-gravity", "NorthWest", "-font", "DejaVu-Sans",
+         "-pointsize", "17", "-fill", "#20303a", "-undercolor", "#fbfaf6", *told, *legend, "-colors", "160", "-strip",
+         str(OUT / "story.png")],
+        check=True,
+    )  # fmt: skip
 
 
 def crop(image: np.ndarray) -> np.ndarray:

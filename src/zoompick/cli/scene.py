@@ -76,7 +76,11 @@ def scene(
     columns = [show.Column("band"), show.Column("µm", "right"), show.Column("pixel m", "right")]
     columns += [show.Column("size", "right"), show.Column("state")]
     show.table(columns, facts.band_rows(entry.scene))
-    for name, text, meaning in facts.name_parts(entry.scene):
+    parts = facts.name_parts(entry.scene)
+    if parts:
+        show.line()
+        show.line("what its name says")
+    for name, text, meaning in parts:
         show.line(f"{text:<11} {name}: {meaning}")
     _passes(study, entry)
 
