@@ -8,7 +8,7 @@ from zoompick.area import guard
 from zoompick.area.model import Feature
 from zoompick.errors import AreaError
 from zoompick.files import parse_json
-from zoompick.geo.shapes import polygon_of
+from zoompick.geo.shapes import polygon_of, polygons_of
 
 
 def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
@@ -33,14 +33,15 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
             f"{label} holds no GeoJSON polygon (its type is {kind}).", "Give a polygon or features with one."
         )
     features, skipped = [], 0
-    for geometry, properties in found:
+    polygons = polygons_of([geometry for geometry, _ in found])
+    for (geometry, properties), polygon in zip(found, polygons, strict=True):
         if geometry is None or (
             len(found) > 1 and _kind(geometry) in ("Point", "LineString", "MultiPoint", "MultiLineString")
         ):
             skipped += 1
             continue
         name = str(properties.get("name") or properties.get("title") or "")
-        features.append(Feature(name, polygon_of(geometry, f"The area in {label}"), properties))
+        features.append(Feature(name, polygon or polygon_of(geometry, f"The area in {label}"), properties))
     if not features:
         raise AreaError(f"{label} holds no polygon.", "Its features have points, lines or no geometry.")
     return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []

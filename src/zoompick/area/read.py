@@ -121,7 +121,9 @@ def around_file(path: Path, radius: str, wanted: str = "") -> Area:
 def _joined(features: Sequence[Feature], where: str) -> Shape:
     if len(features) == 1:
         return features[0].polygon
-    return checked_polygon(shapely.union_all([entry.polygon for entry in features]), f"The area in {where}")
+    return checked_polygon(
+        shapely.disjoint_subset_union_all([entry.polygon for entry in features]), f"The area in {where}"
+    )
 
 
 def _by_content(path: Path) -> Read:

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project
-from zoompick.geo.sizes import share
+from zoompick.geo.sizes import shares
 from zoompick.later import later
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
@@ -58,11 +58,9 @@ class Scheme:
 
     def under(self, area: Shape) -> list[tuple[Sheet, float]]:
         """Pieces that touch an area, with the percent of the area that each covers, largest first."""
-        found = []
-        for sheet in self._pieces(bounds_of(area)):
-            percent = 100 * share(area, sheet.polygon) if sheet.polygon.intersects(area) else 0.0
-            if percent > 0:
-                found.append((sheet, percent))
+        sheets = list(self._pieces(bounds_of(area)))
+        percents = 100 * shares(area, [sheet.polygon for sheet in sheets])
+        found = [(sheet, float(percent)) for sheet, percent in zip(sheets, percents, strict=True) if percent > 0]
         return sorted(found, key=lambda entry: (-entry[1], entry[0].name))
 
     def _pieces(self, box: Bounds | None = None) -> Iterator[Sheet]:

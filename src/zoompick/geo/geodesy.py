@@ -27,15 +27,12 @@ _LONGEST_EDGE_M = 2000.0
 
 def perimeter_km(polygon: Shape) -> float:
     """Length of all rings, holes included, in kilometres; cuts along the antimeridian are no edges."""
-    total = 0.0
-    for part in shapely.get_parts(polygon):
-        for ring in (part.exterior, *part.interiors):
-            corners = shapely.get_coordinates(ring)
-            is_cut = np.abs(corners[:, 0]) >= 180
-            edges = ~(is_cut[:-1] & is_cut[1:])
-            starts, ends = corners[:-1][edges], corners[1:][edges]
-            total += float(np.sum(ellipsoid().inv(starts[:, 0], starts[:, 1], ends[:, 0], ends[:, 1])[2]))
-    return total / 1000
+    corners, of_ring = shapely.get_coordinates(shapely.get_rings(shapely.get_parts(polygon)), return_index=True)
+    is_cut = np.abs(corners[:, 0]) >= 180
+    edges = ~(is_cut[:-1] & is_cut[1:]) & (of_ring[:-1] == of_ring[1:])
+    starts, ends = corners[:-1][edges], corners[1:][edges]
+    lengths_m = ellipsoid().inv(starts[:, 0], starts[:, 1], ends[:, 0], ends[:, 1])[2]
+    return float(np.sum(lengths_m)) / 1000
 
 
 def distance_m(lon_a: float, lat_a: float, lon_b: float, lat_b: float) -> float:
