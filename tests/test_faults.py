@@ -141,7 +141,7 @@ def test_more_than_the_disk_holds_is_refused_before_the_first_byte(program, tmp_
     piped["features"][0]["assets"]["red"]["file:size"] = 10**17
     refused = program("download", "-", "--to", "here", stdin=json.dumps(piped))
     assert refused.code == 1
-    assert re.search(r"needs 100000000.0 GB, but only .* are free", refused.err)
+    assert re.search(r"needs 100000.0 TB, but only .* are free", refused.err)
     assert not any("/good/" in path for path, _ in Handler.seen)
 
 

@@ -187,7 +187,7 @@ def test_failures_are_gathered_and_a_full_disk_ends_it(tmp_path):
 
 def test_room_counts_what_is_here_already(tmp_path):
     [entry] = fetches(1, "c", tmp_path / "not" / "yet", 10**17)
-    with pytest.raises(DiskError, match=r"needs 100000000.0 GB, but only"):
+    with pytest.raises(DiskError, match=r"needs 100000.0 TB, but only"):
         check_room(DownloadPlan((entry,), (), ()))
     check_room(DownloadPlan((replace(entry, under_way=10**17 - 5),), (), ()))
     check_room(DownloadPlan((), (entry,), ()))

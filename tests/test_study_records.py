@@ -242,7 +242,7 @@ def test_json_that_is_none(tmp_path, text):
 
 
 @pytest.mark.parametrize(
-    ("count", "text"), [(0, "0 B"), (999, "999 B"), (31_810_714, "31.8 MB"), (2.5e12, "2500.0 GB")]
+    ("count", "text"), [(0, "0 B"), (999, "999 B"), (31_810_714, "31.8 MB"), (2.5e12, "2.5 TB")]
 )
 def test_bytes_for_people(count, text):
     assert files.human_bytes(count) == text
