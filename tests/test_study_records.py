@@ -241,9 +241,7 @@ def test_json_that_is_none(tmp_path, text):
         files.read_json(tmp_path / "a.json")
 
 
-@pytest.mark.parametrize(
-    ("count", "text"), [(0, "0 B"), (999, "999 B"), (31_810_714, "31.8 MB"), (2.5e12, "2.5 TB")]
-)
+@pytest.mark.parametrize(("count", "text"), [(0, "0 B"), (999, "999 B"), (31_810_714, "31.8 MB"), (2.5e12, "2.5 TB")])
 def test_bytes_for_people(count, text):
     assert files.human_bytes(count) == text
 

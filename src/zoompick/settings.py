@@ -117,13 +117,24 @@ def every() -> list[tuple[Setting, int | float | str, str]]:
     return [(row, _value(row.key), _raw(row.key)[1]) for row in TABLE]
 
 
+def cache_parts() -> list[Path]:
+    """Folders that this program made in the cache folder: all in them can be made again."""
+    folder = cache_folder()
+    return [path for path in (folder / "footprints", *sorted(folder.glob("ostrell-*"))) if path.is_dir()]
+
+
 def clear_cache() -> None:
-    """Remove what can be made again; only folders that this program made there."""
+    """Remove what can be made again.
+
+    Raises
+    ------
+    OSError
+        A part cannot be removed.
+    """
     import shutil
 
-    folder = cache_folder()
-    for path in (folder / "footprints", *folder.glob("ostrell-*")):
-        shutil.rmtree(path, ignore_errors=True)
+    for path in cache_parts():
+        shutil.rmtree(path)
 
 
 def _value(key: str) -> int | float | str:

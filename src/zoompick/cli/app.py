@@ -84,7 +84,7 @@ def main() -> int:
     # A pasted pair of coordinates may begin with a minus; a space in front keeps it from being taken for an option.
     words = [f" {word}" if re.match(r"-\d[\d.]*\s*[,;/°\s]", word) else word for word in sys.argv[1:]]
     try:
-        result = app(words, standalone_mode=False)
+        result = app(words, standalone_mode=False, prog_name="zoompick")
     except ZoomPickError as problem:
         from zoompick.cli import show
 

@@ -17,10 +17,23 @@ from zoompick.cli import light
 from zoompick.errors import UsageError
 
 
+class Group(TyperGroup):
+    """A group that answers a slip with the command that was meant."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """The command that is called."""
+        if args and args[0] not in self.commands:
+            raise UsageError(
+                f"There is no command '{ctx.command_path} {args[0]}'.",
+                f"{_near(args[0], self.commands, ctx.command_path)}'{ctx.command_path} --help' lists them.",
+            )
+        return super().resolve_command(ctx, args)
+
+
 def defaulting(with_words: str, without: str) -> type[TyperGroup]:
     """A group class that runs ``with_words`` when what follows is no command, ``without`` when nothing follows."""
 
-    class Defaulting(TyperGroup):
+    class Defaulting(Group):
         """A group with a default command."""
 
         @staticmethod
@@ -30,14 +43,21 @@ def defaulting(with_words: str, without: str) -> type[TyperGroup]:
                 return without
             if args[0] in ("--help", "-h"):
                 return ""
-            if args[0] not in names:
-                _refuse_slip(args[0], names)
+            if _is_slip(args[0], names):
+                return ""
             return args[0] if args[0] in names else with_words
 
         def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
             """Put the default command in front where none is named."""
             if not args:
                 args = [without]
+            elif _is_slip(args[0], self.commands):
+                path = ctx.command_path
+                as_name = f"As a name: '{path} {with_words} {args[0]}'." if with_words != without else ""
+                raise UsageError(
+                    f"There is no command '{path} {args[0]}'.",
+                    f"{_near(args[0], self.commands, path)}{as_name}".strip(),
+                )
             elif args[0] not in self.commands and args[0] not in ("--help", "-h"):
                 args = [with_words, *args]
             return super().parse_args(ctx, args)
@@ -95,7 +115,7 @@ class Root(TyperGroup):
         elif args:
             raise UsageError(
                 f"There is no command '{args[0]}'.",
-                f"{_meant_words(args[0], self.table)}'zoompick --help' lists the commands.",
+                f"{_near(args[0], self.table, 'zoompick')}'zoompick --help' lists the commands.",
             )
         return super().resolve_command(ctx, args)
 
@@ -118,8 +138,8 @@ class Root(TyperGroup):
         return command
 
 
-def _meant_words(word: str, names: Iterable[str], prefix: str = "zoompick") -> str:
-    """A question after what was meant; empty where no name is near."""
+def _near(word: str, names: Iterable[str], prefix: str) -> str:
+    """A question after the command that was meant; empty where none is near."""
     import difflib
 
     near = difflib.get_close_matches(word.lower(), list(names), n=2, cutoff=0.7)
@@ -127,17 +147,11 @@ def _meant_words(word: str, names: Iterable[str], prefix: str = "zoompick") -> s
     return f"Did you mean {quoted}? " if near else ""
 
 
-def _refuse_slip(word: str, names: Iterable[str]) -> None:
-    """Refuse a word that is a command but for a slip, and no file: it would be taken for a place or a scene.
-
-    Raises
-    ------
-    UsageError
-        With the command that was meant.
-    """
-    meant = _meant_words(word, names, "…") if re.fullmatch(r"[a-z]{3,}", word) else ""
-    if meant and not Path(word).exists():
-        raise UsageError(f"There is no command '{word}'.", f"{meant}A name is taken after 'set' or 'add'.")
+def _is_slip(word: str, names: Iterable[str]) -> bool:
+    """True for a word that is a command but for a slip, and no file: it would be taken for a place or a scene."""
+    known = list(names)
+    is_word = word not in known and bool(re.fullmatch(r"[a-z]{3,}", word)) and not Path(word).exists()
+    return is_word and bool(_near(word, known, ""))
 
 
 def _with_examples(command: Any, path: str) -> Any:
@@ -187,4 +201,6 @@ def _meant(whole: typer.Typer, args: list[str]) -> typer.Typer:
 
 def group(cls: type[TyperGroup] | None = None, text: str = "") -> typer.Typer:
     """A group in the house's manner."""
-    return typer.Typer(cls=cls, help=text, no_args_is_help=cls is None, rich_markup_mode=None, add_completion=False)
+    return typer.Typer(
+        cls=cls or Group, help=text, no_args_is_help=cls is None, rich_markup_mode=None, add_completion=False
+    )

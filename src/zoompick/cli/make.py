@@ -211,7 +211,7 @@ def _plain(step: Step, overwrite: bool, as_json: bool) -> None:
 
     with show.progress() as report:
         made = make_file(step, Making(overwrite, report, __version__), Study.find(Path.cwd()))
-    _show(as_json, [made])
+    _show(as_json, [made], of_study=False)
 
 
 def _in_study(name: str, as_json: bool, recipe: object = None, stretch: tuple[float, float] | None = None) -> None:
@@ -227,19 +227,19 @@ def _in_study(name: str, as_json: bool, recipe: object = None, stretch: tuple[fl
     _show(as_json, made)
 
 
-def _show(as_json: bool, made: Sequence[Made]) -> None:
+def _show(as_json: bool, made: Sequence[Made], of_study: bool = True) -> None:
     from zoompick.cli import show
 
     if as_json:
         facts = [{"step": m.step, "path": str(m.path), "was_current": m.was_current} | dict(m.facts) for m in made]
         show.as_json(facts)
         return
-    show_made(made)
+    show_made(made, of_study)
     new = [product.path for product in made if not product.was_current]
     if not new:
         show.note("All is up to date; nothing was made.")
     elif len(made) == 1:
-        show.note(f"Made {new[0]}.")
+        show.note(f"Made {show.place(new[0])}.")
     else:
         show.note(
             f"Made {len(new)} of {len(made)} products; the others are up to date."
@@ -248,9 +248,9 @@ def _show(as_json: bool, made: Sequence[Made]) -> None:
         )
 
 
-def show_made(made: Sequence[Made]) -> None:
-    """A table of products."""
-    from zoompick.cli.show import Column, table
+def show_made(made: Sequence[Made], of_study: bool = True) -> None:
+    """A table of products: those of a study by day and name, others by their path."""
+    from zoompick.cli.show import Column, place, table
     from zoompick.files import human_bytes
 
     columns = [
@@ -263,7 +263,7 @@ def show_made(made: Sequence[Made]) -> None:
     rows = []
     for product in made:
         path = product.path
-        label = f"{path.parent.name}/{path.name}" if path.parent.name else path.name
+        label = f"{path.parent.name}/{path.name}" if of_study else place(path)
         if product.was_current:
             rows.append([product.step, label, "up to date", "", human_bytes(path.stat().st_size)])
             continue

@@ -178,9 +178,14 @@ def order_status(as_json: options.Json = False) -> None:
             show.as_json([])
         show.note("Nothing has been ordered in this study. 'zoompick order plan' shows what could be.")
         return
+    from zoompick.errors import BusyError
     from zoompick.workflow.orders import refresh_orders
 
-    _show(refresh_orders(study), as_json)
+    try:
+        _show(refresh_orders(study), as_json)
+    except BusyError:
+        _show(list(Queue(study.orders_file)), as_json)
+        show.note("As it was last known: another zoompick works in this study, and asks.")
 
 
 @order.command("wait")

@@ -26,7 +26,7 @@ def settings(
 
     rows = table.every()
     cache = table.cache_folder()
-    size = tree_bytes(cache)
+    size = sum(map(tree_bytes, table.cache_parts()))
     if clear_cache:
         table.clear_cache()
     if as_json:

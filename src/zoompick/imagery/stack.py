@@ -36,12 +36,17 @@ class Stack(Arrayed):
     """
 
     def __init__(
-        self, grid: Grid, parts: Sequence[Sequence[Raster]], owners: Sequence[Sequence[int]] | None = None
+        self,
+        grid: Grid,
+        parts: Sequence[Sequence[Raster]],
+        owners: Sequence[Sequence[int]] | None = None,
+        notes: Sequence[str] = (),
     ) -> None:
         self._grid = grid
         self._parts = tuple(tuple(part) for part in parts)
         every = [raster for part in self._parts for raster in part]
-        self._dtype, self._nodata, self._notes = _common(every)
+        self._dtype, self._nodata, widened = _common(every)
+        self._notes = (*notes, *widened)
         self._bands = tuple(_units(part, self._dtype) for part in self._parts)
         self._scenes = _by_scene(owners) if owners else ()
         self._owned: OrderedDict[Window, Numbers | None] = OrderedDict()
@@ -56,7 +61,7 @@ class Stack(Arrayed):
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What a person should know: a type that had to be widened."""
+        """What a person should know: pixels that are resampled, a type that had to be widened."""
         inner = dict.fromkeys(note for part in self._parts for raster in part for note in notes_of(raster))
         return (*inner, *self._notes)
 
@@ -256,13 +261,13 @@ def build_stack(
     Raises
     ------
     UnknownNameError
-        A band that none of the files has.
+        A band, or a class layer, that none of the files has.
     """
     by_name: dict[str, list[Layer]] = {}
     for layer in layers:
         by_name.setdefault(layer.name, []).append(layer)
     names = list(bands) or list(by_name)
-    for name in names:
+    for name in (*names, *classes):
         if name not in by_name:
             raise UnknownNameError.of("band", name, by_name, f"The files have {', '.join(by_name)}.")
     if grid is None:
@@ -274,7 +279,22 @@ def build_stack(
         target,
         [[laid_on(layer.raster, target, layer.method) for layer in part] for part in chosen],
         owners,
+        _resampled(chosen, target),
     )
+
+
+def _resampled(parts: Sequence[Sequence[Layer]], target: Grid) -> tuple[str, ...]:
+    """A sentence where even the finest pixels do not lie on the grid; coarser ones never do, and are no news."""
+    layers = [layer for part in parts for layer in part]
+    finest = min(layer.raster.grid.pixel_x for layer in layers)
+    off = [layer for layer in layers if layer.raster.grid.pixel_x == finest]
+    off = [layer for layer in off if not layer.raster.grid.shares_lattice(target)]
+    if not off:
+        return ()
+    grids = dict.fromkeys(f"{layer.raster.grid.pixel_text} in {layer.raster.grid.crs}" for layer in off)
+    names = ", ".join(dict.fromkeys(layer.name for layer in off))
+    here = f"{target.pixel_text} in {target.crs}"
+    return (f"Resampled: {names}. Pixels of {' and '.join(grids)} do not lie on those of the grid, {here}.",)
 
 
 def _owners(parts: Sequence[Sequence[Layer]]) -> list[list[int]] | None:

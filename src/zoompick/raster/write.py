@@ -85,14 +85,16 @@ def _refuse_absurd(raster: Raster, path: Path) -> None:
     grid = raster.grid
     size = grid.width * grid.height * len(raster.bands) * raster.dtype.itemsize
     above = next(folder for folder in path.absolute().parents if folder.is_dir())
-    if size > _BEST_PACKING * shutil.disk_usage(above).free or max(grid.width, grid.height) >= 1 << 31:
+    free = shutil.disk_usage(above).free
+    if size > _BEST_PACKING * free or max(grid.width, grid.height) >= _MOST_SIDE:
         raise GridError(
-            f"{path.name} would have {grid.width:.9g} x {grid.height:.9g} pixels of {grid.pixel_text}, "
-            f"at least {human_bytes(min(size, 10**18))} before they are packed: no disk here holds that.",
+            f"{path.name} would have {grid.width:.9g} x {grid.height:.9g} pixels of {grid.pixel_text}: "
+            f"{human_bytes(min(size, 10**300))} before they are packed, with {human_bytes(free)} free here.",
             "Give larger pixels, or a smaller area; nothing was begun.",
         )
 
 
+_MOST_SIDE = 1 << 31
 _BEST_PACKING = 20
 """Pixels that all differ a little hardly pack to less; those that do are written anyhow, until the disk is full."""
 

@@ -116,7 +116,7 @@ class Curlew(Simple):
         self._write(scene, _grid(scene, self.facts["pixel_m"]), folder, cache)
 
     def _write(self, scene: Shot, grid: Grid, folder: Path, cache: Path) -> None:
-        picture = ground.see(scene.seen, grid, cache)
+        picture = ground.see(scene.seen, grid, cache, tuple(_BRIGHTEST))
         bands = [
             np.clip(255 * (picture.band(name) / brightest) ** 0.7, 1, 255).astype(np.uint8)
             for name, brightest in _BRIGHTEST.items()

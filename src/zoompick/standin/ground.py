@@ -64,14 +64,15 @@ class Shot:
 
 @dataclass(frozen=True)
 class Picture:
-    """Reflectance, shape (8, rows, cols), in the order of :data:`BANDS`; class codes, shape (rows, cols)."""
+    """Reflectance, shape (bands, rows, cols), in the order of ``names``; class codes, shape (rows, cols)."""
 
     reflectance: Field
     classes: Any
+    names: Sequence[str] = BANDS
 
     def band(self, name: str) -> Field:
         """One band."""
-        return np.asarray(self.reflectance[BANDS.index(name)])
+        return np.asarray(self.reflectance[self.names.index(name)])
 
 
 def grid_around(polygon: Any, pixel_m: float, crs: Crs = UTM) -> Grid:
@@ -82,18 +83,19 @@ def grid_around(polygon: Any, pixel_m: float, crs: Crs = UTM) -> Grid:
                 int(np.ceil((east - left) / pixel_m)), int(np.ceil((top - south) / pixel_m)))  # fmt: skip
 
 
-def see(seen: Pass, grid: Grid, cache: Path) -> Picture:
-    """The world on a grid, strip by strip; finer than 8 m it gains grain and softer edges."""
+def see(seen: Pass, grid: Grid, cache: Path, names: Sequence[str] = BANDS) -> Picture:
+    """Bands of the world on a grid, strip by strip; finer than 8 m it gains grain and softer edges."""
     layers = world.layers(cache)
     step = 1 if grid.width < 64 or grid.height < 64 else 32
     cols, rows = world_positions(grid, step)
-    parts = []
+    chosen = [BANDS.index(name) for name in names]
+    reflectance = np.empty((len(chosen), grid.height, grid.width), np.float32)
+    classes = np.empty((grid.height, grid.width), np.uint8)
     for top in range(0, grid.height, _STRIP):
-        place = cols[top : top + _STRIP], rows[top : top + _STRIP]
-        parts.append(_strip(seen, layers, place, grid.pixel_x))
-    return Picture(
-        np.concatenate([part.reflectance for part in parts], axis=1), np.concatenate([part.classes for part in parts])
-    )
+        rows_here = slice(top, top + _STRIP)
+        part = _strip(seen, layers, (cols[rows_here], rows[rows_here]), grid.pixel_x)
+        reflectance[:, rows_here], classes[rows_here] = part.reflectance[chosen], part.classes
+    return Picture(reflectance, classes, tuple(names))
 
 
 def _strip(seen: Pass, layers: world.Layers, place: tuple[Any, Any], pixel_m: float) -> Picture:
