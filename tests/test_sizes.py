@@ -122,3 +122,15 @@ def test_a_tree_written_whole_is_sound_and_answers_as_a_scan(count):
         # Boxes are rounded outwards: nothing is missed, and what is too much lies at the edge.
         assert set(np.flatnonzero(exact).tolist()) <= found
         assert len(found) <= exact.sum() + 2
+
+
+def test_an_area_of_many_parts_is_shared_out_as_one_of_few():
+    rng = np.random.default_rng(8)
+    corners = rng.integers(0, 40, (300, 2)) / 10
+    parts = [shapely.box(x, y, x + 0.07, y + 0.06) for x, y in {tuple(c) for c in corners.tolist()}]
+    area = shapely.MultiPolygon(parts)
+    prints = [shapely.Polygon([(x, y), (x + 2, y + 0.3), (x + 1.5, y + 2.1)]) for x, y in rng.uniform(-1, 4, (25, 2))]
+    prints += [shapely.box(-1, -1, 5, 5), shapely.box(20, 20, 21, 21)]
+    assert len(parts) > 100
+    expected = [area_km2(shapely.intersection(area, one)) / area_km2(area) for one in prints]
+    assert shares(area, prints) == pytest.approx(expected, abs=1e-9)

@@ -18,16 +18,21 @@ from zoompick.later import later
 
 if TYPE_CHECKING:
     import numpy as np
+    import numpy.typing as npt
     import shapely
+
+    Shapes = npt.NDArray[np.object_]
 else:
     np = later("numpy")
     shapely = later("shapely")
 
+_MANY_PARTS = 100
+"""From so many on, parts are told apart before any is cut: one polygon of all would be walked for each footprint."""
 _LONGEST_EDGE_DEG = 1.0
 """Longer edges are cut first, so that Simpson's rule is exact to a billionth."""
 
 
-def sizes_km2(polygons: Sequence[Shape]) -> Floats:
+def sizes_km2(polygons: Sequence[Shape] | Shapes) -> Floats:
     """True sizes in square kilometres, shape (n,); lines and points in a collection, and empty ones, count 0."""
     parts, owners = shapely.get_parts(np.asarray(polygons, object), return_index=True)
     is_ground = shapely.get_type_id(parts) == shapely.GeometryType.POLYGON
@@ -72,8 +77,10 @@ def shares(area: Shape, footprints: Sequence[Shape]) -> Floats:
     whole = _size_of(area)
     if not whole or not len(footprints):
         return found
-    shapely.prepare(area)
     ground = np.asarray(footprints, object)
+    if shapely.get_num_geometries(area) > _MANY_PARTS:
+        return np.minimum(1.0, _by_parts(shapely.get_parts(area), ground) / whole)
+    shapely.prepare(area)
     touching = np.flatnonzero(shapely.intersects(area, ground))
     around = shapely.covers(ground[touching], area)
     found[touching[around]] = 1.0
@@ -84,6 +91,18 @@ def shares(area: Shape, footprints: Sequence[Shape]) -> Floats:
     pieces = ground.copy()
     pieces[cut] = shapely.intersection(area, ground[cut])
     found[rest] = np.minimum(1.0, sizes_km2(list(pieces[rest])) / whole)
+    return found
+
+
+def _by_parts(parts: Shapes, ground: Shapes) -> Floats:
+    """Square kilometres of an area of many parts under each footprint: only parts that an edge crosses are cut."""
+    shapely.prepare(ground)
+    above, below = shapely.STRtree(parts).query(ground, predicate="intersects")
+    is_whole = shapely.covers(ground[above], parts[below])
+    found = np.zeros(len(ground))
+    np.add.at(found, above[is_whole], sizes_km2(parts)[below[is_whole]])
+    cut = shapely.intersection(ground[above[~is_whole]], parts[below[~is_whole]])
+    np.add.at(found, above[~is_whole], sizes_km2(cut))
     return found
 
 
