@@ -25,7 +25,9 @@ from zoompick.standin.noise import Field, fractal
 from zoompick.standin.passes import Pass, world_positions
 
 UTM = Crs(32729)
-_STRIP = 512
+_STRIP, _LOOK_ROWS = 512, 64
+"""Side of a block of what is too large to be made at once; rows that are looked at together: each takes some
+arrays of its own for every band and material."""
 _GRAIN_PX, _GRAIN_M = 512, 0.4
 _JITTER_PX = 0.30
 _CLOUD_M = 256.0
@@ -91,8 +93,8 @@ def see(seen: Pass, grid: Grid, cache: Path, names: Sequence[str] = BANDS) -> Pi
     chosen = [BANDS.index(name) for name in names]
     reflectance = np.empty((len(chosen), grid.height, grid.width), np.float32)
     classes = np.empty((grid.height, grid.width), np.uint8)
-    for top in range(0, grid.height, _STRIP):
-        rows_here = slice(top, top + _STRIP)
+    for top in range(0, grid.height, _LOOK_ROWS):
+        rows_here = slice(top, top + _LOOK_ROWS)
         part = _strip(seen, layers, (cols[rows_here], rows[rows_here]), grid.pixel_x)
         reflectance[:, rows_here], classes[rows_here] = part.reflectance[chosen], part.classes
     return Picture(reflectance, classes, tuple(names))
