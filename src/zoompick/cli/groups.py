@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from importlib import resources
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple
@@ -165,7 +165,7 @@ def _with_examples(command: Any, path: str) -> Any:
     return command
 
 
-def _write_options(params: Iterable[Any], ctx: Any, formatter: Any) -> None:
+def _write_options(params: Sequence[Any], ctx: Any, formatter: Any) -> None:
     """Arguments, options, and options of one purpose under a title of their own."""
     sections: dict[str, list[tuple[str, str]]] = {"Arguments": [], "Options": []}
     for param in params:
@@ -177,6 +177,11 @@ def _write_options(params: Iterable[Any], ctx: Any, formatter: Any) -> None:
         if rows:
             with formatter.section(title):
                 formatter.write_dl(rows)
+    if any("RULE" in str(param.metavar) for param in params):
+        from zoompick.study.rules import FIELDS
+
+        with formatter.section("Fields of rules"):
+            formatter.write_text(", ".join(FIELDS))
 
 
 def _write_examples(formatter: Any, path: str) -> None:

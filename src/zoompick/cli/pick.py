@@ -12,7 +12,6 @@ import typer
 from zoompick.cli import options
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.scenes import put_out, show_scenes
-from zoompick.study.rules import FIELDS
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -28,7 +27,7 @@ pick = group(
     "Pick scenes by number, id, range or rule, or by --cover, --pairs, --clearest-per; "
     "'zoompick pick add --help' lists all options.",
 )
-_RULES = f"rules narrow: 'cloud<=10', 'date>2025-11', 'tile=a or tile=b', of {', '.join(FIELDS)}"
+_RULES = "rules narrow: 'cloud<=10', 'date>2025-11', 'tile=a or tile=b'"
 _HOW, _WISH = "Choose by rule", "What a cover should be like"
 Words = Annotated[
     list[str] | None,
