@@ -44,8 +44,8 @@ class Handler(http.server.BaseHTTPRequestHandler):
         count = sum(path == self.path for path, _ in self.seen)
         self.seen.append((self.path, asked))
         etag = '"two"' if word in ("changed", "edited", "stubborn") and count else '"one"'
-        if word == "silent":
-            self.close_connection = True
+        if word in ("silent", "headless"):
+            self.slowly([b"HTTP/1.1 200 OK\r\nX-Long: ", *[b"a"] * 99] if word == "headless" else [])
             with contextlib.suppress(OSError):
                 self.connection.settimeout(60)
                 self.connection.recv(1)
@@ -114,15 +114,18 @@ class Handler(http.server.BaseHTTPRequestHandler):
         if self.command == "HEAD":
             return
         if slow:
-            self.close_connection = True
-            with contextlib.suppress(OSError):
-                for place in range(40):
-                    self.wfile.write(body[place : place + 1])
-                    time.sleep(0.05)
+            self.slowly([body[place : place + 1] for place in range(40)])
             return
         self.wfile.write(body[:stop])
         if stop is not None and stop < len(body):
             self.close_connection = True
+
+    def slowly(self, parts):
+        self.close_connection = True
+        with contextlib.suppress(OSError):
+            for part in parts:
+                self.wfile.write(part)
+                time.sleep(0.05)
 
     def log_message(self, *args):
         pass

@@ -93,6 +93,7 @@ def test_help_says_what_each_option_takes():
         text = help_of(name)
         assert re.search(r"--json|--area|--dates", text), name
         assert text.count("--help") == 1
+        assert not re.search(r"<\w+(\[|>)|\[\[|\]\.\.\.", text), text
 
 
 def test_the_readme_can_be_pasted_from_top_to_bottom(tmp_path, archive):

@@ -153,6 +153,13 @@ def test_a_trickle_counts_as_a_broken_connection(server, tmp_path, monkeypatch):
     assert 0 < size_under_way(tmp_path / "a.tif") < 40
 
 
+def test_a_head_that_trickles_is_given_up(server, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_READ_TIMEOUT_S", "0.4")
+    monkeypatch.setenv("ZOOMPICK_RETRIES", "0")
+    with pytest.raises(TransientError, match="does not answer"):
+        Client().document(f"{server}/headless/a.json")
+
+
 @pytest.mark.parametrize(
     ("name", "head", "fits"),
     [

@@ -188,7 +188,7 @@ def test_labels_of_a_map_neither_overlap_nor_leave_it():
     for spot in [(5, 5), (5.1, 5), (9.9, 9.9), (1, 1), (0.1, 6), (5, 5.2), (5, 4.9)]:
         labels.beside("A $place$ of some length", spot)
     for _ in range(3):
-        labels.below("1, 2", (3, 9.5))
+        labels.inside("1, 2", (3, 9, 5, 9.9), (0, 0, 1, 1))
     renderer = labels._renderer
     boxes = [text.get_window_extent(renderer) for text in axes.texts]
     assert len(boxes) >= 6

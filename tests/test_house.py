@@ -8,6 +8,7 @@ import re
 import runpy
 import subprocess
 import sys
+import time
 import tomllib
 from pathlib import Path
 
@@ -15,9 +16,10 @@ import pytest
 
 import zoompick
 from helpers import foreign_tiff, grid, noise
-from zoompick import errors
+from zoompick import cache, errors
 from zoompick.area.model import Area
 from zoompick.cli import exits
+from zoompick.transfer.tilestore import TileStore
 from zoompick.workflow.new import NewStudy, new_study
 
 ROOT = Path(__file__).parents[1]
@@ -112,6 +114,7 @@ def test_the_shell_completes_words_without_loading_the_application(line, words):
         ("zoompick index --recipe we", ["wet"]),
         ("zoompick download --bands red,n", ["red,nir"]),
         ("zoompick source show ", ["own"]),
+        ("zoompick tiles get own --layer ", ["relief"]),
         ("zoompick search --collection ", ["kestrel-l2"]),
     ],
 )
@@ -126,6 +129,8 @@ def test_the_shell_completes_what_local_records_know(tmp_path, monkeypatch, line
     record("shortlist.json", "b-two", ["red"])
     (tmp_path / "study.toml").write_text("")
     (tmp_path / "sources.json").write_text('{"own": {"url": "http://127.0.0.1:1"}, "odd": 3}')
+    TileStore(tmp_path / "tiles" / "own-relief.mbtiles").describe({"name": "relief"})
+    (tmp_path / "tiles" / "odd.mbtiles").write_text("no database")
     (tmp_path / "recipes").mkdir()
     (tmp_path / "recipes" / "own.toml").write_text('[index.wet]\nformula = "nir"\n')
     (tmp_path / "recipes" / "broken.toml").write_text("[")
@@ -161,6 +166,27 @@ def test_settings_tell_where_they_were_set(tmp_path, program):
     assert told["settings"]["retries"]["value"] == 7 and told["cache_bytes"] == 500
     assert program("settings", "--clear-cache", env=own).code == 0
     assert [path.name for path in (tmp_path / "cache").iterdir()] == ["mine.txt"]
+
+
+def test_the_cache_keeps_to_its_limit_and_to_what_was_used_last(tmp_path, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_CACHE", str(tmp_path))
+    monkeypatch.setenv("ZOOMPICK_CACHE_MAX_MB", "3")
+    now = time.time()
+    for number in range(4):
+        scene = tmp_path / "ostrell-1" / "scenes" / f"scene-{number}"
+        scene.mkdir(parents=True)
+        (scene / "a.tif").write_bytes(bytes(1_000_000))
+        os.utime(scene, (now - 5000 + number, now - 5000 + number))
+    index = tmp_path / "footprints" / "one.sqlite"
+    index.parent.mkdir()
+    index.write_bytes(bytes(1_000_000))
+    os.utime(index, (now - 9000, now - 9000))
+    cache.use(index)
+    cache.use(scene.with_name("scene-0"))
+    assert cache.trim() == 2_000_000
+    assert sorted(path.name for path in scene.parent.iterdir()) == ["scene-0", "scene-3"] and index.exists()
+    monkeypatch.setenv("ZOOMPICK_CACHE_MAX_MB", "0")
+    assert cache.trim() == 1_000_000, "what is in use stays"
 
 
 def test_what_is_completed_is_what_there_is():

@@ -52,6 +52,10 @@ def test_contact_sheets_maps_and_the_terminal(searched, program):
         assert np.unique(pixels.reshape(-1, pixels.shape[2]), axis=0).shape[0] > 500
     shown = program("look", few, "--terminal", cwd=searched)
     assert "▀" in shown.out and "2025-12-15" in shown.out
+    listed = json.loads((searched / "found.json").read_text())["features"]
+    numbers = [n for n, item in enumerate(listed, 1) if item["properties"]["datetime"].startswith("2025-12-15")]
+    told = [int(line.split()[0]) for line in shown.out.splitlines() if "2025-12-15" in line]
+    assert told == numbers and numbers[0] > 1, "numbers are those of the search, so that they can be picked"
     for words, told in (
         (["--bands", "red,nir"], "2 bands make no picture"),
         (["--bands", "rad"], "Did you mean red"),

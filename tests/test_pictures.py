@@ -14,8 +14,8 @@ from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
-from zoompick.figures import style
-from zoompick.figures.maps import Outline, footprint_map
+from zoompick.figures import maps, style
+from zoompick.figures.maps import MapView, Outline, area_map, footprint_map
 from zoompick.figures.sheets import Cell, contact_sheet
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of, project
@@ -92,8 +92,29 @@ def test_the_outline_is_drawn_where_the_picture_has_it(tmp_path):
 def test_maps_can_be_drawn_across_the_antimeridian_and_at_the_pole(tmp_path):
     for area in (Area.from_box(179.5, -17, -179.5, -16), Area("cap", polygon_of(
         {"type": "Polygon", "coordinates": [[[x, 85] for x in (-180, -90, 0, 90, 180)]]}))):  # fmt: skip
-        footprint_map(area, [Outline(area.polygon, "1")], "t", tmp_path / "m.png")
+        footprint_map(area, [Outline(area.polygon, "1", None, 100)], "t", tmp_path / "m.png")
         assert imagecodecs.png_decode((tmp_path / "m.png").read_bytes()).shape[1] == 1280
+
+
+def test_land_and_sea_are_drawn_where_a_gazetteer_has_the_shore(tmp_path):
+    sea, land = (211, 227, 234), (243, 240, 228)
+    for box, colours in (((-12.13, -38.61, -12.11, -38.6), {sea, land}), ((-12.01, -38.61, -12.0, -38.6), {land}),
+                         ((20, 10, 21, 11), set())):  # fmt: skip
+        area_map(Area.from_box(*box), tmp_path / "m.png")
+        pixels = imagecodecs.png_decode((tmp_path / "m.png").read_bytes())[..., :3]
+        seen = {tuple(int(v) for v in colour) for colour in pixels[100:700:5, 120:1200:5].reshape(-1, 3)}
+        assert seen & {sea, land} == colours, box
+
+
+def test_footprints_of_one_cell_share_a_list():
+    outlines = [Outline(shapely.box(0, 0, 9, 9), str(n), None if n == 2 else n, 50) for n in range(1, 18)]
+    view = MapView(Area.from_box(0, 0, 0.01, 0.01))
+    other = Outline(shapely.box(0, 0, 9, 9), "18", 3, 1)
+    boxes = [outline.polygon for outline in outlines] + [shapely.box(500, 500, 509, 509)]
+    cells = maps._cells([*outlines, other], boxes, view)
+    assert [len(rows) for _, rows in cells] == [17, 1]
+    lines = maps._listed(cells[0][1]).splitlines()
+    assert lines[2].split() == ["2", "?", "50", "%"] and lines[-1] == "and 3 more"
 
 
 def test_half_blocks_show_two_pixels_a_cell():

@@ -116,6 +116,18 @@ def test_pages_without_end_are_left(archive, words, said):
         list(StacApi(archive, client).search(Criteria(AREA)))
 
 
+def test_pages_that_take_too_long_together_are_left(archive, monkeypatch):
+    monkeypatch.setenv("ZOOMPICK_SEARCH_MAX_S", "0.000001")
+
+    def two_pages(page):
+        if "features" in page:
+            page["links"] = [{"rel": "next", "href": f"{archive}/search?limit=2"}]
+        return page
+
+    with pytest.raises(SourceError, match="for 1 pages, and there are more"):
+        list(StacApi(archive, Altered(two_pages)).search(Criteria(AREA)))
+
+
 def test_pages_in_a_circle_are_left(archive):
     def circle(page):
         if "features" in page:

@@ -35,6 +35,8 @@ TABLE = (
     Setting("block_cache_mb", 48, "MB", "Memory for decoded blocks of input rasters, all rasters together."),
     Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here."),
     Setting("deflate_level", 6, "", "Effort of the deflate codec, 1 (fast) to 12 (small)."),
+    Setting("search_max_s", 1800.0, "s", "How long to wait for the pages of one search, all together."),
+    Setting("cache_max_mb", 20_000, "MB", "Size of the cache: what was used longest ago is removed beyond it."),
     Setting("page_lists", 1, "", "1 shows a list longer than the terminal page by page; 0 prints it at once."),
     Setting("picture_side_px", 4096, "px", "Longest side of a plain picture (PNG)."),
 )
@@ -115,26 +117,6 @@ def every() -> list[tuple[Setting, int | float | str, str]]:
         A value is not of its type, or the file cannot be read.
     """
     return [(row, _value(row.key), _raw(row.key)[1]) for row in TABLE]
-
-
-def cache_parts() -> list[Path]:
-    """Folders that this program made in the cache folder: all in them can be made again."""
-    folder = cache_folder()
-    return [path for path in (folder / "footprints", *sorted(folder.glob("ostrell-*"))) if path.is_dir()]
-
-
-def clear_cache() -> None:
-    """Remove what can be made again.
-
-    Raises
-    ------
-    OSError
-        A part cannot be removed.
-    """
-    import shutil
-
-    for path in cache_parts():
-        shutil.rmtree(path)
 
 
 def _value(key: str) -> int | float | str:

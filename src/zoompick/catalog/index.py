@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 
+from zoompick import cache
 from zoompick.catalog.packed import fill
 from zoompick.errors import DataError
 from zoompick.files import database_errors, take_name, temporary_beside
@@ -76,6 +77,7 @@ def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
             database.execute("INSERT INTO meta VALUES ('count', ?)", (str(len(rows)),))
             database.execute("COMMIT")
         take_name(part, target)
+        cache.trim()
         return len(rows)
     finally:
         part.unlink(missing_ok=True)
@@ -175,6 +177,7 @@ class FootprintIndex:
     def __init__(self, path: Path) -> None:
         self.path = path
         try:
+            cache.use(path)
             self._database = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)
             self._names = dict(self._database.execute("SELECT number, id FROM collection"))
         except sqlite3.Error as error:

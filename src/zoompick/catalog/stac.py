@@ -6,6 +6,7 @@ Source: STAC API 1.0 (core, collections, item search), CQL2-JSON (OGC 21-065r2) 
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
@@ -14,10 +15,12 @@ from urllib.parse import urlencode
 
 import shapely
 
+from zoompick import settings
 from zoompick.addresses import host_of
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
+from zoompick.files import human_time
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.net.client import Client
 from zoompick.net.refusals import RefusedError
@@ -141,8 +144,11 @@ class StacApi:
         seen, empty = set(), 0
         with ThreadPoolExecutor(1, thread_name_prefix="zoompick-page") as ahead:
             coming = ahead.submit(self._client.json, address, body)
-            for _ in range(_MOST_PAGES):
+            waited, most_s = 0.0, settings.number("search_max_s")
+            for number in range(_MOST_PAGES):
+                began = time.monotonic()
                 page = coming.result()
+                waited += time.monotonic() - began
                 if not isinstance(page, dict):
                     raise SourceError(
                         f"{address} answered with JSON that is no page of results.", "Check the address."
@@ -151,6 +157,11 @@ class StacApi:
                 if not links:
                     yield page
                     return
+                if waited > most_s:
+                    raise SourceError(
+                        f"{host_of(address)} took {human_time(waited)} for {number + 1} pages, and there are more.",
+                        "Narrow the search (dates, area, cloud), or raise the setting search_max_s.",
+                    )
                 empty = 0 if page.get("features") else empty + 1
                 if empty > _MOST_EMPTY or len(address) + len(repr(body)) > _MOST_ASKED:
                     what = f"{empty} empty pages in a row" if empty > _MOST_EMPTY else "ever longer links"

@@ -161,6 +161,7 @@ def _with_examples(command: Any, path: str) -> Any:
         _with_examples(entry, f"{path} {name}")
     if below is None:
         command.format_options = lambda ctx, formatter: _write_options(command.get_params(ctx), ctx, formatter)
+        command.format_usage = lambda ctx, formatter: _write_usage(command, ctx, formatter)
         command.format_epilog = lambda ctx, formatter: _write_examples(formatter, path)
     return command
 
@@ -171,6 +172,10 @@ def _write_options(params: Sequence[Any], ctx: Any, formatter: Any) -> None:
     for param in params:
         if (row := param.get_help_record(ctx)) is not None:
             is_argument = param.param_type_name == "argument"
+            left = (
+                _told(param) if is_argument else re.sub(r"<(\w+)>", lambda m: _TYPES.get(m[1], m[1].upper()), row[0])
+            )
+            row = (left, row[1])
             title = "Arguments" if is_argument else getattr(param, "rich_help_panel", None) or "Options"
             sections.setdefault(title, []).append(row)
     for title, rows in sections.items():
@@ -182,6 +187,22 @@ def _write_options(params: Sequence[Any], ctx: Any, formatter: Any) -> None:
 
         with formatter.section("Fields of rules"):
             formatter.write_text(", ".join(FIELDS))
+
+
+_TYPES = {"str": "TEXT", "int": "NUMBER", "float": "NUMBER", "path": "FILE"}
+
+
+def _told(argument: Any) -> str:
+    """An argument as a person reads it: in brackets where it may be left out, with … where there may be several."""
+    name = str(argument.metavar or argument.name).strip("[]")
+    several = " …" if argument.nargs != 1 and "…" not in name else ""
+    return f"{name}{several}" if argument.required else f"[{name}{several}]"
+
+
+def _write_usage(command: Any, ctx: Any, formatter: Any) -> None:
+    """The line of usage: options, then each argument."""
+    words = [_told(param) for param in command.get_params(ctx) if param.param_type_name == "argument"]
+    formatter.write_usage(ctx.command_path, " ".join(["[OPTIONS]", *words]))
 
 
 def _write_examples(formatter: Any, path: str) -> None:

@@ -34,6 +34,8 @@ def values(path: tuple[str, ...], option: str) -> dict[str, str]:
             return dict(_sources())
         case "--collection":
             return {str(item.get("collection")): "" for item in _items("found.json") if item.get("collection")}
+        case "--layer":
+            return dict.fromkeys(_layers(), "")
         case "--bands" | "--has":
             items = [*_items("shortlist.json"), *_items("found.json")]
             return {name: "" for item in items for name in _bands(item)}
@@ -80,6 +82,20 @@ def _sources() -> Iterator[tuple[str, str]]:
         table = _read(folder / "sources.json")
         for name, entry in table.items() if isinstance(table, dict) else ():
             yield name, str(entry.get("url", "")) if isinstance(entry, dict) else ""
+
+
+def _layers() -> Iterator[str]:
+    """Layers of picture tiles that the study keeps."""
+    import sqlite3
+    from contextlib import closing
+
+    study = study_folder(Path.cwd())
+    for path in sorted((study / "tiles").glob("*.mbtiles")) if study else ():
+        try:
+            with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=0)) as base:
+                yield from (str(row[0]) for row in base.execute("SELECT value FROM metadata WHERE name = 'name'"))
+        except sqlite3.Error:
+            continue
 
 
 def _recipes(command: str) -> Iterator[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -26,8 +26,20 @@ Chosen = Annotated[
 Picked = Annotated[bool, typer.Option("--picked", help="Of the shortlist in place of the last search.")]
 
 
-def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Entry]]:
-    """Scenes by words out of the last search, the shortlist or a pipe."""
+class _Chosen(NamedTuple):
+    """Scenes by words out of a list, each with its number there."""
+
+    study: Study | None
+    entries: list[Entry]
+    numbers: list[int]
+
+    def first(self, most: int) -> _Chosen:
+        """So many of them at most."""
+        return self._replace(entries=self.entries[:most], numbers=self.numbers[:most])
+
+
+def _chosen(words: Sequence[str], picked: bool) -> _Chosen:
+    """Scenes out of the last search, the shortlist or a pipe."""
     from zoompick.cli.piped import piped_scenes
     from zoompick.errors import NothingFoundError, StudyError
     from zoompick.study import lastsearch
@@ -37,7 +49,8 @@ def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Ent
 
     study = Study.find(Path.cwd())
     if list(words) == ["-"]:
-        return study, piped_scenes()
+        piped = piped_scenes()
+        return _Chosen(study, piped, list(range(1, len(piped) + 1)))
     if study is None:
         raise StudyError("There is no study here, so there is no search to look at.",
                          "Pipe scenes in: 'zoompick search … --json | zoompick look -'.")  # fmt: skip
@@ -48,7 +61,9 @@ def _entries(words: Sequence[str], picked: bool) -> tuple[Study | None, list[Ent
     reason = lastsearch.stale(study) if words and not picked and names_numbers(words) else ""
     if reason:
         raise StudyError(f"Numbers mean nothing now: {reason}.", "Search again: 'zoompick search'.")
-    return study, select(found, words, what) if words else found
+    places = {entry.scene.key: number for number, entry in enumerate(found, 1)}
+    entries = select(found, words, what) if words else found
+    return _Chosen(study, entries, [places[entry.scene.key] for entry in entries])
 
 
 def scene(
@@ -62,7 +77,7 @@ def scene(
     """Tell all about one scene: when, where, cloud, rights, bands, its name, next passes."""
     from zoompick.cli import facts, show
 
-    study, chosen = _entries([which], picked)
+    study, chosen, _ = _chosen([which], picked)
     entry = chosen[0]
     area = study.area() if study and study.area_file.exists() else None
     if inside and area is not None:
@@ -141,7 +156,7 @@ def calendar(
 
     if picture is not None:
         options.png(picture, overwrite)
-    _, entries = _entries(which or [], picked)
+    entries = _chosen(which or [], picked).entries
     found = agenda.of_days(entries) if days else agenda.of_months(entries)
     if as_json:
         show.as_json(found.to_json())
@@ -193,24 +208,25 @@ def look(
         raise UsageError(
             f"{len(named)} bands make no picture.", "Give three for red, green and blue, or one for grey."
         )
-    study, entries = _entries(which or [], picked)
+    chosen = _chosen(which or [], picked)
+    study = chosen.study
     given = options.area_given(area, box, around)
     if given is None and study is not None and study.area_file.exists():
         given = study.area()
     if named and given is None:
         raise UsageError("--bands shows the area, and there is none.", "Give --area AREA, or work in a study.")
-    shown = entries[: max(1, most)]
+    shown = chosen.first(max(1, most))
     if footprints:
         _draw_map(shown, given, out or free_name(Path("map.png")))
         return
-    pictures = _fetch(shown, named, given)
+    pictures = _fetch(shown.entries, named, given)
     if terminal:
-        for number, (entry, picture) in enumerate(zip(shown, pictures, strict=True), 1):
+        for number, entry, picture in zip(shown.numbers, shown.entries, pictures, strict=True):
             _in_terminal(number, entry, picture)
     else:
         _draw_sheet(shown, pictures, named, given, out or free_name(Path("look.png")))
-    if len(entries) > len(shown):
-        show.note(f"{len(entries) - len(shown)} more scenes were left out; --most shows more.")
+    if len(chosen.entries) > len(shown.entries):
+        show.note(f"{len(chosen.entries) - len(shown.entries)} more scenes were left out; --most shows more.")
 
 
 def _fetch(entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
@@ -228,7 +244,7 @@ def _fetch(entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> S
     return found.pictures
 
 
-def _draw_map(entries: list[Entry], area: Area | None, path: Path) -> None:
+def _draw_map(shown: _Chosen, area: Area | None, path: Path) -> None:
     from zoompick.cli import show
     from zoompick.errors import UsageError
     from zoompick.figures.maps import Outline, footprint_map
@@ -236,8 +252,8 @@ def _draw_map(entries: list[Entry], area: Area | None, path: Path) -> None:
     if area is None:
         raise UsageError("There is no area to draw the footprints over.", "Give --area AREA, or work in a study.")
     outlines = [
-        Outline(e.scene.footprint, str(n), e.cover_percent / 100)
-        for n, e in enumerate(entries, 1)
+        Outline(e.scene.footprint, str(n), e.scene.cloud_percent, e.cover_percent)
+        for n, e in zip(shown.numbers, shown.entries, strict=True)
         if e.scene.has_footprint()
     ]
     footprint_map(area, outlines, f"{len(outlines)} footprints over {area.name}", path)
@@ -245,13 +261,13 @@ def _draw_map(entries: list[Entry], area: Area | None, path: Path) -> None:
 
 
 def _draw_sheet(
-    entries: list[Entry], pictures: Sequence[Picture], bands: tuple[str, ...], area: Area | None, path: Path
+    shown: _Chosen, pictures: Sequence[Picture], bands: tuple[str, ...], area: Area | None, path: Path
 ) -> None:
     from zoompick.cli import show
     from zoompick.figures.sheets import Cell, contact_sheet
 
     cells = []
-    for number, (entry, picture) in enumerate(zip(entries, pictures, strict=True), 1):
+    for number, entry, picture in zip(shown.numbers, shown.entries, pictures, strict=True):
         scene = entry.scene
         first = f"{number}  {scene.day}  {scene.platform}"
         footprint = scene.footprint if scene.has_footprint() else None

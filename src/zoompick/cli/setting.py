@@ -20,18 +20,18 @@ def settings(
     A setting is changed by a line in settings.toml (workers = 2) or by a variable (ZOOMPICK_WORKERS=2);
     ZOOMPICK_CONFIG and ZOOMPICK_CACHE move the folders.
     """
+    from zoompick import cache
     from zoompick import settings as table
     from zoompick.cli import show
-    from zoompick.files import human_bytes, tree_bytes
+    from zoompick.files import human_bytes
 
     rows = table.every()
-    cache = table.cache_folder()
-    size = sum(map(tree_bytes, table.cache_parts()))
+    size = cache.size()
     if clear_cache:
-        table.clear_cache()
+        cache.clear()
     if as_json:
         values = {row.key: {"value": value, "from": origin, "unit": row.unit} for row, value, origin in rows}
-        folders = {"config": str(table.config_folder()), "cache": str(cache)}
+        folders = {"config": str(table.config_folder()), "cache": str(table.cache_folder())}
         show.as_json({"settings": values, "folders": folders, "cache_bytes": 0 if clear_cache else size})
         return
     show.table(
@@ -44,8 +44,11 @@ def settings(
         [[row.key, f"{value} {row.unit}".strip(), origin, row.help] for row, value, origin in rows],
     )
     show.line(f"settings, sources, log-ins: {table.config_folder()}")
-    show.line(f"cache: {cache}")
+    show.line(f"cache: {table.cache_folder()}")
     if clear_cache:
         show.note(f"Removed the cache: {human_bytes(size)}.")
     else:
-        show.note(f"The cache holds {human_bytes(size)}. 'zoompick settings --clear-cache' removes it.")
+        show.note(
+            f"The cache holds {human_bytes(size)} (cache_max_mb is its limit). "
+            "'zoompick settings --clear-cache' removes it."
+        )

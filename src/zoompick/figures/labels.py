@@ -13,7 +13,12 @@ _BESIDE = (
     (0, 8, "center", "bottom"), (0, -8, "center", "top"),
 )  # fmt: skip
 """Offsets from the spot in points, and alignments, in the order in which they are tried."""
-_BELOW = tuple((4, -4 - 13 * step, "left", "top") for step in range(12))
+_CORNERS = ((0, 1, "left", "top"), (1, 1, "right", "top"), (0, 0, "left", "bottom"), (1, 0, "right", "bottom"))
+"""Corners of a frame as shares of its width and height, and the alignments of what lies inside them."""
+_OUTSIDE = ((1, 1, "left", "top"), (0, 1, "right", "top"), (1, 0, "left", "bottom"), (0, 0, "right", "bottom"))
+
+Frame = tuple[float, float, float, float]
+"""West, south, east and north of something on a map, in the map's own units."""
 
 
 class Labels:
@@ -39,11 +44,22 @@ class Labels:
         """Write a name on one side of its spot; on none where there is no room on any."""
         self._first_free(text, spot, _BESIDE, look)
 
-    def below(self, text: str, spot: tuple[float, float], **look: Any) -> None:
-        """Write a line right below a spot, or below the lines that are there already."""
-        self._first_free(text, spot, _BELOW, look)
+    def inside(self, text: str, cell: Frame, avoided: Frame, **look: Any) -> None:
+        """Write lines in a corner of a cell, clear of what is avoided if they can be; beside it where it is full."""
+        from matplotlib.transforms import Bbox
 
-    def _first_free(self, text: str, spot: tuple[float, float], sides: Any, look: dict[str, Any]) -> None:
+        keep_off = Bbox.from_extents(*avoided).transformed(self._axes.transData)
+        west, south, east, north = cell
+        for corners, kept in ((_CORNERS, [keep_off]), (_OUTSIDE, [keep_off]), (_CORNERS, []), (_OUTSIDE, [])):
+            for across, up, ha, va in corners:
+                spot = west + across * (east - west), south + up * (north - south)
+                side = (5 if ha == "left" else -5, 5 if va == "bottom" else -5, ha, va)
+                if self._first_free(text, spot, (side,), look, kept):
+                    return
+
+    def _first_free(
+        self, text: str, spot: tuple[float, float], sides: Any, look: dict[str, Any], kept: Sequence[Any] = ()
+    ) -> bool:
         # A dollar sign begins a formula in the drawing library.
         plain = text.replace("$", r"\$")
         for right, up, ha, va in sides:
@@ -53,7 +69,8 @@ class Labels:
             box = note.get_window_extent(self._renderer)
             is_inside = self._frame.x0 <= box.x0 and box.x1 <= self._frame.x1
             is_inside = is_inside and self._frame.y0 <= box.y0 and box.y1 <= self._frame.y1
-            if is_inside and not any(box.overlaps(other) for other in self._taken):
+            if is_inside and not any(box.overlaps(other) for other in (*self._taken, *kept)):
                 self._taken.append(box)
-                return
+                return True
             note.remove()
+        return False

@@ -14,7 +14,7 @@ import shapely
 from zoompick.area.model import Area
 from zoompick.area.places import known
 from zoompick.figures import style
-from zoompick.figures.labels import Labels
+from zoompick.figures.labels import Frame, Labels
 from zoompick.files import human_km2
 from zoompick.geo.crs import Floats, LocalPlane
 from zoompick.geo.shapes import Shape
@@ -27,17 +27,24 @@ _MARGIN = 0.18
 
 @dataclass(frozen=True, slots=True)
 class Outline:
-    """A footprint to draw, with a label and how dark it is (0 to 1)."""
+    """A footprint to draw: its number, and percent of cloud (None where none is told) and of the area covered."""
 
     polygon: Shape
-    label: str
-    weight: float = 0.5
+    number: str
+    cloud: float | None
+    cover: float
 
 
 _FURNITURE = ((0.02, 0.03, 0.30, 0.13), (0.94, 0.82, 0.99, 0.97))
 """Where scale bar and arrow lie, as shares of the map."""
 _POLAR = 80.0
 """Degrees of latitude beyond which north is another way at each place of a map: no arrow tells it."""
+_SHORE = 1.0
+"""How far from land, in square roots of its size, the sea is known to be sea."""
+_LINES = 14
+"""Footprints that the list of one cell tells; how many more there are stands below."""
+_SAME_CELL = 0.7
+"""Share of a footprint that lies in another from which on both share a cell."""
 
 
 class MapView:
@@ -66,6 +73,24 @@ class MapView:
             shapely.union_all(shapely.get_parts(flat), grid_size=0.01) if len(shapely.get_parts(flat)) > 1 else flat
         )
 
+    @property
+    def window(self) -> Shape:
+        """What the map shows, in metres."""
+        return shapely.box(*self.extent)
+
+    def shown(self, polygon: Shape) -> Shape | None:
+        """The part of a polygon that lies on the map, in metres; None where none does."""
+        west, south, east, north = self.extent
+        lats = self.plane.inverse([west, east, west, east, 0, 0], [south, south, north, north, south, north])[1]
+        _, low, _, high = polygon.bounds
+        if high < min(lats) - 1 or low > max(lats) + 1:
+            return None
+        flat = self.flat(polygon)
+        if not np.isfinite(shapely.get_coordinates(flat)).all():
+            return None
+        part = shapely.intersection(shapely.make_valid(flat), self.window)
+        return part if part.area > 0 else None
+
 
 def area_map(area: Area, path: Path) -> None:
     """Draw an area with the places around it as a PNG of about 1280 x 800 pixels."""
@@ -77,35 +102,54 @@ def area_map(area: Area, path: Path) -> None:
 
 
 def footprint_map(area: Area, outlines: Sequence[Outline], title: str, path: Path) -> None:
-    """Draw scene footprints over an area as a PNG of about 1280 x 800 pixels."""
+    """Draw scene footprints over an area as a PNG of about 1280 x 800 pixels.
+
+    Footprints that lie over each other, as those of one tile do, share a list of their numbers, cloud and cover.
+    """
     view = MapView(area, [entry.polygon for entry in outlines])
-    drawn, axes = _axes(view, title, "")
-    for entry in outlines:
-        flat = view.flat(entry.polygon)
-        _fill(axes, flat, style.SCENE, min(0.12, 0.8 / len(outlines)) * (0.4 + entry.weight), 0.9)
-    _fill(axes, view.flat(area.polygon), style.AREA, 0.20, 1.8)
+    drawn, axes = _axes(view, title, "Numbers as in the search, with cloud over the scene and cover of the area.")
+    shapes = [view.flat(entry.polygon) for entry in outlines]
+    for entry, shape in zip(outlines, shapes, strict=True):
+        _fill(axes, shape, style.SCENE, min(0.12, 0.8 / len(outlines)) * (0.4 + entry.cover / 100), 0.9)
+    ground = view.flat(area.polygon)
+    _fill(axes, ground, style.AREA, 0.20, 1.8)
     labels = Labels(axes, _FURNITURE)
-    _numbers(labels, view, outlines)
+    for cell, rows in _cells(outlines, shapes, view):
+        labels.inside(_listed(rows), cell, ground.bounds, fontsize=7.5, color=style.SCENE, zorder=7,
+                      family="DejaVu Sans Mono", linespacing=1.15,
+                      bbox={"boxstyle": "round,pad=0.3", "fc": style.PAPER, "ec": style.SCENE, "lw": 0.5,
+                            "alpha": 0.92})  # fmt: skip
     _names(labels, axes, view)
     style.save(drawn, path)
 
 
-def _numbers(labels: Labels, view: MapView, outlines: Sequence[Outline]) -> None:
-    """Numbers in the upper left corner of each footprint; those of the same corner share a line."""
-    groups: dict[tuple[int, int], tuple[tuple[float, float], list[str]]] = {}
-    west, south, east, north = view.extent
-    cell = max(east - west, north - south) / 9
-    for entry in outlines:
-        flat = view.flat(entry.polygon)
-        points = shapely.get_coordinates(flat)
-        corner = points[np.argmax(points[:, 1] - points[:, 0])]
-        x, y = min(max(corner[0], west), east), min(max(corner[1], south), north)
-        group = groups.setdefault((round(x / cell), round(y / cell)), ((x, y), []))
-        group[1].append(entry.label)
-    for spot, numbers in groups.values():
-        text = ", ".join(numbers[:8]) + (f" +{len(numbers) - 8}" if len(numbers) > 8 else "")
-        labels.below(text, spot, fontsize=8, color=style.SCENE, zorder=7,
-                     bbox={"boxstyle": "round,pad=0.15", "fc": style.PAPER, "ec": "none"})  # fmt: skip
+def _cells(outlines: Sequence[Outline], shapes: Sequence[Shape], view: MapView) -> list[tuple[Frame, list[Outline]]]:
+    """Footprints by the place where they lie: those mostly inside a larger one share its frame."""
+    window = view.window
+    groups: list[tuple[Shape, list[int]]] = []
+    for place in sorted(range(len(shapes)), key=lambda place: -shapes[place].area):
+        shape = shapes[place]
+        for larger, members in groups:
+            if shapely.intersection(larger, shape).area > _SAME_CELL * max(shape.area, 0.2 * larger.area):
+                members.append(place)
+                break
+        else:
+            groups.append((shape, [place]))
+    return [
+        (shapely.intersection(larger, window).bounds, [outlines[place] for place in sorted(members)])
+        for larger, members in groups
+        if larger.intersects(window)
+    ]
+
+
+def _listed(rows: Sequence[Outline]) -> str:
+    """Number, cloud and cover of each, in columns."""
+    wide = max(2, *(len(row.number) for row in rows)) if rows else 2
+    lines = [f"{'':{wide}} cloud cover"]
+    for row in rows[:_LINES]:
+        cloud = "  ?  " if row.cloud is None else f"{row.cloud:3.0f} %"
+        lines.append(f"{row.number:>{wide}} {cloud} {row.cover:3.0f} %")
+    return "\n".join([*lines, *([f"and {len(rows) - _LINES} more"] if len(rows) > _LINES else [])])
 
 
 def _axes(view: MapView, title: str, subtitle: str) -> tuple[Any, Any]:
@@ -123,7 +167,7 @@ def _axes(view: MapView, title: str, subtitle: str) -> tuple[Any, Any]:
     axes.set_xlim(west, east)
     axes.set_ylim(south, north)
     axes.set_aspect("equal")
-    axes.set_facecolor("white")
+    _land(axes, view)
     _graticule(axes, view)
     _scale_bar(axes, view)
     drawn.text(0.07, 0.945, title, fontsize=13, fontweight="bold")
@@ -132,16 +176,39 @@ def _axes(view: MapView, title: str, subtitle: str) -> tuple[Any, Any]:
     return drawn, axes
 
 
-def _fill(axes: Axes, flat: Shape, colour: str, alpha: float, width: float) -> None:
+def _land(axes: Axes, view: MapView) -> None:
+    """Land and lakes where a gazetteer has their outlines; a blank face where none does.
+
+    What is not land is called sea only near the land of the gazetteer, for it need not know other shores.
+    """
+    axes.set_facecolor("white")
+    known_land = [place.ground for place in known() if place.kind == "land" and place.ground is not None]
+    for ground in known_land:
+        land = view.shown(ground)
+        if land is None:
+            continue
+        whole = view.flat(ground)
+        if whole.buffer(_SHORE * math.sqrt(whole.area)).envelope.contains(view.window):
+            axes.set_facecolor(style.WATER)
+        _fill(axes, land, style.LAND, 1.0, 0.6, style.SHORE)
+        for place in known():
+            if place.kind == "lake" and place.ground is not None and (lake := view.shown(place.ground)) is not None:
+                _fill(axes, lake, style.WATER, 1.0, 0.6, style.SHORE)
+
+
+def _fill(axes: Axes, flat: Shape, colour: str, alpha: float, width: float, edge: str = "") -> None:
     from matplotlib.patches import PathPatch
     from matplotlib.path import Path as Outline_
 
+    order = 3 if not edge else 0.5
     for part in shapely.get_parts(flat):
+        if part.geom_type != "Polygon":
+            continue
         rings = [shapely.get_coordinates(ring) for ring in (part.exterior, *part.interiors)]
         codes = [code for ring in rings for code in [1] + [2] * (len(ring) - 2) + [79]]
         path = Outline_(np.vstack(rings), codes)
-        axes.add_patch(PathPatch(path, fc=colour, ec="none", alpha=alpha, zorder=3))
-        axes.add_patch(PathPatch(path, fc="none", ec=colour, lw=width, zorder=4))
+        axes.add_patch(PathPatch(path, fc=colour, ec="none", alpha=alpha, zorder=order))
+        axes.add_patch(PathPatch(path, fc="none", ec=edge or colour, lw=width, zorder=order + (0 if edge else 1)))
 
 
 def _graticule(axes: Axes, view: MapView) -> None:
@@ -213,7 +280,7 @@ def _names(labels: Labels, axes: Axes, view: MapView) -> None:
     """Known places on the map, points with a dot, grounds with their name only."""
     west, south, east, north = view.extent
     for place in known():
-        if place.gazetteer == "towns" or place.kind in ("region", "district"):
+        if place.gazetteer == "towns" or place.kind in ("region", "district", "land"):
             continue
         x, y = (float(value) for value in view.plane.forward(place.lon, place.lat))
         if not (west < x < east and south < y < north):

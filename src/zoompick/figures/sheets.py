@@ -39,17 +39,17 @@ def contact_sheet(cells: Sequence[Cell], area: Shape | None, title: str, path: P
     columns = min(len(cells), (_ACROSS_PX - _GAP_PX) // (_CELL_PX + _GAP_PX)) or 1
     rows = math.ceil(len(cells) / columns)
     width = max(560, columns * (_CELL_PX + _GAP_PX) + _GAP_PX)
-    page = Canvas(width, _HEAD_PX + rows * (_CELL_PX + _LABEL_PX + _GAP_PX), style.PAPER)
+    page = Canvas(width, _HEAD_PX + rows * (_CELL_PX + _LABEL_PX + _GAP_PX), style.TABLE)
     page.text(_GAP_PX, 28, title, 17.5, style.INK, bold=True)
     flat = cache(lambda crs: project(area, crs) if area is not None else None)
     for number, cell in enumerate(cells):
         left = _GAP_PX + number % columns * (_CELL_PX + _GAP_PX)
         top = _HEAD_PX + number // columns * (_CELL_PX + _LABEL_PX + _GAP_PX)
-        page.fill(Box(left, top, _CELL_PX, _CELL_PX), "#e9e7e0")
+        page.fill(Box(left, top, _CELL_PX, _CELL_PX), "#a3abae")
         frame = _fit(cell, left, top)
         page.paste(cell.pixels, frame)
         page.text(left, top + _CELL_PX + 13, cell.first, 12.5, style.INK, bold=True)
-        page.text(left, top + _CELL_PX + 27, cell.second, 11.9, style.SCENE)
+        page.text(left, top + _CELL_PX + 27, cell.second, 11.9, style.INK)
         if cell.crs is not None and cell.bounds is not None:
             if cell.footprint is not None:
                 # Dark under light: to be seen over water and over cloud.

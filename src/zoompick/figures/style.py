@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 INK, PAPER, AREA, SCENE = "#20303a", "#fbfaf6", "#c2410c", "#2f6f8f"
 FAINT, WARM = "#a8b3b8", "#d98b2b"
+LAND, WATER, SHORE, TABLE = "#f3f0e4", "#d3e3ea", "#8fa9b3", "#b9c0c2"
 DPI = 110
 
 

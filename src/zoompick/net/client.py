@@ -25,8 +25,10 @@ from zoompick.net.retry import RetryPolicy, seconds_of
 
 if TYPE_CHECKING:
     import urllib3
+
+    from zoompick.net import patience
 else:
-    urllib3 = later("urllib3")
+    urllib3, patience = later("urllib3"), later("zoompick.net.patience")
 
 _AGENT = "zoompick"
 _CHUNK = 1 << 20
@@ -125,6 +127,7 @@ class Client:
             retries=urllib3.Retry(0, respect_retry_after_header=False),
             headers={"User-Agent": _AGENT},
         )
+        self._pool.pool_classes_by_scheme = patience.POOLS
 
     def json(self, url: str, body: object = None, method: str = "") -> Any:
         """Get a JSON document, or post one and get the answer; another method where it is named.

@@ -14,11 +14,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
+from zoompick import cache
 from zoompick.standin import world
 from zoompick.standin.entry import Entry
 
 _MAKERS = 2
 """Scenes made at once, whatever is asked: each may take some hundred megabytes."""
+_TRIM_EVERY = 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +59,7 @@ class Store:
         self._room = threading.BoundedSemaphore(_MAKERS)
         self._making = threading.local()
         self._known: dict[str, dict[str, Published]] = {}
+        self._made = 0
 
     def published(self, instrument: Maker, scene: Entry) -> dict[str, Published]:
         """What is known of a scene's files: those that have been made."""
@@ -86,6 +89,9 @@ class Store:
             if self._group(label) is None:
                 with self._one_of_few():
                     self._make(label, write, wrong)
+                self._made += 1
+                if self._made % _TRIM_EVERY == 0:
+                    cache.trim()
         known = self._group(label) or {}
         return {name: (self._root / label / name, published) for name, published in known.items()}
 
@@ -104,11 +110,12 @@ class Store:
 
     def _group(self, label: str) -> dict[str, Published] | None:
         known = self._known.get(label)
-        if known is None:
+        if known is None or not (self._root / label).exists():
             try:
                 table = json.loads((self._root / label / "published.json").read_text())
             except FileNotFoundError:
                 return None
+            cache.use(self._root / label)
             known = self._known[label] = {name: Published(**entry) for name, entry in table.items()}
         return known
 
