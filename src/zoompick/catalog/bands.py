@@ -12,7 +12,7 @@ from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
 
 CLASS_BAND = "classes"
-_RASTER, _CONTAINERS = "tiff", ("hdf", "netcdf")
+_RASTERS, _CONTAINERS = ("tiff", "jp2", "j2k"), ("hdf", "netcdf")
 _FORMATS = {
     "geotiff": ("tiff", "tif"), "hdf5": ("hdf", "h5"), "netcdf": ("netcdf", "nc"), "jpeg2000": ("jp2", "j2k"),
     "grib": ("grib", "grb"), "zarr": ("zarr",),
@@ -45,6 +45,8 @@ class BandFile:
         The file is an HDF5 or netCDF container, not a raster file.
     key : str
         Key of its asset.
+    nodata : float or None
+        Value of a missing pixel, where the item tells one: for files of formats that have no place for it.
     """
 
     name: str
@@ -58,6 +60,7 @@ class BandFile:
     index: int = 0
     is_container: bool = False
     key: str = ""
+    nodata: float | None = None
 
 
 def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
@@ -69,15 +72,18 @@ def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
         Only files of this format (see :func:`format_called`); by default rasters and containers.
     """
     found: dict[str, BandFile] = {}
+    second: dict[str, BandFile] = {}
     for key, asset, href in _assets(item):
         kind = str(asset.get("type", ""))
         is_container = any(word in kind for word in _CONTAINERS)
-        is_wanted = _format_of(asset) == form if form else _RASTER in kind or is_container
+        is_wanted = _format_of(asset) == form if form else any(word in kind for word in _RASTERS) or is_container
         if not has_role(asset, "data") or not is_wanted:
             continue
+        # Where a band comes as GeoTIFF too, that one is meant.
+        kept = second if not form and _format_of(asset) == "jpeg2000" else found
         for band in _of_asset(key, asset, href, is_container):
-            found.setdefault(band.name, band)
-    return found
+            kept.setdefault(band.name, band)
+    return found | {name: band for name, band in second.items() if name not in found}
 
 
 def formats_of(item: Mapping[str, Any]) -> list[str]:
@@ -150,6 +156,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
             index=index,
             is_container=is_container,
             key=key,
+            nodata=_first_number(band.get("nodata"), asset.get("nodata"), raster.get("nodata")),
         )
 
 

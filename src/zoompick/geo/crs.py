@@ -52,6 +52,25 @@ class Crs:
         _definition(crs.epsg)
         return crs
 
+    @classmethod
+    def from_wkt(cls, wkt: str) -> Crs:
+        """The system of the register that well-known text describes.
+
+        Raises
+        ------
+        UsageError
+            It cannot be read, or is none of the register.
+        """
+        import pyproj
+
+        try:
+            number = pyproj.CRS.from_wkt(wkt).to_epsg(min_confidence=70)
+        except pyproj.exceptions.CRSError as error:
+            raise UsageError(f"The reference system cannot be read: {error}.", "Give an EPSG code.") from error
+        if number is None:
+            raise UsageError("The reference system has no EPSG number.", "Give an EPSG code.")
+        return cls(number)
+
     def __str__(self) -> str:
         return f"EPSG:{self.epsg}"
 

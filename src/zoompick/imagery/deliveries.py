@@ -7,6 +7,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import numpy as np
+
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.imagery.items import band_files, scene_of
 from zoompick.raster.coded import CodedBlock, coded_block
@@ -20,10 +22,16 @@ from zoompick.sensors.guide import guide_for_file, known_bands
 class OneBand(Derived):
     """One band of a raster as a raster of its own, with a name, scale and offset it may be given."""
 
-    def __init__(self, source: Raster, index: int, band: Band) -> None:
+    def __init__(self, source: Raster, index: int, band: Band, nodata: float | None = None) -> None:
         super().__init__(source)
         self.index = index
         self._band = band
+        self._nodata = nodata if source.nodata is None else source.nodata
+
+    @property
+    def nodata(self) -> float | None:
+        """The source's no-data value; where it has none, the one it was given."""
+        return self._nodata
 
     @property
     def bands(self) -> tuple[Band, ...]:
@@ -37,11 +45,25 @@ class OneBand(Derived):
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of the one band."""
-        return self.source.read(window, (self.index,), level)
+        pixels = self.source.read(window, (self.index,), level)
+        if self.source.nodata is None and self._nodata is not None:
+            _blank_outside(pixels, window, self.source.levels[level], self._nodata)
+        return pixels
 
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         """The source's block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
         return coded_block(self.source, window, self.index)
+
+
+def _blank_outside(pixels: Pixels, window: Window, grid: Grid, nodata: float) -> None:
+    """Pixels of a window that lie off a raster which knows no no-data value become it."""
+    inside = window.intersect(grid.window)
+    if inside == window:
+        return
+    outside = np.ones(pixels.shape[1:], bool)
+    if not inside.is_empty:
+        outside[inside.slices_in(window)] = False
+    pixels[:, outside] = nodata
 
 
 @dataclass(frozen=True)
@@ -74,7 +96,8 @@ class Layer:
         band = self.raster.bands[0]
         if band.is_class or not is_class:
             return self
-        return replace(self, raster=OneBand(self.raster.source, self.raster.index, replace(band, is_class=True)))
+        raster = self.raster
+        return replace(self, raster=OneBand(raster.source, raster.index, replace(band, is_class=True), raster.nodata))
 
 
 def open_layers(paths: Iterable[Path]) -> list[Layer]:
@@ -98,6 +121,7 @@ def _layers_of(path: Path) -> list[Layer]:
     known = {band.index: band for band in band_files(path)}
     found = []
     for index, band in enumerate(tiff.bands):
+        missing = known[index].nodata if index in known else guide.nodata if guide else None
         if index in known and len(known) == len(tiff.bands):
             told = known[index]
             is_class = band.is_class or bool(told.classes)
@@ -106,7 +130,7 @@ def _layers_of(path: Path) -> list[Layer]:
             band = replace(band, name=_name_from(path))
         if band.name in (CLASS_BAND, class_band):
             band = replace(band, is_class=True)
-        found.append(Layer(OneBand(tiff, index, band), path, scene))
+        found.append(Layer(OneBand(tiff, index, band, missing), path, scene))
     return found
 
 

@@ -299,6 +299,26 @@ def _refuse_absurd(image: Image, source: ByteSource) -> None:
         )
 
 
+def geo_tags(data: bytes, address: str) -> geokeys.GeoTags:
+    """Georeferencing tags of a TIFF in memory: of one without pixels of its own, as other formats carry it.
+
+    Raises
+    ------
+    FormatError
+        It is no TIFF.
+    """
+    import io
+
+    import tifffile
+
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+    try:
+        with tifffile.TiffFile(io.BytesIO(data)) as tiff:
+            return _geo_tags(tiff.pages.first)
+    except (tifffile.TiffFileError, *_BROKEN) as error:
+        raise FormatError(f"{address} has a GeoTIFF box that cannot be read: {error}.") from error
+
+
 def _geo_tags(page: TiffPage) -> geokeys.GeoTags:
     def numbers(tag: int) -> tuple[Any, ...]:
         entry = page.tags.get(tag)

@@ -11,8 +11,9 @@ from os import PathLike
 from pathlib import Path
 
 from zoompick.errors import FormatError
-from zoompick.raster import directory
+from zoompick.raster import directory, jp2boxes
 from zoompick.raster.geotiff import GeoTiff
+from zoompick.raster.jpeg2000 import Jpeg2000
 from zoompick.raster.raster import Raster
 from zoompick.raster.source import ByteSource, LocalFile
 
@@ -38,7 +39,10 @@ class Format:
     open: Callable[[ByteSource, Sequence[str]], Raster]
 
 
-FORMATS: tuple[Format, ...] = (Format("GeoTIFF", directory.is_tiff, GeoTiff),)
+FORMATS: tuple[Format, ...] = (
+    Format("GeoTIFF", directory.is_tiff, GeoTiff),
+    Format("JPEG 2000", jp2boxes.is_jp2, Jpeg2000),
+)
 """What is read here. A new format is a file of its own and an entry here."""
 
 Provider = Callable[[str], ByteSource]

@@ -29,6 +29,7 @@ class BandGuide:
     """What is known of an instrument before any file is opened.
 
     Without a ``file_pattern`` the names of its files tell no band; without a ``class_band`` it has no class layer.
+    ``nodata`` is the value of missing pixels, for files of formats that have no place for one.
     """
 
     name: str
@@ -39,6 +40,7 @@ class BandGuide:
     class_band: str = ""
     scene_pattern: str = ""
     parts: Mapping[str, str] = field(default_factory=dict)
+    nodata: float | None = None
 
     def parts_of(self, scene_id: str) -> list[tuple[str, str, str]]:
         """Name, text and meaning of each part of a scene's name; none when the name is of another kind."""
@@ -68,6 +70,7 @@ class _File:
     parts: dict[str, str] = field(default_factory=dict)
     band: tuple[BandFacts, ...] = ()
     classes: dict[str, tuple[int, ...]] | str = field(default_factory=dict)
+    nodata: float | None = None
 
 
 def guides() -> tuple[BandGuide, ...]:
@@ -101,7 +104,7 @@ def _read(path: Path) -> BandGuide:
         raise refuse(path, "$.file_pattern", "The pattern has no group called band.", "As '^x-(?P<band>[a-z0-9]+)'.")
     return BandGuide(
         told.name, told.collections, told.band, _classes(path, told.classes), told.file_pattern, told.class_band,
-        told.scene_pattern, told.parts,
+        told.scene_pattern, told.parts, told.nodata,
     )  # fmt: skip
 
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from zoompick.raster.opening import open_raster
 from zoompick.standin import lapwing, stac, weather
 from zoompick.standin.instrument import Instrument
+from zoompick.standin.jp2file import write_jp2, zipped
 from zoompick.standin.passes import SCALE, Scene, by_id, scenes
 from zoompick.standin.store import Store
 
@@ -18,6 +22,7 @@ class Lapwing(Instrument):
     """Two satellites, 8 to 48 m, square tiles in two UTM zones; some scenes have planted faults."""
 
     name = "lapwing-l2"
+    groups = ("", "package")
 
     def __init__(self) -> None:
         self._facts = stac.facts("lapwing")
@@ -40,9 +45,29 @@ class Lapwing(Instrument):
         """The scene of this id, or None."""
         return by_id().get(scene_id)
 
+    def group_of(self, name: str) -> str:
+        """The package is made apart, of what the others are."""
+        return "package" if name.endswith(".zip") else ""
+
     def make(self, scene: Scene, group: str, folder: Path, cache: Path) -> None:
-        """Write all files of a scene."""
-        lapwing.make(scene, folder, cache)
+        """Write all files of a scene, or its package."""
+        if group == "package":
+            self._pack(scene, folder, cache)
+        else:
+            lapwing.make(scene, folder, cache)
+
+    def _pack(self, scene: Scene, folder: Path, cache: Path) -> None:
+        """The bands as JP2 in folders by pixel size, zipped."""
+        whole = replace(scene, fault=replace(scene.fault, cut=""))
+        with tempfile.TemporaryDirectory() as work:
+            lapwing.make(whole, Path(work), cache)
+            files = {}
+            for key in lapwing.keys(scene):
+                raster = open_raster(Path(work, f"{scene.id}-{key}.tif"))
+                path = Path(work, f"{scene.id}-{key}.jp2")
+                write_jp2(raster.read(raster.grid.window)[0], raster.grid, path)
+                files[f"{scene.id}/{lapwing.PIXEL_M[key]}m/{path.name}"] = path
+            zipped(files, folder / f"{scene.id}.zip")
 
     def wrong_digest(self, scene: Scene) -> str:
         """The band file whose digest is published wrongly."""
@@ -81,6 +106,12 @@ class Lapwing(Instrument):
             if key != "classes":
                 asset |= {"raster:scale": SCALE, "raster:offset": scene.offset}
             found[key] = asset | stac.published(known, name)
+        found["package"] = {
+            "href": f"{base}/files/{scene.id}/{scene.id}.zip",
+            "type": "application/zip",
+            "title": "All bands as JPEG 2000, in folders by pixel size",
+            "roles": ["archive"],
+        } | stac.published(known, f"{scene.id}.zip")
         name = f"{scene.id}-quicklook.png"
         tile = scene.tile.grid
         step = tile.pixel_x * lapwing.QUICKLOOK_FACTOR

@@ -34,7 +34,9 @@ class StackStep(Step):
         facts = None if grid is None else [
             str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height
         ]  # fmt: skip
-        told = {band.name: [band.scale, band.offset] for path in self.inputs for band in band_files(path)}
+        told = {
+            band.name: [band.scale, band.offset, band.nodata] for path in self.inputs for band in band_files(path)
+        }
         units = {name: unit for name, unit in told.items() if not self.bands or name in self.bands}
         more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
         more |= {"mixed": True} if self.is_mixed else {}
