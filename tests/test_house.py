@@ -110,8 +110,8 @@ def test_the_shell_completes_words_without_loading_the_application(line, words):
     [
         ("zoompick scene ", ["1", "a-one"]),
         ("zoompick pick drop ", ["1", "b-two"]),
-        ("zoompick index --recipe nd", ["ndvi", "ndwi"]),
-        ("zoompick index --recipe we", ["wet"]),
+        ("zoompick index --recipe ndv", ["ndvi"]),
+        ("zoompick index --recipe wet-", ["wet-own"]),
         ("zoompick download --bands red,n", ["red,nir"]),
         ("zoompick source show ", ["own"]),
         ("zoompick tiles get own --layer ", ["relief"]),
@@ -132,7 +132,7 @@ def test_the_shell_completes_what_local_records_know(tmp_path, monkeypatch, line
     TileStore(tmp_path / "tiles" / "own-relief.mbtiles").describe({"name": "relief"})
     (tmp_path / "tiles" / "odd.mbtiles").write_text("no database")
     (tmp_path / "recipes").mkdir()
-    (tmp_path / "recipes" / "own.toml").write_text('[index.wet]\nformula = "nir"\n')
+    (tmp_path / "recipes" / "own.toml").write_text('[index.wet-own]\nformula = "nir"\n')
     (tmp_path / "recipes" / "broken.toml").write_text("[")
     monkeypatch.setenv("ZOOMPICK_CONFIG", str(tmp_path / "config"))
     found = complete("bash", line, cwd=tmp_path)[1].splitlines()

@@ -48,6 +48,10 @@ def lonlat(shape, place=PLACE):
         ("2 * red + 1", 21),
         ("-red + nir / 2", 5),
         ("1.5 * (nir - red) / (nir + 6 * red - 7.5 * nir + 1)", 1.5 * 20 / (30 + 60 - 225 + 1)),
+        ("min(nir, red, 12) + max(red, 11) * abs(-2)", 10 + 22),
+        ("sqrt(nir + 6) - log(exp(red))", 6 - 10),
+        ("where(nir > red and not red >= 11, clip(nir, 0, 25), -1)", 25),
+        ("where(nir < red or red != 10, 1, 2)", 2),
     ],
 )
 def test_formulas(text, expected):
@@ -59,7 +63,8 @@ def test_formulas(text, expected):
     "text",
     [
         "__import__('os').remove('x')", "red.real", "red[0]", "red if nir else 1", "red ** 99999", "lambda: 1",
-        "'red'", "True", "red < nir", "f(red)", "red +", "", "5 + 5", "(" * 300 + "red" + ")" * 300, "-" * 60 + "red",
+        "'red'", "True", "red < nir < blue", "f(red)", "where(red)", "min(red)", "red is nir", "red if 1 else 2",
+        "exp(red=1)", "abs(*red)", "red +", "", "5 + 5", "(" * 300 + "red" + ")" * 300, "-" * 60 + "red",
         "red+" * 900 + "red",
     ],
 )  # fmt: skip

@@ -60,7 +60,7 @@ def test_the_examples_of_the_page_work(folder, program):
         ("guides", "snow = [5]", "sleet = [5]", "[classes]", "no meaning of a class"),
         ("classes", "cloud = [2]", 'cloud = "2"', "[codes]", "Expected array, got str"),
         ("recipes", '["swir16", "rededge", "red"]', '["red"]', "bands", "three bands, not 1"),
-        ("recipes", "(nir - rededge)", "open(nir)", "formula", "has no place in a formula"),
+        ("recipes", "(nir - rededge)", "open(nir)", "formula", "no function called"),
         ("recipes", "[index.rededge-ratio]", "[index.ndvi]", "[index.ndvi]", "recipe ndvi already"),
         ("schemes", 'kind = "degrees"', 'kind = "circles"', "kind", "Invalid enum value 'circles'"),
         ("schemes", "cols = 4\n", "", "[[scheme]]", "tells no cols"),

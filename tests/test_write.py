@@ -20,11 +20,14 @@ from helpers import Memory, foreign_tiff, geo_tags, grid, noise
 from zoompick import files
 from zoompick.errors import DataError, DiskError, UsageError
 from zoompick.events import Advanced, Started
+from zoompick.imagery.formula import Formula
+from zoompick.imagery.index import Index
 from zoompick.raster import cog
 from zoompick.raster.grid import Window
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
-from zoompick.raster.write import WriteOptions, write_geotiff
+from zoompick.raster.shared import Shared
+from zoompick.raster.write import Job, WriteOptions, write_geotiff, write_together
 
 
 def halved_by_hand(pixels, nodata):
@@ -341,3 +344,44 @@ def test_a_damaged_block_is_never_passed_on(tmp_path):
     source.write_bytes(data.replace(block, block[:20] + bytes([block[20] ^ 64]) + block[21:]))
     with pytest.raises(DataError, match="row 1, column 1 does not decode"):
         write_geotiff(open_raster(source), tmp_path / "out.tif", WriteOptions(side=64))
+
+
+@pytest.mark.parametrize("workers", [1, 3])
+def test_several_files_in_one_pass_read_each_block_once(tmp_path, workers):
+    asked = []
+
+    class Counting(Memory):
+        def read(self, window, bands=None, level=0):
+            asked.append((window, tuple(bands)))
+            return super().read(window, bands, level)
+
+    source = Counting(noise((3, 700, 900)), grid(900, 700), None, tuple(map(Band, ("blue", "red", "nir"))))
+    formulas = [Formula.parse(text) for text in ("(nir - red) / (nir + red)", "nir + blue", "red > blue")]
+    shared = Shared(source)
+    jobs = [
+        Job(Index(shared, f"i{n}", formula, "x"), tmp_path / f"{n}.tif", WriteOptions(side=256, workers=workers))
+        for n, formula in enumerate(formulas)
+    ]
+    written = write_together(jobs)
+    assert len(asked) == len(set(asked)) == 3 * 3 * 4, "three bands of twelve tiles"
+    for job, one in zip(jobs, written, strict=True):
+        alone = write_geotiff(replace_source(job.raster, source), tmp_path / "alone.tif", job.options)
+        assert alone.multihash == one.multihash
+        assert (tmp_path / "alone.tif").read_bytes() == job.path.read_bytes()
+
+
+def replace_source(index, source):
+    return Index(source, index.bands[0].name, index.formula, "x")
+
+
+def test_of_several_files_none_is_left_when_one_fails(tmp_path):
+    class Broken(Memory):
+        def read(self, window, bands=None, level=0):
+            if window.row > 300:
+                raise DataError("This block is broken.", "")
+            return super().read(window, bands, level)
+
+    good, bad = Memory(noise((1, 700, 700)), grid(700, 700)), Broken(noise((1, 700, 700)), grid(700, 700))
+    with pytest.raises(DataError, match="broken"):
+        write_together([Job(good, tmp_path / "a.tif"), Job(Shared(bad), tmp_path / "b.tif")])
+    assert not list(tmp_path.iterdir())

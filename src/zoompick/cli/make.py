@@ -60,7 +60,7 @@ def stack(
     given = options.area_given(area, box, around)
     grid = _grid(files, given, pixel, like)
     step = StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid, options.names(classes))
-    _plain(step, overwrite, as_json)
+    _plain([step], overwrite, as_json)
 
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
@@ -105,13 +105,16 @@ def clip(
         given = study.area()
     if given is None:
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
-    _plain(ClipStep((file,), out or _beside(file, "clip"), area=given.polygon, touch=touch), overwrite, as_json)
+    _plain([ClipStep((file,), out or _beside(file, "clip"), area=given.polygon, touch=touch)], overwrite, as_json)
 
 
 def composite(
     file: File = None,
-    recipe: Annotated[str, typer.Option("--recipe", metavar="NAME", help="natural, infrared or shortwave.")] = "",
+    recipe: Annotated[
+        str, typer.Option("--recipe", metavar="A,B", help="One or more by name, made in one pass; see --list.")
+    ] = "",
     bands: options.Bands = "",
+    listed: options.Listed = False,
     stretch: Annotated[
         str,
         typer.Option(
@@ -130,24 +133,54 @@ def composite(
     from zoompick.imagery import recipes
     from zoompick.workflow.products.composite import CompositeStep
 
+    if listed:
+        from zoompick.cli.recipelist import list_recipes
+
+        list_recipes(file, as_json, is_index=False)
+        return
     if recipe and bands:
         raise UsageError("A recipe and bands were given.", "Give one of them.")
-    chosen = recipes.own_composite(options.names(bands)) if bands else recipes.composite(recipe) if recipe else None
+    chosen = [recipes.composite(name) for name in options.names(recipe)]
+    chosen += [recipes.own_composite(_named(file, options.names(bands)))] if bands else []
     low_high = _percentiles(stretch) if stretch else None
     if file is None:
         _refuse_options({"--area": area, "--box": box, "--around": around, "--out": out})
-        _in_study("composite", as_json, chosen, low_high)
+        _in_study("composite", as_json, chosen or None, low_high)
         return
     given = options.area_given(area, box, around)
-    chosen = chosen or recipes.composite("natural")
-    step = CompositeStep(
-        (file,),
-        out or _beside(file, chosen.name),
-        recipe=chosen,
-        stretch=low_high or (2, 98),
-        area=given.polygon if given else None,
-    )
-    _plain(step, overwrite, as_json)
+    chosen = chosen or [recipes.composite("natural")]
+    if out is not None and len(chosen) > 1:
+        raise UsageError(f"One --out for {len(chosen)} composites.", "Leave it out: each gets a name of its own.")
+    steps = [
+        CompositeStep(
+            (file,),
+            out or _beside(file, entry.name),
+            recipe=entry,
+            stretch=low_high or (2, 98),
+            area=given.polygon if given else None,
+        )
+        for entry in chosen
+    ]
+    _plain(steps, overwrite, as_json)
+
+
+def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
+    """Bands by name; numbers are counted in the file's order, and it is said what each was taken for."""
+    if file is None or not any(band.isdigit() for band in bands):
+        return bands
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.imagery.deliveries import open_layers
+
+    have = [layer.name for layer in open_layers([file])]
+    found = []
+    for band in bands:
+        if band.isdigit() and not 1 <= int(band) <= len(have):
+            raise UsageError(f"{file.name} has no band {band}.", f"It has 1 to {len(have)}: {', '.join(have)}.")
+        found.append(have[int(band) - 1] if band.isdigit() else band)
+    taken = zip(("red", "green", "blue"), bands, found, strict=False)
+    show.note(", ".join(f"{colour} shows band {band}, {name}" for colour, band, name in taken) + ".")
+    return tuple(found)
 
 
 def _percentiles(text: str) -> tuple[float, float]:
@@ -164,24 +197,46 @@ def _percentiles(text: str) -> tuple[float, float]:
 
 def index(
     file: File = None,
-    recipe: Annotated[str, typer.Option("--recipe", metavar="NAME", help="ndvi or ndwi.")] = "",
+    recipe: Annotated[
+        str, typer.Option("--recipe", metavar="A,B", help="One or more by name, made in one pass; see --list.")
+    ] = "",
+    formula: Annotated[
+        str,
+        typer.Option("--formula", metavar="TEXT", help="Your own: '(nir - red) / (nir + red)', over reflectance."),
+    ] = "",
+    listed: options.Listed = False,
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
-    """Compute an index as 32-bit floats."""
+    """Compute indices as 32-bit floats, by recipe or by a formula of your own.
+
+    A formula has + - * / and brackets, < <= > >= == and or not, min max abs sqrt log exp where clip. A pixel without
+    a value in a band it needs, and what has no value (0 / 0), is no-data.
+    """
     from zoompick.errors import UsageError
     from zoompick.imagery import recipes
     from zoompick.workflow.products.index import IndexStep
 
-    chosen = recipes.index(recipe) if recipe else None
-    if file is None:
-        _refuse_options({"--out": out})
-        _in_study("index", as_json, chosen)
+    if listed:
+        from zoompick.cli.recipelist import list_recipes
+
+        list_recipes(file, as_json, is_index=True)
         return
-    if chosen is None:
-        raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}.")
-    _plain(IndexStep((file,), out or _beside(file, chosen.name), recipe=chosen), overwrite, as_json)
+    if recipe and formula:
+        raise UsageError("A recipe and a formula were given.", "Give one of them.")
+    chosen = [recipes.index(name) for name in options.names(recipe)]
+    chosen += [recipes.own_index(formula)] if formula else []
+    if file is None:
+        _refuse_options({"--out": out, "--formula": formula})
+        _in_study("index", as_json, chosen or None)
+        return
+    if not chosen:
+        raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}, or --formula TEXT.")
+    if out is not None and len(chosen) > 1:
+        raise UsageError(f"One --out for {len(chosen)} indices.", "Leave it out: each gets a name of its own.")
+    steps = [IndexStep((file,), out or _beside(file, entry.name), recipe=entry) for entry in chosen]
+    _plain(steps, overwrite, as_json)
 
 
 def _beside(file: Path, word: str) -> Path:
@@ -197,24 +252,27 @@ def _refuse_options(given: dict[str, Any]) -> None:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")
 
 
-def _plain(step: Step, overwrite: bool, as_json: bool) -> None:
-    """Make a product of plain files."""
+def _plain(steps: Sequence[Step], overwrite: bool, as_json: bool) -> None:
+    """Make products of plain files, all of the same, in one pass."""
     from zoompick.errors import UsageError
 
-    if step.output.suffix.lower() not in (".tif", ".tiff"):
-        raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
+    for step in steps:
+        if step.output.suffix.lower() not in (".tif", ".tiff"):
+            raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.making import make_file
+    from zoompick.workflow.making import make_files
     from zoompick.workflow.step import Making
 
     with show.progress() as report:
-        made = make_file(step, Making(overwrite, report, __version__), Study.find(Path.cwd()))
-    _show(as_json, [made], of_study=False)
+        made = make_files(steps, Making(overwrite, report, __version__), Study.find(Path.cwd()))
+    _show(as_json, made, of_study=False)
 
 
-def _in_study(name: str, as_json: bool, recipe: object = None, stretch: tuple[float, float] | None = None) -> None:
+def _in_study(
+    name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: tuple[float, float] | None = None
+) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
     from zoompick import __version__
     from zoompick.cli import show

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 
 Json = Annotated[bool, typer.Option("--json", help="Print JSON in place of a table.")]
 Bands = Annotated[str, typer.Option("--bands", metavar="A,B,C", help="Bands by common name, in the order wanted.")]
+Listed = Annotated[bool, typer.Option("--list", help="List the recipes, and which of them the bands allow.")]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to write.")]
 Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
 DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")]

@@ -15,20 +15,34 @@ from zoompick.settings import own_files
 
 
 class CompositeRecipe(NamedTuple):
-    """Three bands for red, green and blue."""
+    """Three bands for red, green and blue.
+
+    Attributes
+    ----------
+    shows : str
+        What stands out.
+    meaning : tuple of (str, str)
+        What vegetation, water, bare, burnt and built ground look like.
+    use : str
+        What it is good for.
+    """
 
     name: str
     title: str
     bands: tuple[str, str, str]
+    shows: str = ""
+    meaning: tuple[tuple[str, str], ...] = ()
+    use: str = ""
 
 
 class IndexRecipe(NamedTuple):
-    """A formula over bands, and the paper it is from."""
+    """A formula over bands, what its values mean, and the paper it is from."""
 
     name: str
     title: str
     formula: Formula
     source: str
+    shows: str = ""
 
 
 @dataclass(frozen=True)
@@ -36,6 +50,8 @@ class _Composite:
     title: str
     bands: tuple[str, ...]
     shows: str = ""
+    meaning: dict[str, str] = field(default_factory=dict)
+    use: str = ""
 
 
 @dataclass(frozen=True)
@@ -93,10 +109,13 @@ def _read(path: Path) -> _Table:
         if len(entry.bands) != 3:
             what = f"A composite takes three bands, not {len(entry.bands)}."
             raise refuse(path, f"$.composite.{name}.bands", what, "For red, green and blue.")
-        composites[name] = CompositeRecipe(name, entry.title, (entry.bands[0], entry.bands[1], entry.bands[2]))
+        bands = (entry.bands[0], entry.bands[1], entry.bands[2])
+        composites[name] = CompositeRecipe(
+            name, entry.title, bands, entry.shows, tuple(entry.meaning.items()), entry.use
+        )
     for name, row in told.index.items():
         try:
-            indices[name] = IndexRecipe(name, row.title, Formula.parse(row.formula), row.source)
+            indices[name] = IndexRecipe(name, row.title, Formula.parse(row.formula), row.source, row.shows)
         except UsageError as error:
             raise refuse(path, f"$.index.{name}.formula", error.what, error.todo) from error
     return _Table(composites, indices)
@@ -133,3 +152,8 @@ def index(name: str) -> IndexRecipe:
     if found is None:
         raise UnknownNameError.of("index recipe", name, index_names())
     return found
+
+
+def own_index(formula: str) -> IndexRecipe:
+    """An index of a formula a person gives."""
+    return IndexRecipe("index", formula, Formula.parse(formula), "")

@@ -11,9 +11,10 @@ import itertools
 import shutil
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Executor
-from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, replace
+from contextlib import AbstractContextManager, ExitStack, nullcontext
+from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -30,7 +31,7 @@ from zoompick.raster.spool import Spool, spooling
 from zoompick.raster.statistics import BandStatistics
 from zoompick.raster.tilework import MadeBlock, MadePlot, MadeTile, Plot, TileWork, WriteOptions
 
-__all__ = ["WriteOptions", "Written", "write_geotiff"]
+__all__ = ["Job", "WriteOptions", "Written", "write_geotiff", "write_together"]
 
 
 @dataclass(frozen=True)
@@ -72,13 +73,65 @@ def write_geotiff(
     DataError
         An input block does not decode.
     """
-    _refuse_absurd(raster, path)
-    maker = _Maker(raster, path, _with_settings(options or WriteOptions()), report)
-    with disk_errors(path), spooling(path) as spool:
-        maker.fill(spool, executor)
-        written = maker.assemble(spool)
-    report(Finished(path.name))
+    return write_together([Job(raster, path, options or WriteOptions())], report, executor)[0]
+
+
+@dataclass(frozen=True)
+class Job:
+    """A file to write."""
+
+    raster: Raster
+    path: Path
+    options: WriteOptions = field(default_factory=WriteOptions)
+
+
+def write_together(
+    jobs: Sequence[Job], report: Report = ignore, executor: Executor | None = None
+) -> tuple[Written, ...]:
+    """Write several files in one pass: their tiles are made side by side, place after place.
+
+    Where their rasters are made of one :class:`~zoompick.raster.shared.Shared`, each of its blocks is read once. The
+    bytes of each file are those that :func:`write_geotiff` would write.
+
+    Raises
+    ------
+    GridError, DiskError, DataError
+        As there; no file is left.
+    """
+    makers = []
+    for job in jobs:
+        _refuse_absurd(job.raster, job.path)
+        makers.append(_Maker(job.raster, job.path, _with_settings(job.options), report))
+    with ExitStack() as stack:
+        stack.enter_context(disk_errors(jobs[0].path))
+        spools = [stack.enter_context(spooling(job.path)) for job in jobs]
+        workers = max(job.options.workers for job in jobs)
+        with engine.crew_of(executor, workers) as crew, _near(crew, workers) as near:
+            calls = [
+                maker.calls(number, spool, crew)
+                for number, (maker, spool) in enumerate(zip(makers, spools, strict=True))
+            ]
+            one_by_one = (call for turn in itertools.zip_longest(*calls) for call in turn if call is not None)
+
+            def take(tagged: tuple[int, MadePlot | MadeTile]) -> list[engine.Call]:
+                number, made = tagged
+                return makers[number].take(made, number, spools[number], near)
+
+            engine.drive(one_by_one, take, crew.at_once)
+        written = tuple(maker.assemble(spool) for maker, spool in zip(makers, spools, strict=True))
+    for job in jobs:
+        report(Finished(job.path.name))
     return written
+
+
+def _near(crew: Crew, workers: int) -> AbstractContextManager[Crew]:
+    """Who makes the few overviews over several plots: they are here, so they are made here."""
+    return engine.crew_of(workers=workers) if crew.is_far else nullcontext(crew)
+
+
+def _tagged(number: int, work: Any, job: Any) -> tuple[int, Any]:
+    """What comes of a job, with the number of the file that it is for."""
+    return number, work(job)
 
 
 def _refuse_absurd(raster: Raster, path: Path) -> None:
@@ -141,21 +194,16 @@ class _Maker:
         self.masks = [np.zeros(down * across, np.int64) for down, across in sizes] if self.work.encoder.loses else []
         self.mask_places = [np.zeros_like(counts) for counts in self.masks]
 
-    def fill(self, spool: Spool, executor: Executor | None) -> None:
-        """Have every tile of every level made, and spool it."""
+    def calls(self, number: int, spool: Spool, crew: Crew) -> Iterator[engine.Call]:
+        """Every tile of the full resolution, to be made; the overviews follow from what comes back."""
         down, across = self.pyramid.counts(0)
         self.report(Started(self.path.name, down * across * len(self.raster.bands), "tiles"))
-        with engine.crew_of(executor, self.options.workers) as crew, self._near(crew) as near:
-            # Threads put a block down while the processor has it at hand; from elsewhere it comes here.
-            work = crew.work(self.work.run) if crew.is_far else functools.partial(self.work.run, keep=spool.put)
-            calls = (engine.Call(crew.executor, work, plot) for plot in self.work.plots(crew.is_far))
-            engine.drive(calls, lambda made: self._take(made, spool, near), crew.at_once)
+        # Threads put a block down while the processor has it at hand; from elsewhere it comes here.
+        work = crew.work(self.work.run) if crew.is_far else functools.partial(self.work.run, keep=spool.put)
+        tagged = functools.partial(_tagged, number, work)
+        return (engine.Call(crew.executor, tagged, plot) for plot in self.work.plots(crew.is_far))
 
-    def _near(self, crew: Crew) -> AbstractContextManager[Crew]:
-        """Who makes the few overviews over several plots: they are here, so they are made here."""
-        return engine.crew_of(workers=self.options.workers) if crew.is_far else nullcontext(crew)
-
-    def _take(self, made: MadePlot | MadeTile, spool: Spool, near: Crew) -> list[engine.Call]:
+    def take(self, made: MadePlot | MadeTile, number: int, spool: Spool, near: Crew) -> list[engine.Call]:
         """Here: note where blocks lie, merge statistics, hand completed parents on."""
         for block in made.blocks:
             self._note(block, spool)
@@ -169,7 +217,7 @@ class _Maker:
 
         def call(key: TileKey, pixels: Pixels) -> engine.Call:
             work = functools.partial(self.work.overview, key, keep=spool.put)
-            return engine.Call(near.executor, work, pixels)
+            return engine.Call(near.executor, functools.partial(_tagged, number, work), pixels)
 
         if not self.work.separate:
             return [call(*parent) for parent in complete]

@@ -22,20 +22,20 @@ class Wanted(NamedTuple):
     ----------
     root : Path
         Folder of the products: for those that belong to no day.
-    recipe : object or None
-        A recipe asked for in place of the brief's.
+    recipe : sequence of object or None
+        Recipes asked for in place of the brief's.
     """
 
     brief: Brief
     area: Area
     grid: Grid
     root: Path
-    recipe: object | None = None
+    recipe: Sequence[object] | None = None
 
     def recipes(self, kind: type[Recipe], named: Callable[[str], Recipe], names: Sequence[str]) -> list[Recipe]:
-        """The recipe asked for, else those that the brief names."""
+        """The recipes asked for, else those that the brief names."""
         if self.recipe is not None:
-            return [self.recipe] if isinstance(self.recipe, kind) else []
+            return [recipe for recipe in self.recipe if isinstance(recipe, kind)]
         return [named(name) for name in names]
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from concurrent.futures import Executor
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,23 +16,19 @@ from zoompick.study.journal import act
 from zoompick.study.shortlist import shortlist
 from zoompick.study.vouched import Vouched
 from zoompick.workflow.plan import plan_study
-from zoompick.workflow.step import Made, Making, Step, make
+from zoompick.workflow.step import Made, Making, Step, make_together
 
 
-def make_file(step: Step, how: Making, study: Study | None = None) -> Made:
-    """Make a product of plain files; within a study its journal tells of it."""
-    with act(study.journal_file if study else None, step.name, product=str(step.output)) as doing:
-        made = make(step, how)
-        doing.note(**made.facts)
-        if made.was_current:
-            doing.nothing_done()
-    return made
+def make_files(steps: Sequence[Step], how: Making, study: Study | None = None) -> list[Made]:
+    """Make products of the same plain files, in one pass; within a study its journal tells of them."""
+    journal = study.journal_file if study else None
+    return _make_group(steps, how, journal, [str(step.output) for step in steps])
 
 
 def make_in_study(
     study: Study,
     kind: str,
-    recipe: object | None = None,
+    recipe: Sequence[object] | None = None,
     stretch: tuple[float, float] | None = None,
     report: Report = ignore,
     version: str = "",
@@ -39,7 +37,7 @@ def make_in_study(
 
     Parameters
     ----------
-    recipe : object, optional
+    recipe : sequence of object, optional
         In place of those that the brief names.
     stretch : (float, float), optional
         Percentiles in place of the brief's.
@@ -78,15 +76,26 @@ def make_steps(
     made = []
     with Vouched(study.vouched_file) as vouched:
         how = Making(True, report, version, executor, vouched.digest)
-        for step in steps:
-            _refuse_missing(step)
-            name = step.output.relative_to(study.root).as_posix()
-            with act(study.journal_file, step.name, product=name) as doing:
-                product = make(step, how)
-                doing.note(**product.facts)
-                if product.was_current:
-                    doing.nothing_done()
-            made.append(product)
+        # Products of the same files are made in one pass over them.
+        for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
+            chosen = list(group)
+            for step in chosen:
+                _refuse_missing(step)
+            names = [step.output.relative_to(study.root).as_posix() for step in chosen]
+            made += _make_group(chosen, how, study.journal_file, names)
+    return made
+
+
+def _make_group(steps: Sequence[Step], how: Making, journal: Path | None, names: Sequence[str]) -> list[Made]:
+    with ExitStack() as stack:
+        # What is entered last ends first: the lines come in the order of the steps.
+        pairs = list(zip(steps, names, strict=True))[::-1]
+        acts = [stack.enter_context(act(journal, step.name, product=name)) for step, name in pairs][::-1]
+        made = make_together(steps, how)
+        for doing, product in zip(acts, made, strict=True):
+            doing.note(**product.facts)
+            if product.was_current:
+                doing.nothing_done()
     return made
 
 

@@ -45,7 +45,12 @@ def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
 
 
 def plan_study(
-    study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], only: str = "", recipe: object | None = None
+    study: Study,
+    brief: Brief,
+    area: Area,
+    scenes: Sequence[Scene],
+    only: str = "",
+    recipe: Sequence[object] | None = None,
 ) -> StudyPlan:
     """All steps of a study, for every day in the shortlist and for all days together.
 
@@ -53,7 +58,7 @@ def plan_study(
     ----------
     only : str
         One kind of product.
-    recipe : object, optional
+    recipe : sequence of object, optional
         Of that kind, in place of those that the brief names.
 
     Raises

@@ -6,7 +6,7 @@ The maker here knows no product by name: it asks the step.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -23,6 +23,33 @@ from zoompick.transfer import record
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
     from zoompick.raster.write import WriteOptions, Written
+
+
+class Sources:
+    """Inputs of steps as rasters: each file is opened once.
+
+    Parameters
+    ----------
+    executor : Executor, optional
+        Where blocks are computed.
+    is_shared : bool
+        Several steps take them in one pass: each window is read once.
+    """
+
+    def __init__(self, executor: Executor | None = None, is_shared: bool = False) -> None:
+        self.executor = executor
+        self._is_shared = is_shared
+        self._opened: dict[Path, Raster] = {}
+
+    def open(self, path: Path) -> Raster:
+        """The raster in a file."""
+        from zoompick.raster.shared import Shared
+        from zoompick.workflow.opening import open_raster
+
+        if path not in self._opened:
+            raster = open_raster(path)
+            self._opened[path] = Shared(raster) if self._is_shared else raster
+        return self._opened[path]
 
 
 @dataclass(frozen=True)
@@ -52,8 +79,8 @@ class Step(ABC):
         """What decides the result beside the inputs, as JSON holds it."""
 
     @abstractmethod
-    def build(self, executor: Executor | None = None) -> Raster:
-        """The product, no pixel of it computed yet; what has to be measured before is measured on ``executor``."""
+    def build(self, sources: Sources) -> Raster:
+        """The product, no pixel of it computed yet; what has to be measured before is measured on its executor."""
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """How it is written."""
@@ -155,24 +182,58 @@ def make(step: Step, how: Making | None = None) -> Made:
         The output exists and may not be replaced.
     DataError, UsageError, DiskError
     """
-    how = how or Making()
-    origin = step.origin(lambda path: digest_of(path, how.digest))
-    if is_current(step, origin, how.digest):
-        return Made(step.name, step.output, True)
-    written_too = (step.output, sidecar_of(step.output), *step.companions)
-    inputs = {path.resolve() for path in step.inputs}
-    if used := next((path for path in written_too if path.resolve() in inputs), None):
-        raise StudyError(f"{used} is an input too.", "Give another `out`.")
-    refuse_existing(written_too, how.may_replace)
-    from zoompick.raster.raster import notes_of
-    from zoompick.raster.write import write_geotiff
+    return make_together([step], how)[0]
 
-    raster = step.build(how.executor)
+
+def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made]:
+    """Make products that are made of the same files, in one pass over them; those that are there stay.
+
+    Raises
+    ------
+    StudyError
+        An output exists and may not be replaced.
+    DataError, UsageError, DiskError
+    """
+    how = how or Making()
+    origins = [step.origin(lambda path: digest_of(path, how.digest)) for step in steps]
+    made = {
+        place: Made(step.name, step.output, True)
+        for place, (step, origin) in enumerate(zip(steps, origins, strict=True))
+        if is_current(step, origin, how.digest)
+    }
+    wanted = [place for place in range(len(steps)) if place not in made]
+    inputs = {path.resolve() for step in steps for path in step.inputs}
+    for place in wanted:
+        step = steps[place]
+        written_too = (step.output, sidecar_of(step.output), *step.companions)
+        if used := next((path for path in written_too if path.resolve() in inputs), None):
+            raise StudyError(f"{used} is an input too.", "Give another `out`.")
+        refuse_existing(written_too, how.may_replace)
+    if wanted:
+        from zoompick.raster.write import Job, write_together
+
+        sources = Sources(how.executor, len(wanted) > 1)
+        rasters = [_built(steps[place], sources, how.report) for place in wanted]
+        jobs = [
+            Job(raster, steps[place].output, steps[place].write_options(raster))
+            for place, raster in zip(wanted, rasters, strict=True)
+        ]
+        for place, raster, written in zip(
+            wanted, rasters, write_together(jobs, how.report, how.executor), strict=True
+        ):
+            step = steps[place]
+            write_sidecar(raster, written, origins[place], step.accompany(), how.version)
+            made[place] = Made(step.name, step.output, False, _facts(raster, written))
+    return [made[place] for place in range(len(steps))]
+
+
+def _built(step: Step, sources: Sources, report: Report) -> Raster:
+    from zoompick.raster.raster import notes_of
+
+    raster = step.build(sources)
     for note in notes_of(raster):
-        how.report(Noted(note))
-    written = write_geotiff(raster, step.output, step.write_options(raster), how.report, how.executor)
-    write_sidecar(raster, written, origin, step.accompany(), how.version)
-    return Made(step.name, step.output, False, _facts(raster, written))
+        report(Noted(note))
+    return raster
 
 
 def _facts(raster: Raster, written: Written) -> dict[str, Any]:

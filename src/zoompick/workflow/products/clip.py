@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Step
+from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -28,12 +27,11 @@ class ClipStep(Step):
         """Area and rule for edge pixels."""
         return {"area": geojson_of(self.area), "touch": self.touch}
 
-    def build(self, executor: Executor | None = None) -> Raster:
+    def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.clip.Clip`."""
         from zoompick.imagery.clip import Clip
-        from zoompick.workflow.opening import open_raster
 
-        return Clip(open_raster(self.inputs[0]), self.area, self.touch)
+        return Clip(sources.open(self.inputs[0]), self.area, self.touch)
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -12,7 +11,7 @@ from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.imagery import recipes
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Step
+from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -34,22 +33,21 @@ class CompositeStep(Step):
         area = geojson_of(self.area) if self.area is not None else None
         return {"bands": list(self.recipe.bands), "stretch": list(self.stretch), "area": area}
 
-    def build(self, executor: Executor | None = None) -> Raster:
+    def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.composite.Composite`; the percentiles are measured here."""
         from zoompick.imagery.composite import Composite
         from zoompick.imagery.stretch import percentile_limits
         from zoompick.raster.masks import PolygonMask
         from zoompick.raster.raster import band_index
         from zoompick.raster.turn import met
-        from zoompick.workflow.opening import open_raster
 
-        source = open_raster(self.inputs[0])
+        source = sources.open(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
         mask = None
         if self.area is not None:
             source, flat = met(source, self.area)
             mask = PolygonMask(flat, source.grid)
-        return Composite(source, bands, percentile_limits(source, bands, self.stretch, mask, executor))
+        return Composite(source, bands, percentile_limits(source, bands, self.stretch, mask, sources.executor))
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""

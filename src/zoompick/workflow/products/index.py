@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.imagery import recipes
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Step
+from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -27,12 +26,11 @@ class IndexStep(Step):
         """Name and formula."""
         return {"recipe": self.recipe.name, "formula": self.recipe.formula.text}
 
-    def build(self, executor: Executor | None = None) -> Raster:
+    def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.index.Index`."""
         from zoompick.imagery.index import Index
-        from zoompick.workflow.opening import open_raster
 
-        source = open_raster(self.inputs[0])
+        source = sources.open(self.inputs[0])
         return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)
 
 

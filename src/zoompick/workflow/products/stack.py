@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.imagery.items import band_files
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Step
+from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
@@ -42,7 +41,7 @@ class StackStep(Step):
         more |= {"mixed": True} if self.is_mixed else {}
         return {"bands": list(self.bands), "grid": facts, "units": units} | more
 
-    def build(self, executor: Executor | None = None) -> Raster:
+    def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.imagery.stack.build_stack`."""
         from zoompick.imagery.deliveries import open_layers
         from zoompick.imagery.stack import build_stack
