@@ -38,6 +38,7 @@ class _Root(groups.Root):
         "unpack": groups.Entry("unpack", "unpack", _GET),
         "order": groups.Entry("order", "order", _GET),
         "stack": groups.Entry("make", "stack", _MAKE),
+        "mosaic": groups.Entry("combine", "mosaic", _MAKE),
         "clip": groups.Entry("make", "clip", _MAKE),
         "composite": groups.Entry("make", "composite", _MAKE),
         "index": groups.Entry("make", "index", _MAKE),

@@ -59,8 +59,14 @@ def stack(
         return
     given = options.area_given(area, box, around)
     grid = _grid(files, given, pixel, like)
-    step = StackStep(tuple(files), out or Path("stack.tif"), options.names(bands), grid, options.names(classes))
-    _plain([step], overwrite, as_json)
+    step = StackStep(
+        tuple(files),
+        options.with_ending(out or Path("stack.tif")),
+        options.names(bands),
+        grid,
+        options.names(classes),
+    )
+    make_plain([step], overwrite, as_json)
 
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
@@ -105,7 +111,15 @@ def clip(
         given = study.area()
     if given is None:
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
-    _plain([ClipStep((file,), out or _beside(file, "clip"), area=given.polygon, touch=touch)], overwrite, as_json)
+    make_plain(
+        [
+            ClipStep(
+                (file,), options.with_ending(out) if out else _beside(file, "clip"), area=given.polygon, touch=touch
+            )
+        ],
+        overwrite,
+        as_json,
+    )
 
 
 def composite(
@@ -154,14 +168,14 @@ def composite(
     steps = [
         CompositeStep(
             (file,),
-            out or _beside(file, entry.name),
+            options.with_ending(out) if out else _beside(file, entry.name),
             recipe=entry,
             stretch=low_high or (2, 98),
             area=given.polygon if given else None,
         )
         for entry in chosen
     ]
-    _plain(steps, overwrite, as_json)
+    make_plain(steps, overwrite, as_json)
 
 
 def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
@@ -235,8 +249,11 @@ def index(
         raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}, or --formula TEXT.")
     if out is not None and len(chosen) > 1:
         raise UsageError(f"One --out for {len(chosen)} indices.", "Leave it out: each gets a name of its own.")
-    steps = [IndexStep((file,), out or _beside(file, entry.name), recipe=entry) for entry in chosen]
-    _plain(steps, overwrite, as_json)
+    steps = [
+        IndexStep((file,), options.with_ending(out) if out else _beside(file, entry.name), recipe=entry)
+        for entry in chosen
+    ]
+    make_plain(steps, overwrite, as_json)
 
 
 def _beside(file: Path, word: str) -> Path:
@@ -252,7 +269,7 @@ def _refuse_options(given: dict[str, Any]) -> None:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")
 
 
-def _plain(steps: Sequence[Step], overwrite: bool, as_json: bool) -> None:
+def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool) -> None:
     """Make products of plain files, all of the same, in one pass."""
     from zoompick.errors import UsageError
 

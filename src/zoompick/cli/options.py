@@ -77,3 +77,8 @@ def area_given(
 
     piped = sys.stdin.read() if text == "-" else ""
     return resolve(AreaRequest(text, piped, box, around, only, like))
+
+
+def with_ending(path: Path, ending: str = ".tif") -> Path:
+    """A path with an ending, where it has none."""
+    return path if path.suffix else path.with_suffix(ending)

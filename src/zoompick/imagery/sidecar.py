@@ -66,9 +66,20 @@ def sidecar_of(product: Path) -> Path:
 
 
 def write_sidecar(
-    raster: Raster, written: Written, origin: Origin, pictures: Sequence[Path] = (), version: str = ""
+    raster: Raster,
+    written: Written,
+    origin: Origin,
+    pictures: Sequence[Path] = (),
+    version: str = "",
+    told: Mapping[str, Any] | None = None,
 ) -> Path:
-    """Write the STAC Item (1.1) of a product."""
+    """Write the STAC Item (1.1) of a product.
+
+    Parameters
+    ----------
+    told : mapping, optional
+        Further properties: what was found while it was made.
+    """
     product = written.path
     footprint = outline_of(raster.grid.bounds, raster.grid.crs, _step(raster))
     moment = origin.when or datetime.now(UTC)
@@ -92,6 +103,7 @@ def write_sidecar(
             **_span(origin),
             "zoompick:steps": [{"step": origin.step, "options": origin.options}],
             "zoompick:fingerprint": origin.fingerprint,
+            **(told or {}),
         },
         "links": [_link(path, product, digest) for path, digest in origin.inputs.items()],
         "assets": {"data": _asset(raster, written)} | {path.suffix[1:]: _companion(path) for path in pictures},

@@ -138,3 +138,19 @@ def draw_line(picture: Pixels, points: Pixels, colour: tuple[int, int, int], wid
     canvas = np.ascontiguousarray(picture)
     cv2.polylines(canvas, [fixed[:, None, :]], False, colour, width_px, cv2.LINE_AA, _FRACTION)
     picture[...] = canvas
+
+
+def grown(mask: Pixels, radius_px: int) -> Pixels:
+    """A mask, shape (rows, cols), grown by a disc; beyond the edge nothing is set."""
+    return np.asarray(distance(~mask) <= radius_px) if mask.any() else mask
+
+
+def distance(mask: Pixels) -> Pixels:
+    """For each pixel of a mask that is set, how many pixels away the nearest is that is not; 0 for the others.
+
+    Infinite where all are set.
+    """
+    if mask.all():
+        return np.full(mask.shape, np.inf, np.float32)
+    cv2 = _cv2()
+    return np.asarray(cv2.distanceTransform(np.ascontiguousarray(mask, np.uint8), cv2.DIST_L2, cv2.DIST_MASK_PRECISE))

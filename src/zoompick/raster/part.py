@@ -1,4 +1,4 @@
-"""A window of a raster as a raster of its own."""
+"""A window of a raster, or one of its overviews, as a raster of its own."""
 
 from __future__ import annotations
 
@@ -32,3 +32,20 @@ class Part(Derived):
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         """The source's block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
         return coded_block(self.source, window.moved(self.window.col, self.window.row), band)
+
+
+class AtLevel(Derived):
+    """One overview of a raster, as if there were nothing finer."""
+
+    def __init__(self, source: Raster, level: int) -> None:
+        super().__init__(source)
+        self.level = level
+
+    @property
+    def grid(self) -> Grid:
+        """Grid of the overview."""
+        return self.source.levels[self.level]
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of the overview."""
+        return self.source.read(window, bands, self.level)

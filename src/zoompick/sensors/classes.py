@@ -10,18 +10,19 @@ from zoompick.errors import UnknownNameError
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
 
-MEANINGS = ("fill", "clear", "shadow", "cloud", "snow")
+MEANINGS = ("fill", "clear", "shadow", "cloud", "snow", "water")
 
 
 @dataclass(frozen=True, slots=True)
 class ClassTable:
-    """Codes by meaning. ``cloud`` holds thin and thick cloud."""
+    """Codes by meaning. ``cloud`` holds thin and thick cloud; what is ``water`` is ``clear`` too."""
 
     fill: frozenset[int] = frozenset()
     clear: frozenset[int] = frozenset()
     shadow: frozenset[int] = frozenset()
     cloud: frozenset[int] = frozenset()
     snow: frozenset[int] = frozenset()
+    water: frozenset[int] = frozenset()
 
     @classmethod
     def of_codes(cls, codes: Mapping[str, Iterable[int]]) -> ClassTable:
@@ -29,7 +30,8 @@ class ClassTable:
         for meaning in codes:
             if meaning not in MEANINGS:
                 raise UnknownNameError.of("meaning of a class", meaning, MEANINGS)
-        return cls(**{meaning: frozenset(given) for meaning, given in codes.items()})
+        found = {meaning: frozenset(given) for meaning, given in codes.items()}
+        return cls(**found | {"clear": found.get("clear", frozenset()) | found.get("water", frozenset())})
 
     @classmethod
     def from_stac(cls, classes: Iterable[Mapping[str, Any]]) -> ClassTable:
@@ -39,6 +41,8 @@ class ClassTable:
             name, value = str(entry.get("name", "")).lower(), entry.get("value")
             if isinstance(value, int):
                 found[_role(name)].add(value)
+                if "water" in name and _role(name) == "clear":
+                    found["water"].add(value)
         return cls(**{role: frozenset(codes) for role, codes in found.items()})
 
 

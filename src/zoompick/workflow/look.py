@@ -17,9 +17,10 @@ from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.imagery.deliveries import OneBand
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
-from zoompick.raster.grid import Grid, Window
+from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.part import AtLevel
 from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import Pixels, fitting_level, valid_mask
 from zoompick.study.scenelist import Entry
@@ -164,23 +165,10 @@ def _sides(flat: Shape) -> tuple[float, float]:
     return box.width, box.height
 
 
-class _Level:
-    """One overview of a file as a Raster of its own."""
-
-    def __init__(self, source: OneBand, level: int) -> None:
-        self._source, self._level = source, level
-        self.grid, self.bands, self.dtype = source.levels[level], source.bands, source.dtype
-        self.nodata, self.levels, self.block = source.nodata, (source.levels[level],), source.block
-
-    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
-        """Pixels of the overview."""
-        return self._source.read(window, bands, self._level)
-
-
-def _level(source: OneBand, area: Shape) -> _Level:
+def _level(source: OneBand, area: Shape) -> AtLevel:
     """The coarsest overview that still has enough pixels over the area."""
     longest = max(_sides(project(area, source.grid.crs)))
-    return _Level(source, fitting_level(source.levels, longest / (_PREVIEW_PX / 2)))
+    return AtLevel(source, fitting_level(source.levels, longest / (_PREVIEW_PX / 2)))
 
 
 def _stretched(layer: Pixels, seen: Pixels) -> Pixels:

@@ -6,7 +6,7 @@ The maker here knows no product by name: it asks the step.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -40,6 +40,13 @@ class Sources:
         self.executor = executor
         self._is_shared = is_shared
         self._opened: dict[Path, Raster] = {}
+        self._made: dict[Hashable, Any] = {}
+
+    def once(self, key: Hashable, make: Callable[[], Any]) -> Any:
+        """What several steps are made of beside files: made at the first call."""
+        if key not in self._made:
+            self._made[key] = make()
+        return self._made[key]
 
     def open(self, path: Path) -> Raster:
         """The raster in a file."""
@@ -210,10 +217,13 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
             raise StudyError(f"{used} is an input too.", "Give another `out`.")
         refuse_existing(written_too, how.may_replace)
     if wanted:
+        from zoompick.raster.raster import notes_of
         from zoompick.raster.write import Job, write_together
 
         sources = Sources(how.executor, len(wanted) > 1)
-        rasters = [_built(steps[place], sources, how.report) for place in wanted]
+        rasters = [steps[place].build(sources) for place in wanted]
+        for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
+            how.report(Noted(note))
         jobs = [
             Job(raster, steps[place].output, steps[place].write_options(raster))
             for place, raster in zip(wanted, rasters, strict=True)
@@ -222,18 +232,10 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
             wanted, rasters, write_together(jobs, how.report, how.executor), strict=True
         ):
             step = steps[place]
-            write_sidecar(raster, written, origins[place], step.accompany(), how.version)
+            told = dict(getattr(raster, "record", {}))
+            write_sidecar(raster, written, origins[place], step.accompany(), how.version, told)
             made[place] = Made(step.name, step.output, False, _facts(raster, written))
     return [made[place] for place in range(len(steps))]
-
-
-def _built(step: Step, sources: Sources, report: Report) -> Raster:
-    from zoompick.raster.raster import notes_of
-
-    raster = step.build(sources)
-    for note in notes_of(raster):
-        report(Noted(note))
-    return raster
 
 
 def _facts(raster: Raster, written: Written) -> dict[str, Any]:

@@ -1,0 +1,132 @@
+"""Commands that make one product of many scenes: mosaic."""
+
+from __future__ import annotations
+
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from zoompick.cli import options
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from zoompick.area.model import Area
+    from zoompick.raster.grid import Grid
+
+Files = Annotated[list[Path], typer.Argument(metavar="FILE …", help="Bands of scenes, their class layers with them.")]
+Like = Annotated[Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this raster.")]
+Pixel = Annotated[
+    float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the grid's CRS.")
+]
+CrsText = Annotated[
+    str, typer.Option("--crs", metavar="CRS", help="auto (the UTM zone) or EPSG:…; that of most files by default.")
+]
+Hide = Annotated[
+    str,
+    typer.Option("--hide", metavar="A,B", help="What hides the ground: cloud, shadow, snow, water; or none."),
+]
+Grow = Annotated[str, typer.Option("--grow", metavar="DISTANCE", help="So far around it is not trusted either: 50m.")]
+
+
+def mosaic(
+    files: Files,
+    bands: options.Bands = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    crs: CrsText = "",
+    pixel: Pixel = None,
+    like: Like = None,
+    order: Annotated[
+        str,
+        typer.Option(
+            "--order", metavar="ORDER", help="Which scene counts first: newest, oldest, clearest, nadir, nearest=DAY."
+        ),
+    ] = "given",
+    hide: Hide = "cloud,shadow",
+    grow: Grow = "",
+    clear_only: Annotated[
+        bool, typer.Option("--clear-only", help="No data where no scene shows the ground, in place of its cloud.")
+    ] = False,
+    feather: Annotated[
+        str, typer.Option("--feather", metavar="DISTANCE", help="Soften seams over this width: 200m.")
+    ] = "",
+    match: Annotated[
+        bool, typer.Option("--match", help="Bring scenes to the brightness of the first, by their overlaps.")
+    ] = False,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Lay scenes, tiles or sheets together on one grid, each pixel from one scene.
+
+    A second file, NAME-scenes.tif, tells for each pixel which scene it is from. Where class layers are among the
+    files, what hides the ground is filled from the next scene.
+    """
+    from zoompick.cli.make import make_plain
+    from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+
+    rule, day = _order(order)
+    rules = MosaicRules(rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match)
+    given = options.area_given(area, box, around)
+    grid = grid_for(files, options.names(bands), given, crs, pixel, like)
+    target = options.with_ending(out or Path("mosaic.tif"))
+    made = (
+        MosaicStep(tuple(files), target, options.names(bands), grid=grid, rules=rules),
+        SceneLayerStep(tuple(files), beside(target), options.names(bands), grid=grid, rules=rules),
+    )
+    make_plain(made, overwrite, as_json)
+
+
+def grid_for(
+    files: Sequence[Path], bands: Sequence[str], area: Area | None, crs: str, pixel: float | None, like: Path | None
+) -> Grid:
+    """The grid asked for: another file's, or one around the area or all of the files."""
+    from zoompick.errors import UsageError
+    from zoompick.imagery.deliveries import open_layers
+    from zoompick.workflow.grids import common_grid
+    from zoompick.workflow.opening import open_raster
+
+    if like is not None:
+        if area is not None or pixel is not None or crs:
+            raise UsageError("--like gives the whole grid.", "Leave out --area, --box, --crs and --pixel.")
+        return open_raster(like).grid
+    if pixel is not None and pixel <= 0:
+        raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
+    layers = open_layers(files)
+    chosen = [layer for layer in layers if layer.name in bands] or [one for one in layers if one.method != "class"]
+    return common_grid([layer.raster.grid for layer in chosen or layers], area, pixel, crs or None)
+
+
+def meanings(text: str) -> tuple[str, ...]:
+    """Meanings of classes by name; ``none`` is none."""
+    from zoompick.errors import UnknownNameError
+    from zoompick.sensors.classes import MEANINGS
+
+    chosen = () if text.strip() in ("", "none") else options.names(text)
+    for word in chosen:
+        if word not in MEANINGS:
+            raise UnknownNameError.of("meaning of a class", word, (*MEANINGS, "none"))
+    return chosen
+
+
+def metres(text: str) -> float:
+    """A distance, 0 for none."""
+    from zoompick.area.coordinates import parse_length_m
+
+    return max(0.0, parse_length_m(text)) if text else 0.0
+
+
+def _order(text: str) -> tuple[str, date | None]:
+    from zoompick.errors import UsageError
+
+    rule, _, day = text.partition("=")
+    if not day:
+        return rule, None
+    try:
+        return rule, date.fromisoformat(day)
+    except ValueError as error:
+        raise UsageError(f"'{day}' is no day.", "As --order nearest=2025-12-15.") from error

@@ -1,0 +1,117 @@
+"""Mosaics: many scenes on one grid, and beside them the layer that tells which scene each pixel is from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zoompick.imagery.items import band_files
+from zoompick.workflow.step import Sources, Step
+
+if TYPE_CHECKING:
+    from zoompick.imagery.mosaic import Mosaic
+    from zoompick.raster.grid import Grid
+    from zoompick.raster.raster import Raster
+
+_MATCHING_PX = 700
+"""Longer side of the grid on which brightness is compared."""
+
+
+@dataclass(frozen=True)
+class MosaicRules:
+    """How scenes are put over each other.
+
+    Attributes
+    ----------
+    order : str
+        Which counts first; see :func:`zoompick.imagery.sightings.in_order`.
+    day : date or None
+        For the order ``nearest``.
+    hide : tuple of str
+        Meanings of classes that hide the ground, so that the next scene is looked at.
+    grow_m : float
+        Metres around these.
+    clear_only : bool
+        Where nothing shows the ground there is no data; else the first scene gives what it has.
+    feather_m : float
+        Width of soft seams.
+    matches : bool
+        Brightness is matched over the overlaps, to that of the first scene.
+    """
+
+    order: str = "given"
+    day: date | None = None
+    hide: tuple[str, ...] = ("cloud", "shadow")
+    grow_m: float = 0
+    clear_only: bool = False
+    feather_m: float = 0
+    matches: bool = False
+
+    def facts(self) -> dict[str, Any]:
+        """As JSON holds them."""
+        day = self.day.isoformat() if self.day else None
+        return {"order": self.order, "day": day, "hide": list(self.hide), "grow_m": self.grow_m,
+                "clear_only": self.clear_only, "feather_m": self.feather_m, "match": self.matches}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class MosaicStep(Step):
+    """A mosaic of all scenes that its files are of."""
+
+    name: ClassVar[str] = "mosaic"
+
+    bands: tuple[str, ...] = ()
+    grid: Grid = field(kw_only=True)
+    rules: MosaicRules = field(default_factory=MosaicRules)
+
+    def options(self) -> dict[str, Any]:
+        """Bands, grid, rules, and what the items beside the files tell of units."""
+        grid = self.grid
+        told = {b.name: [b.scale, b.offset, b.nodata] for path in self.inputs for b in band_files(path)}
+        facts = [str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
+        return {"bands": list(self.bands), "grid": facts, "units": told} | self.rules.facts()
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.mosaic.Mosaic`."""
+        return sources.once((self.inputs, self.bands, self.grid, self.rules), self._mosaic)
+
+    def _mosaic(self) -> Mosaic:
+        from zoompick.imagery.matching import match, overlaps
+        from zoompick.imagery.mosaic import Mosaic
+        from zoompick.imagery.sightings import in_order
+
+        rules = self.rules
+        found = in_order(self._laid_on(self.grid), rules.order, rules.day)
+        matched = None
+        if rules.matches and len(found) > 1:
+            factor = max(1, round(max(self.grid.width, self.grid.height) / _MATCHING_PX))
+            coarse = in_order(self._laid_on(self.grid.reduced(factor), coarse=True), rules.order, rules.day)
+            names = [band.name for band in found[0].raster.bands]
+            matched = match(overlaps(coarse), [one.name for one in coarse], names)
+        return Mosaic(found, rules.feather_m, rules.clear_only, matched)
+
+    def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
+        from zoompick.imagery.sightings import sightings
+
+        return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse)
+
+
+@dataclass(frozen=True)
+class SceneLayerStep(MosaicStep):
+    """For each pixel of a mosaic the number of the scene that it is from."""
+
+    name: ClassVar[str] = "scene layer"
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.mosaic.SceneLayer`."""
+        from zoompick.imagery.mosaic import SceneLayer
+
+        return SceneLayer(sources.once((self.inputs, self.bands, self.grid, self.rules), self._mosaic))
+
+
+def beside(mosaic: Path) -> Path:
+    """The scene layer of a mosaic."""
+    return mosaic.with_name(f"{mosaic.stem}-scenes{mosaic.suffix}")
