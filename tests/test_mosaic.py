@@ -18,6 +18,7 @@ from zoompick.imagery.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
 from zoompick.raster.write import Job, write_together
+from zoompick.sensors.classes import ClassTable
 
 SIDE = 300
 PLACE = grid(SIDE, SIDE)
@@ -29,7 +30,11 @@ def sighting(number, pixels, codes=None, grow=0, bands=None, **facts):
         [Memory(band[np.newaxis], PLACE, 0, (bands[n],) if bands else (Band("ab"[n]),))]
         for n, band in enumerate(pixels)
     ]
-    classes = None if codes is None else Clear(Memory(codes[np.newaxis], PLACE, 0), frozenset({9}), grow)
+    classes = (
+        None
+        if codes is None
+        else Clear(Memory(codes[np.newaxis], PLACE, 0), ClassTable(cloud=frozenset({9})), ("cloud",), grow)
+    )
     told = {"when": datetime(2025, 1, number, 12, tzinfo=UTC), "cloud_percent": 10.0 * number, "off_nadir_deg": None}
     return Sighting(f"s{number}", **{**told, **facts}, raster=Stack(PLACE, parts), clear=classes)
 

@@ -1,4 +1,4 @@
-"""Commands that make one product of many scenes: mosaic."""
+"""Commands that make one product of many scenes: mosaic, blend."""
 
 from __future__ import annotations
 
@@ -79,6 +79,55 @@ def mosaic(
         SceneLayerStep(tuple(files), beside(target), options.names(bands), grid=grid, rules=rules),
     )
     make_plain(made, overwrite, as_json)
+
+
+def blend(
+    files: Files,
+    by: Annotated[
+        str,
+        typer.Option(
+            "--by",
+            metavar="WAY",
+            help="median, mean, percentile=90; or each pixel from one date: clearest, newest, highest=ndvi.",
+        ),
+    ] = "median",
+    every: Annotated[
+        str, typer.Option("--every", metavar="SPAN", help="One blend for each 8d, month, season or year.")
+    ] = "",
+    bands: options.Bands = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    crs: CrsText = "",
+    pixel: Pixel = None,
+    like: Like = None,
+    hide: Hide = "cloud,shadow",
+    grow: Grow = "",
+    least: Annotated[
+        int, typer.Option("--least", metavar="DATES", help="No data where fewer dates show the ground.")
+    ] = 1,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Blend many dates into one picture of what showed the ground.
+
+    Beside it NAME-count.tif tells how many dates went into each pixel, and, where all bands of a pixel are of one
+    date, NAME-date.tif which day it was (yyyymmdd).
+    """
+    from zoompick.cli.make import make_plain
+    from zoompick.workflow.products.blend import BlendRules, by_span, steps_of
+
+    rules = BlendRules.parse(by, least, meanings(hide), metres(grow))
+    given = options.area_given(area, box, around)
+    names = options.names(bands)
+    grid = grid_for(files, names, given, crs, pixel, like)
+    target = options.with_ending(out or Path("blend.tif"))
+    steps = []
+    for name, own in by_span(files, every).items():
+        one = target.with_name(f"{target.stem}-{name}{target.suffix}") if name else target
+        steps.append(steps_of(own, one, names, grid, rules))
+    make_plain([step for group in steps for step in group], overwrite, as_json)
 
 
 def grid_for(

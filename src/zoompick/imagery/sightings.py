@@ -38,22 +38,24 @@ class Clear:
     ----------
     classes : Raster
         One band of codes, on the grid of the sighting.
-    codes : frozenset of int
-        Those that hide the ground.
+    table : ClassTable
+        What its codes mean.
+    hide : tuple of str
+        Meanings that hide the ground.
     grow_px : int
         So many pixels around what hides are not trusted either.
     """
 
     classes: Raster
-    codes: frozenset[int]
+    table: ClassTable
+    hide: tuple[str, ...]
     grow_px: int = 0
 
     def read(self, window: Window) -> Mask:
         """True where nothing hides the ground; where the layer tells nothing it is taken to be clear."""
         halo = self.grow_px
         wide = Window(window.col - halo, window.row - halo, window.width + 2 * halo, window.height + 2 * halo)
-        codes = self.classes.read(wide)[0]
-        hidden = np.isin(codes, list(self.codes))
+        hidden = self.table.holds(self.classes.read(wide)[0], self.hide)
         if halo:
             hidden = kernels.grown(hidden, halo)[halo:-halo, halo:-halo]
         return np.asarray(~hidden)
@@ -188,9 +190,8 @@ def _clear(layers: Sequence[Layer], grid: Grid, hide: Sequence[str], grow_m: flo
     table = classes_of(layer) if layer is not None else None
     if layer is None or table is None:
         return None
-    codes = frozenset[int]().union(*(getattr(table, meaning) for meaning in hide))
     step_m = grid.pixel_x if not grid.crs.is_geographic else grid.pixel_x * 111_320
-    return Clear(laid_on(layer.raster, grid, "class"), codes, math.ceil(grow_m / step_m))
+    return Clear(laid_on(layer.raster, grid, "class"), table, tuple(hide), math.ceil(grow_m / step_m))
 
 
 def classes_of(layer: Layer) -> ClassTable | None:

@@ -4,18 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from zoompick.errors import UnknownNameError
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.later import later
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+
+    Codes = npt.NDArray[Any]
+    Mask = npt.NDArray[np.bool_]
+else:
+    np = later("numpy")
 
 MEANINGS = ("fill", "clear", "shadow", "cloud", "snow", "water")
 
 
 @dataclass(frozen=True, slots=True)
 class ClassTable:
-    """Codes by meaning. ``cloud`` holds thin and thick cloud; what is ``water`` is ``clear`` too."""
+    """Codes by meaning. ``cloud`` holds thin and thick cloud; what is ``water`` is ``clear`` too.
+
+    Attributes
+    ----------
+    bits : tuple of (str, int)
+        For layers of bit fields in place of codes: meanings, with bits (0 is the lowest) of which one is set.
+    """
 
     fill: frozenset[int] = frozenset()
     clear: frozenset[int] = frozenset()
@@ -23,6 +39,26 @@ class ClassTable:
     cloud: frozenset[int] = frozenset()
     snow: frozenset[int] = frozenset()
     water: frozenset[int] = frozenset()
+    bits: tuple[tuple[str, int], ...] = ()
+
+    def holds(self, codes: Codes, meanings: Iterable[str]) -> Mask:
+        """True where a code of a class layer has one of some meanings."""
+        wanted = list(meanings)
+        if self.bits:
+            chosen = [1 << bit for meaning, bit in self.bits if meaning in wanted]
+            return np.asarray((codes.astype(np.int64) & sum(dict.fromkeys(chosen))) != 0)
+        found = frozenset[int]().union(*(getattr(self, meaning) for meaning in wanted))
+        return np.isin(codes, list(found))
+
+    @classmethod
+    def of_bits(cls, bits: Mapping[str, Iterable[int]]) -> ClassTable:
+        """Bits by meaning; UsageError for a meaning that there is not, or a bit that cannot be."""
+        for meaning, given in bits.items():
+            if meaning not in MEANINGS:
+                raise UnknownNameError.of("meaning of a class", meaning, MEANINGS)
+            if any(not 0 <= bit < 32 for bit in given):
+                raise UsageError(f"A bit of {meaning} lies outside 0 to 31.", "Count from 0, the lowest.")
+        return cls(bits=tuple((meaning, bit) for meaning, given in bits.items() for bit in given))
 
     @classmethod
     def of_codes(cls, codes: Mapping[str, Iterable[int]]) -> ClassTable:

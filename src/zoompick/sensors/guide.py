@@ -9,7 +9,7 @@ from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
 
-from zoompick.errors import UsageError
+from zoompick.errors import FactsError, UsageError
 from zoompick.records import read_facts, refuse
 from zoompick.sensors.classes import ClassTable, class_table
 from zoompick.settings import own_files
@@ -60,7 +60,8 @@ class BandGuide:
 
 @dataclass(frozen=True)
 class _File:
-    """A guide as a file tells it; ``classes`` are codes by meaning, or the name of a class table."""
+    """A guide as a file tells it; ``classes`` are codes by meaning, or the name of a class table;
+    ``bits`` are bits by meaning, where the class layer is one of bit fields."""
 
     name: str
     collections: tuple[str, ...] = ()
@@ -70,6 +71,7 @@ class _File:
     parts: dict[str, str] = field(default_factory=dict)
     band: tuple[BandFacts, ...] = ()
     classes: dict[str, tuple[int, ...]] | str = field(default_factory=dict)
+    bits: dict[str, tuple[int, ...]] = field(default_factory=dict)
     nodata: float | None = None
 
 
@@ -103,7 +105,7 @@ def _read(path: Path) -> BandGuide:
     if told.file_pattern and "band" not in re.compile(told.file_pattern).groupindex:
         raise refuse(path, "$.file_pattern", "The pattern has no group called band.", "As '^x-(?P<band>[a-z0-9]+)'.")
     return BandGuide(
-        told.name, told.collections, told.band, _classes(path, told.classes), told.file_pattern, told.class_band,
+        told.name, told.collections, told.band, _classes(path, told), told.file_pattern, told.class_band,
         told.scene_pattern, told.parts, told.nodata,
     )  # fmt: skip
 
@@ -117,13 +119,18 @@ def _compiled(path: Path, key: str, pattern: str) -> None:
         ) from error
 
 
-def _classes(path: Path, told: dict[str, tuple[int, ...]] | str) -> ClassTable:
-    if isinstance(told, str):
-        return class_table(told)
+def _classes(path: Path, told: _File) -> ClassTable:
+    key = "$.bits" if told.bits else "$.classes"
     try:
-        return ClassTable.of_codes(told)
+        if told.bits:
+            return ClassTable.of_bits(told.bits)
+        return class_table(told.classes) if isinstance(told.classes, str) else ClassTable.of_codes(told.classes)
+    except FactsError:
+        raise
     except UsageError as error:
-        raise refuse(path, "$.classes", error.what, error.todo) from error
+        if isinstance(told.classes, str):
+            raise
+        raise refuse(path, key, error.what, error.todo) from error
 
 
 def guide_for_collection(collection: str) -> BandGuide | None:

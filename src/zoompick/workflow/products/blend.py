@@ -1,0 +1,215 @@
+"""Blends of many dates, with the count of dates and, where each pixel is from one, the day it is from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.imagery.items import band_files, scene_of
+from zoompick.imagery.sidecar import read_sidecar
+from zoompick.workflow.step import Sources, Step
+
+if TYPE_CHECKING:
+    from zoompick.imagery.mosaic import Mosaic
+    from zoompick.raster.grid import Grid
+    from zoompick.raster.raster import Raster
+
+METHODS = ("median", "mean", "percentile", "clearest", "newest", "highest")
+PICKS = ("clearest", "newest", "highest")
+"""Methods that take all bands of a pixel from one date."""
+SPANS = ("8d", "month", "season", "year")
+
+
+@dataclass(frozen=True)
+class BlendRules:
+    """How many dates become one.
+
+    Attributes
+    ----------
+    method : str
+        One of METHODS.
+    detail : str
+        The percentile of ``percentile``; of ``highest`` an index recipe.
+    least : int
+        Dates that must show the ground in a pixel.
+    hide, grow_m
+        As for a mosaic.
+    """
+
+    method: str = "median"
+    detail: str = ""
+    least: int = 1
+    hide: tuple[str, ...] = ("cloud", "shadow")
+    grow_m: float = 0
+
+    @classmethod
+    def parse(cls, text: str, least: int, hide: tuple[str, ...], grow_m: float) -> BlendRules:
+        """Read ``median``, ``percentile=90``, ``highest=ndvi``.
+
+        Raises
+        ------
+        UnknownNameError, UsageError
+        """
+        from zoompick.imagery import recipes
+
+        method, _, detail = text.partition("=")
+        if method not in METHODS:
+            raise UnknownNameError.of("way to blend", method, METHODS)
+        if method == "percentile":
+            _percentile(detail)
+        elif method == "highest":
+            recipes.index(detail)
+        elif detail:
+            raise UsageError(f"{method} takes no '{detail}'.", "As `by` median, percentile=90 or highest=ndvi.")
+        if least < 1:
+            raise UsageError(f"At least {least} dates cannot be asked for.", "As `least` 2.")
+        if least > 1 and method in PICKS:
+            raise UsageError(
+                f"{method} takes each pixel from one date: `least` has nothing to count.", "Leave it out."
+            )
+        return cls(method, detail, least, hide, grow_m)
+
+    def facts(self) -> dict[str, Any]:
+        """As JSON holds them."""
+        return {"by": self.method, "detail": self.detail, "least": self.least, "hide": list(self.hide),
+                "grow_m": self.grow_m}  # fmt: skip
+
+
+def _percentile(text: str) -> float:
+    try:
+        value = float(text)
+        if 0 <= value <= 100:
+            return value
+    except ValueError:
+        pass
+    raise UsageError(f"'{text}' is no percentile.", "As `by` percentile=90.")
+
+
+@dataclass(frozen=True)
+class BlendStep(Step):
+    """Many dates as one."""
+
+    name: ClassVar[str] = "blend"
+
+    bands: tuple[str, ...] = ()
+    grid: Grid = field(kw_only=True)
+    rules: BlendRules = field(default_factory=BlendRules)
+
+    def options(self) -> dict[str, Any]:
+        """Bands, grid, rules, and what the items beside the files tell of units."""
+        grid = self.grid
+        told = {b.name: [b.scale, b.offset, b.nodata] for path in self.inputs for b in band_files(path)}
+        facts = [str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
+        return {"bands": list(self.bands), "grid": facts, "units": told} | self.rules.facts()
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.blend.Blend`."""
+        return self._shared(sources)
+
+    def _shared(self, sources: Sources) -> Mosaic:
+        made: Mosaic = sources.once((self.inputs, self.bands, self.grid, self.rules), self._blend)
+        return made
+
+    def _blend(self) -> Mosaic:
+        from zoompick.imagery import recipes
+        from zoompick.imagery.blend import Blend, Highest
+        from zoompick.imagery.mosaic import Mosaic
+        from zoompick.imagery.sightings import in_order, sightings
+
+        rules = self.rules
+        found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m)
+        if rules.method == "highest":
+            return Highest(in_order(found, "newest"), recipes.index(rules.detail).formula)
+        if rules.method in PICKS:
+            return Mosaic(in_order(found, rules.method), clear_only=True)
+        percentile = {"median": 50.0, "mean": None}.get(rules.method, 0.0)
+        if rules.method == "percentile":
+            percentile = _percentile(rules.detail)
+        return Blend(in_order(found, "oldest"), percentile, rules.least)
+
+
+@dataclass(frozen=True)
+class CountStep(BlendStep):
+    """How many dates went into each pixel."""
+
+    name: ClassVar[str] = "dates counted"
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.blend.CountLayer`."""
+        from zoompick.imagery.blend import CountLayer
+
+        return CountLayer(self._shared(sources))
+
+
+@dataclass(frozen=True)
+class DateStep(BlendStep):
+    """The day each pixel is from."""
+
+    name: ClassVar[str] = "day of each"
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.blend.DateLayer`."""
+        from zoompick.imagery.blend import DateLayer
+
+        return DateLayer(self._shared(sources))
+
+
+def steps_of(
+    files: Sequence[Path], target: Path, bands: tuple[str, ...], grid: Grid, rules: BlendRules
+) -> tuple[BlendStep, ...]:
+    """A blend and what tells of it, made in one pass."""
+    kinds: list[tuple[type[BlendStep], str]] = [(BlendStep, ""), (CountStep, "-count")]
+    kinds += [(DateStep, "-date")] if rules.method in PICKS else []
+    return tuple(
+        kind(tuple(files), target.with_name(f"{target.stem}{word}{target.suffix}"), bands, grid=grid, rules=rules)
+        for kind, word in kinds
+    )
+
+
+def by_span(files: Sequence[Path], span: str) -> dict[str, list[Path]]:
+    """Files by the span of time that their scenes are in; one without a name for no span.
+
+    Spans are named by their first day, month or year: ``2025-12-19`` (eight days, counted from 1 January as many
+    archives do), ``2025-12``, ``2025-12_2026-02`` (December to February, and so on), ``2025``.
+
+    Raises
+    ------
+    UsageError
+        A file does not tell its time.
+    """
+    if not span:
+        return {"": list(files)}
+    if span not in SPANS:
+        raise UnknownNameError.of("span of time", span, SPANS)
+    found: dict[str, list[Path]] = {}
+    for path in files:
+        found.setdefault(_span_name(_when(path), span), []).append(path)
+    return dict(sorted(found.items()))
+
+
+def _when(path: Path) -> datetime:
+    scene = scene_of(path)
+    recorded = None if scene is not None else read_sidecar(path)
+    when = scene.when if scene is not None else recorded.when if recorded else None
+    if when is None:
+        raise UsageError(f"{path} does not tell its time.", "Keep the item of each scene beside its files.")
+    return when
+
+
+def _span_name(when: datetime, span: str) -> str:
+    if span == "year":
+        return f"{when.year}"
+    if span == "month":
+        return f"{when:%Y-%m}"
+    if span == "8d":
+        first = datetime(when.year, 1, 1).toordinal()
+        days = datetime(when.year, when.month, when.day).toordinal() - first
+        return f"{datetime.fromordinal(first + days // 8 * 8):%Y-%m-%d}"
+    start = (when.month % 12 // 3 * 3 + 11) % 12 + 1
+    year = when.year - (when.month < 3)
+    end = (start + 1) % 12 + 1
+    return f"{year}-{start:02d}_{year + (end < start)}-{end:02d}"
