@@ -40,6 +40,7 @@ class _Root(groups.Root):
         "stack": groups.Entry("make", "stack", _MAKE),
         "mosaic": groups.Entry("combine", "mosaic", _MAKE),
         "blend": groups.Entry("combine", "blend", _MAKE),
+        "mask": groups.Entry("combine", "mask", _MAKE),
         "clip": groups.Entry("make", "clip", _MAKE),
         "composite": groups.Entry("make", "composite", _MAKE),
         "index": groups.Entry("make", "index", _MAKE),

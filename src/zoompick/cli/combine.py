@@ -1,4 +1,4 @@
-"""Commands that make one product of many scenes: mosaic, blend."""
+"""Commands that choose among pixels: mosaic, blend, mask."""
 
 from __future__ import annotations
 
@@ -128,6 +128,61 @@ def blend(
         one = target.with_name(f"{target.stem}-{name}{target.suffix}") if name else target
         steps.append(steps_of(own, one, names, grid, rules))
     make_plain([step for group in steps for step in group], overwrite, as_json)
+
+
+def mask(
+    files: Files,
+    where: Annotated[
+        str,
+        typer.Option(
+            "--where",
+            metavar="RULE",
+            help="'cloud or shadow', 'snow and not water', 'nir < 0.1', 'saturated', 'bright_cloud', 'outside'.",
+        ),
+    ] = "cloud or shadow",
+    grow: Annotated[str, typer.Option("--grow", metavar="DISTANCE", help="Widen what holds by this: 60m.")] = "",
+    shrink: Annotated[
+        str, typer.Option("--shrink", metavar="DISTANCE", help="Narrow it first, so that specks go: 20m.")
+    ] = "",
+    apply: Annotated[
+        bool, typer.Option("--apply", help="Write the bands without it, in place of a layer that tells it.")
+    ] = False,
+    bands: options.Bands = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    like: Like = None,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Mask what hides the ground in one scene, or anything that a rule over classes and reflectance names.
+
+    A rule is a formula that is true or false: bands, + - * / and brackets, < <= > >= == and or not, the meanings of
+    classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
+    (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
+    """
+    from zoompick.cli.make import make_plain
+    from zoompick.errors import UsageError
+    from zoompick.imagery.formula import Formula
+    from zoompick.workflow.products.mask import MaskStep
+
+    rule = Formula.parse(where)
+    if not rule.is_test and rule.text.strip() not in rule.bands:
+        raise UsageError(f"'{where}' is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
+    given = options.area_given(area, box, around)
+    step = MaskStep(
+        tuple(files),
+        options.with_ending(out or Path("masked.tif" if apply else "mask.tif")),
+        rule=rule,
+        grid=grid_for(files, options.names(bands), None, "", None, like),
+        bands=options.names(bands),
+        grow_m=metres(grow),
+        shrink_m=metres(shrink),
+        outside=given.polygon if given else None,
+        is_applied=apply,
+    )
+    make_plain([step], overwrite, as_json)
 
 
 def grid_for(

@@ -25,6 +25,11 @@ class Index(Derived):
         self._indices = tuple(band_index(source, band, where) for band in formula.bands)
 
     @property
+    def notes(self) -> tuple[str, ...]:
+        """Those of the source, and that stored numbers are used where no scale is told."""
+        return (*super().notes, *unscaled(self.source, [self.source.bands[index] for index in self._indices]))
+
+    @property
     def bands(self) -> tuple[Band, ...]:
         """The one band, named after the recipe."""
         return (Band(self._name),)
@@ -51,3 +56,11 @@ class Index(Derived):
         result = np.asarray(self.formula.compute(values), np.float32)
         valid &= np.isfinite(result)
         return np.where(valid, result, np.float32("nan"))[np.newaxis]
+
+
+def unscaled(source: Raster, bands: Sequence[Band]) -> tuple[str, ...]:
+    """A sentence where whole numbers come without scale and offset, so that they may be no reflectance."""
+    bare = [band.name for band in bands if (band.scale, band.offset) == (1.0, 0.0) and not band.is_class]
+    if source.dtype.kind == "f" or not bare:
+        return ()
+    return (f"No scale is told for {', '.join(bare)}: stored numbers are taken as they are.",)

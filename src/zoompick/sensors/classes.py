@@ -66,20 +66,21 @@ class ClassTable:
         for meaning in codes:
             if meaning not in MEANINGS:
                 raise UnknownNameError.of("meaning of a class", meaning, MEANINGS)
-        found = {meaning: frozenset(given) for meaning, given in codes.items()}
+        found: dict[str, Any] = {meaning: frozenset(given) for meaning, given in codes.items()}
         return cls(**found | {"clear": found.get("clear", frozenset()) | found.get("water", frozenset())})
 
     @classmethod
     def from_stac(cls, classes: Iterable[Mapping[str, Any]]) -> ClassTable:
         """Read ``classification:classes`` (STAC classification extension 2.0), by the words in the names."""
-        found: dict[str, set[int]] = {role: set() for role in MEANINGS}
+        found: dict[str, Any] = {role: set() for role in MEANINGS}
         for entry in classes:
             name, value = str(entry.get("name", "")).lower(), entry.get("value")
             if isinstance(value, int):
                 found[_role(name)].add(value)
                 if "water" in name and _role(name) == "clear":
                     found["water"].add(value)
-        return cls(**{role: frozenset(codes) for role, codes in found.items()})
+        sets: dict[str, Any] = {role: frozenset(codes) for role, codes in found.items()}
+        return cls(**sets)
 
 
 def _role(name: str) -> str:

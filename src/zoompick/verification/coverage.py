@@ -126,13 +126,22 @@ class _Cloudy:
 
     def __call__(self, window: Window) -> tuple[int, int]:
         classes = self._merged(window)
-        known = self.mask.read(window) & ~np.isin(classes, list(self.table.fill))
-        return int(known.sum()), int((known & np.isin(classes, list(self.table.cloud))).sum())
+        known = self.mask.read(window) & ~self.table.holds(classes, ("fill",))
+        return int(known.sum()), int((known & self.table.holds(classes, ("cloud",))).sum())
 
     def _merged(self, window: Window) -> npt.NDArray[np.int64]:
-        fill = next(iter(self.table.fill), 0)
+        fill = self._fill_code()
         out = np.full((window.height, window.width), fill, np.int64)
+        unseen = np.ones(out.shape, bool)
         for layer in self.layers:
-            gaps = np.isin(out, list(self.table.fill) or [fill])
-            out[gaps] = layer.read(window)[0][gaps]
+            out[unseen] = layer.read(window)[0][unseen]
+            unseen = self.table.holds(out, ("fill",)) if self._has_fill else out == fill
         return out
+
+    def _fill_code(self) -> int:
+        bit = next((bit for meaning, bit in self.table.bits if meaning == "fill"), None)
+        return next(iter(self.table.fill), 0) if bit is None else 1 << bit
+
+    @property
+    def _has_fill(self) -> bool:
+        return bool(self.table.fill) or any(meaning == "fill" for meaning, _ in self.table.bits)

@@ -113,12 +113,10 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     counts = np.bincount(_codes(raster.read(window, [0], level)[0][ground]))
     # Ground of the area beyond the scene's edge counts as not seen.
     whole = max(1.0, polygon.area / (grid.pixel_x * grid.pixel_y))
-    count = int(counts.sum()) - _pixels_of(counts, table.fill)
+    count = int(counts.sum()) - _pixels_of(counts, table, "fill")
     if not count:
         return None
-    cloud, shadow, snow = (
-        100 * _pixels_of(counts, codes) / count for codes in (table.cloud, table.shadow, table.snow)
-    )
+    cloud, shadow, snow = (100 * _pixels_of(counts, table, word) / count for word in ("cloud", "shadow", "snow"))
     return Inside(cloud, shadow, snow, min(100.0, 100 * count / whole))
 
 
@@ -133,8 +131,9 @@ def _codes(values: Pixels) -> Pixels:
 _NO_CODE = 65_535
 
 
-def _pixels_of(counts: Pixels, codes: frozenset[int]) -> int:
-    return int(sum(counts[code] for code in codes if code < len(counts)))
+def _pixels_of(counts: Pixels, table: ClassTable, meaning: str) -> int:
+    codes = np.arange(min(len(counts), _NO_CODE))
+    return int(counts[codes][table.holds(codes, (meaning,))].sum())
 
 
 @lru_cache(maxsize=32)
