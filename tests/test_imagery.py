@@ -16,12 +16,14 @@ from zoompick.geo.shapes import project
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
 from zoompick.imagery.composite import Composite
+from zoompick.imagery.curves import Curve, curves_for
 from zoompick.imagery.deliveries import open_layers
 from zoompick.imagery.formula import Formula
 from zoompick.imagery.index import Index
 from zoompick.imagery.picture import world_file, write_png
 from zoompick.imagery.stack import Stack, build_stack
-from zoompick.imagery.stretch import Limits, percentile_limits
+from zoompick.imagery.stretch import quantiles
+from zoompick.imagery.tone import Tone
 from zoompick.raster.coded import coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
@@ -231,15 +233,15 @@ def test_percentiles_are_those_of_the_valid_pixels_in_the_area(dtype):
     pixels[:, :20] = 0
     shape = shapely.Polygon([(3, 3), (77, 30), (20, 57)])
     inside = PolygonMask(shapely.affinity.scale(shape, 1, -1, origin=(0, 0)), Grid(PLACE.crs, 1, 1, 0, 0, 80, 60))
-    found = percentile_limits(Memory(pixels, PLACE, 0), (0, 1), (2, 98), inside)
+    found = quantiles(Memory(pixels, PLACE, 0), (0, 1), (2, 98), inside)
     keep = inside.read(PLACE.window)
     for band, limits in zip(pixels, found, strict=True):
         values = band[keep & (band != 0)]
         expected = np.percentile(values, (2, 98), method="nearest")
         tolerance = float(values.max() - values.min()) / 65535 * 1.01 if dtype in ("int16", "float32") else 0
-        assert np.abs(np.array([limits.low, limits.high]) - expected).max() <= tolerance
+        assert np.abs(np.array(limits) - expected).max() <= tolerance
     with pytest.raises(NothingFoundError):
-        percentile_limits(Memory(np.zeros_like(pixels), PLACE, 0), (0,), (2, 98))
+        quantiles(Memory(np.zeros_like(pixels), PLACE, 0), (0,), (2, 98))
 
 
 @pytest.mark.parametrize("dtype", ["uint16", "float32"])
@@ -247,10 +249,43 @@ def test_composite_stretches_linearly_and_keeps_zero_for_missing(dtype):
     pixels = np.zeros((3, 1, 6), dtype)
     pixels[:, 0] = [[0, 100, 150, 200, 300, 50]] * 3
     pixels[1, 0, 5] = 0
-    composite = Composite(Memory(pixels, grid(6, 1), 0), (2, 1, 0), [Limits(100, 200)] * 3)
+    composite = Composite(Memory(pixels, grid(6, 1), 0), (2, 1, 0), [Curve.between(100, 200)] * 3)
     found = composite.read(composite.grid.window)
     assert found[0, 0].tolist() == [0, 1, 128, 255, 255, 0]
     assert [band.name for band in composite.bands] == ["b2", "b1", "b0"]
+
+
+def test_stretches_are_what_they_say():
+    pixels = noise((3, 90, 90), "uint16", 1, 3000)
+    pixels[:, :9] = 0
+    raster, every = Memory(pixels, grid(90, 90), 0), (0, 1, 2)
+    seen = pixels[0][pixels[0] != 0].astype(float)
+    (low, high) = curves_for(raster, every, Tone.parse("minmax"))[0].values
+    assert (low, high) == (seen.min(), seen.max())
+    (low, high) = curves_for(raster, every, Tone.parse("sigma=1.5"))[0].values
+    np.testing.assert_allclose([low, high], [seen.mean() - 1.5 * seen.std(), seen.mean() + 1.5 * seen.std()])
+    flat = Composite(raster, every, curves_for(raster, every, Tone.parse("equalize")), Tone(gamma=1, saturation=1))
+    shades = flat.read(PLACE.window)[0][:90, :90]
+    counts = np.bincount(shades[shades > 0], minlength=256)[8:248].reshape(-1, 16).sum(axis=1)
+    assert counts.max() < 1.4 * counts.min(), "all shades are about as frequent"
+    for text in ("98,2", "1,2,3", "median", "sigma=x", "sigma=0", "minmax=2"):
+        with pytest.raises(UsageError):
+            Tone.parse(text)
+    with pytest.raises(UsageError, match="gamma of 0"):
+        Tone().shaped(gamma=0)
+
+
+def test_gamma_contrast_brightness_and_saturation_by_hand():
+    pixels = np.array([[[100, 150, 200]], [[100, 125, 175]], [[100, 110, 150]]], np.uint16)
+    tone = Tone(gamma=2, contrast=1.5, brightness=0.1, saturation=0.5)
+    raster = Memory(pixels, grid(3, 1), 0)
+    for kind in (pixels.dtype, np.float32):
+        source = Memory(pixels.astype(kind), grid(3, 1), 0)
+        found = Composite(source, (0, 1, 2), [Curve.between(100, 200)] * 3, tone).read(raster.grid.window)
+        share = np.clip((np.sqrt((pixels - 100) / 100) - 0.5) * 1.5 + 0.6, 0, 1)
+        shades = np.rint(1 + 254 * share)
+        wanted = np.rint(shades.mean(axis=0) + 0.5 * (shades - shades.mean(axis=0)))
+        assert np.abs(found - wanted).max() <= 1
 
 
 def test_picture_with_world_file(tmp_path):

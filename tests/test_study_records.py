@@ -50,7 +50,7 @@ def test_the_template_is_a_valid_brief(tmp_path):
     brief = brief_of(tmp_path, FILLED)
     assert (brief.name, brief.source, brief.collections) == ("Fen", "ostrell", ("lapwing-l2",))
     assert [str(period) for period in brief.periods] == ["2025-12-01 to 2025-12-31", "2026-01-01 to 2026-12-31"]
-    assert (brief.crs, brief.pixel_m, brief.stretch, brief.touch) == (None, 8, (2, 98), False)
+    assert (brief.crs, brief.pixel_m, brief.stretch, brief.touch) == (None, 8, "0.5,99.7", False)
 
 
 def test_an_empty_brief_has_defaults(tmp_path):
@@ -76,8 +76,8 @@ def test_an_empty_brief_has_defaults(tmp_path):
         ("pixel_m = 8", "pixel_m = true", "must be a number"),
         ('crs = "auto"', 'crs = "moon"', "EPSG"),
         ("touch = false", 'touch = "no"', "true or false"),
-        ("stretch = [2, 98]", "stretch = [98, 2]", "below the second"),
-        ("stretch = [2, 98]", "stretch = [2]", "two percentiles"),
+        ("stretch = [0.5, 99.7]", "stretch = [98, 2]", "below the second"),
+        ("stretch = [0.5, 99.7]", "stretch = [2]", "two percentiles"),
         ('["ndvi", "ndwi"]', '["ndvi", "ndvi"]', "twice"),
         ('["ndvi", "ndwi"]', '"ndvi"', "list of names"),
         ('"Fen"', "7", "text in quotes"),

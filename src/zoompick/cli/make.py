@@ -132,9 +132,29 @@ def composite(
     stretch: Annotated[
         str,
         typer.Option(
-            "--stretch", metavar="LOW,HIGH", help="Percentiles that become dark and bright; 2,98 by default."
+            "--stretch",
+            metavar="LOW,HIGH",
+            help="Percentiles that become dark and bright; minmax, sigma=2, equalize.",
         ),
     ] = "",
+    gamma: Annotated[
+        float | None, typer.Option("--gamma", metavar="NUMBER", help="Above 1 lifts what is dark; 1.8 by default.")
+    ] = None,
+    brightness: Annotated[
+        float | None, typer.Option("--brightness", metavar="NUMBER", help="Added, from -1 to 1.")
+    ] = None,
+    contrast: Annotated[
+        float | None, typer.Option("--contrast", metavar="NUMBER", help="About the middle shade; 1 changes nothing.")
+    ] = None,
+    saturation: Annotated[
+        float | None, typer.Option("--saturation", metavar="NUMBER", help="0 is grey; 1.2 by default.")
+    ] = None,
+    same_stretch_as: Annotated[
+        Path | None,
+        typer.Option(
+            "--same-stretch-as", metavar="FILE", help="Take the shades of this composite, to compare dates."
+        ),
+    ] = None,
     area: options.AreaText = "",
     box: options.Box = None,
     around: options.Around = "",
@@ -145,6 +165,7 @@ def composite(
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
     from zoompick.errors import UsageError
     from zoompick.imagery import recipes
+    from zoompick.imagery.tone import Tone
     from zoompick.workflow.products.composite import CompositeStep
 
     if listed:
@@ -156,10 +177,16 @@ def composite(
         raise UsageError("A recipe and bands were given.", "Give one of them.")
     chosen = [recipes.composite(name) for name in options.names(recipe)]
     chosen += [recipes.own_composite(_named(file, options.names(bands)))] if bands else []
-    low_high = _percentiles(stretch) if stretch else None
+    shape = {"gamma": gamma, "brightness": brightness, "contrast": contrast, "saturation": saturation}
+    if same_stretch_as is not None and (stretch or any(value is not None for value in shape.values())):
+        raise UsageError("--same-stretch-as gives all shades.", "Leave out --stretch, --gamma and the like.")
+    tone = (Tone.parse(stretch) if stretch else Tone()).shaped(**shape)
     if file is None:
-        _refuse_options({"--area": area, "--box": box, "--around": around, "--out": out})
-        _in_study("composite", as_json, chosen or None, low_high)
+        _refuse_options(
+            {f"--{key}": value is not None for key, value in shape.items()}
+            | {"--area": area, "--box": box, "--around": around, "--out": out, "--same-stretch-as": same_stretch_as}
+        )
+        _in_study("composite", as_json, chosen or None, stretch or None)
         return
     given = options.area_given(area, box, around)
     chosen = chosen or [recipes.composite("natural")]
@@ -170,8 +197,9 @@ def composite(
             (file,),
             options.with_ending(out) if out else _beside(file, entry.name),
             recipe=entry,
-            stretch=low_high or (2, 98),
+            tone=tone,
             area=given.polygon if given else None,
+            same_as=same_stretch_as,
         )
         for entry in chosen
     ]
@@ -195,18 +223,6 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
     taken = zip(("red", "green", "blue"), bands, found, strict=False)
     show.note(", ".join(f"{colour} shows band {band}, {name}" for colour, band, name in taken) + ".")
     return tuple(found)
-
-
-def _percentiles(text: str) -> tuple[float, float]:
-    from zoompick.errors import UsageError
-    from zoompick.study.brief import stretch_of
-
-    try:
-        return stretch_of([float(part) for part in text.split(",")])
-    except (UsageError, ValueError) as error:
-        raise UsageError(
-            f"The stretch '{text}' cannot be used.", "Two rising percentiles: --stretch 2,98."
-        ) from error
 
 
 def index(
@@ -287,9 +303,7 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool) -> None:
     _show(as_json, made, of_study=False)
 
 
-def _in_study(
-    name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: tuple[float, float] | None = None
-) -> None:
+def _in_study(name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: str | None = None) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
     from zoompick import __version__
     from zoompick.cli import show

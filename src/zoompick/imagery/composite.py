@@ -1,4 +1,4 @@
-"""A colour picture of three bands, stretched to 8 bits."""
+"""A colour picture of three bands, as shades of 8 bits."""
 
 from __future__ import annotations
 
@@ -7,11 +7,10 @@ from typing import Any
 
 import numpy as np
 
-from zoompick.imagery.stretch import Limits
+from zoompick.imagery.curves import Curve
+from zoompick.imagery.tone import Tone
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band, Derived, Pixels, Raster, valid_mask
-
-_DARKEST, _BRIGHTEST = 1, 255
 
 
 class Composite(Derived):
@@ -21,15 +20,22 @@ class Composite(Derived):
     ----------
     bands : sequence of int
         Three band indices of ``source``.
-    limits : sequence of Limits
-        For each band the stored values that become 1 and 255.
+    curves : sequence of Curve
+        For each band how stored values become shares of dark to bright.
+    tone : Tone, optional
+        Gamma, brightness, contrast and saturation; none of them by default.
     """
 
-    def __init__(self, source: Raster, bands: Sequence[int], limits: Sequence[Limits]) -> None:
+    def __init__(
+        self, source: Raster, bands: Sequence[int], curves: Sequence[Curve], tone: Tone | None = None
+    ) -> None:
         super().__init__(source)
         self._indices = tuple(bands)
-        self._limits = tuple(limits)
-        self._tables = _tables(source.dtype, limits)
+        self._curves = tuple(curves)
+        self._tone = tone or PLAIN
+        self._tables = _tables(source.dtype, curves, self._tone)
+        told = [curve.to_json(source.bands[index]) for curve, index in zip(curves, bands, strict=True)]
+        self.record = {"zoompick:curves": told, "zoompick:tone": self._tone.facts()}
 
     @property
     def bands(self) -> tuple[Band, ...]:
@@ -51,22 +57,39 @@ class Composite(Derived):
         stored = self.source.read(window, self._indices)
         valid = valid_mask(stored, self.source.nodata).all(axis=0)
         out = np.empty(stored.shape, np.uint8)
-        for number, limits in enumerate(self._limits):
+        for number, curve in enumerate(self._curves):
             table = self._tables[number]
-            out[number] = table[stored[number]] if table is not None else _stretched(stored[number], limits)
+            out[number] = (
+                table[stored[number]] if table is not None else _whole(curve.shades(stored[number], self._tone))
+            )
+        if self._tone.saturation != 1:
+            out = _saturated(out, self._tone.saturation)
         out[:, ~valid] = 0
         return out if bands is None else out[list(bands)]
 
 
-def _tables(dtype: np.dtype[Any], limits: Sequence[Limits]) -> list[Any]:
+PLAIN = Tone(gamma=1, saturation=1)
+"""Shades as the curves give them."""
+
+
+def _tables(dtype: np.dtype[Any], curves: Sequence[Curve], tone: Tone) -> list[Any]:
     """For 8- and 16-bit values a look-up table is much faster than arithmetic."""
     if dtype.kind != "u" or dtype.itemsize > 2:
-        return [None] * len(limits)
+        return [None] * len(curves)
     values = np.arange(np.iinfo(dtype).max + 1)
-    return [_stretched(values, entry) for entry in limits]
+    return [_whole(curve.shades(values, tone)) for curve in curves]
 
 
-def _stretched(values: Pixels, limits: Limits) -> Pixels:
-    share = (np.asarray(values, np.float64) - limits.low) / (limits.high - limits.low)
-    scaled = _DARKEST + np.nan_to_num(np.clip(share, 0, 1)) * (_BRIGHTEST - _DARKEST)
-    return np.rint(scaled).astype(np.uint8)
+def _whole(shades: Pixels) -> Pixels:
+    return np.rint(shades).astype(np.uint8)
+
+
+def _saturated(shades: Pixels, saturation: float) -> Pixels:
+    """Colours further from the grey of the same brightness, or nearer to it."""
+    picture = shades.astype(np.float32)
+    grey = picture.mean(axis=0)
+    picture -= grey
+    picture *= np.float32(saturation)
+    picture += grey
+    np.rint(picture, out=picture)
+    return np.clip(picture, 1, 255, out=picture).astype(np.uint8)

@@ -1,4 +1,4 @@
-"""Percentiles of bands inside an area, from histograms of blocks."""
+"""Percentiles and moments of bands inside an area, from histograms of blocks."""
 
 from __future__ import annotations
 
@@ -22,25 +22,17 @@ _ENOUGH_BINS, _MOST_PASSES = 4096, 12
 Counts = npt.NDArray[np.int64]
 
 
-@dataclass(frozen=True, slots=True)
-class Limits:
-    """Stored values that become the darkest and the brightest."""
-
-    low: float
-    high: float
-
-
-def percentile_limits(
+def quantiles(
     raster: Raster,
     bands: Sequence[int],
-    percentiles: tuple[float, float],
+    percentiles: Sequence[float],
     mask: PolygonMask | None = None,
     executor: Executor | None = None,
-) -> tuple[Limits, ...]:
-    """Limits of each band at two percentiles of its valid pixels inside ``mask``.
+) -> tuple[tuple[float, ...], ...]:
+    """Stored values of each band at rising percentiles of its valid pixels inside ``mask`` (nearest rank).
 
-    Exact for 8- and 16-bit whole numbers; for wider types within 1/4096 of the range between
-    the percentiles, whatever outliers there are.
+    Exact for 8- and 16-bit whole numbers; for wider types within 1/4096 of the range between the first percentile and
+    the last, whatever outliers there are.
 
     Parameters
     ----------
@@ -52,12 +44,49 @@ def percentile_limits(
     NothingFoundError
         There is no valid pixel.
     """
+    counted, bins = _histograms(raster, bands, (percentiles[0], percentiles[-1]), mask, executor)
+    return tuple(
+        tuple(float(number) * own.step + own.start for number in _ranked(counts, percentiles))
+        for counts, own in zip(counted, bins, strict=True)
+    )
+
+
+def moments(
+    raster: Raster,
+    bands: Sequence[int],
+    mask: PolygonMask | None = None,
+    executor: Executor | None = None,
+) -> tuple[tuple[float, float], ...]:
+    """Mean and standard deviation of each band's valid pixels inside ``mask``, as :func:`quantiles` counts them.
+
+    Raises
+    ------
+    NothingFoundError
+        There is no valid pixel.
+    """
+    counted, bins = _histograms(raster, bands, (0.0, 100.0), mask, executor)
+    found = []
+    for counts, own in zip(counted, bins, strict=True):
+        values = np.arange(len(counts)) * own.step + own.start
+        mean = float((counts * values).sum() / counts.sum())
+        found.append((mean, float(np.sqrt((counts * (values - mean) ** 2).sum() / counts.sum()))))
+    return tuple(found)
+
+
+def _histograms(
+    raster: Raster,
+    bands: Sequence[int],
+    ends: tuple[float, float],
+    mask: PolygonMask | None,
+    executor: Executor | None,
+) -> tuple[list[Counts], list[_Bins]]:
+    """Counts of each band, in bins fine enough between two percentiles."""
     seen = _Seen(raster, tuple(bands), mask)
     with engine.crew_of(executor) as crew:
         bins = _bins(seen, crew)
         for _ in range(_MOST_PASSES):
             counted = _counted(seen, bins, crew)
-            finer = [_finer(own, counts, percentiles) for own, counts in zip(bins, counted, strict=True)]
+            finer = [_finer(own, counts, ends) for own, counts in zip(bins, counted, strict=True)]
             if not any(finer):
                 break
             bins = [new or own for new, own in zip(finer, bins, strict=True)]
@@ -67,7 +96,7 @@ def percentile_limits(
         raise NothingFoundError(
             "There is no valid pixel inside the area.", "Look at the scene: is it all cloud or gap?"
         )
-    return tuple(_limits(counts, percentiles, own) for own, counts in zip(bins, counted, strict=True))
+    return counted, bins
 
 
 class _Bins(NamedTuple):
@@ -158,14 +187,8 @@ def _bins(seen: _Seen, crew: engine.Crew) -> list[_Bins]:
     return [_Bins(*pair) for pair in zip(low.tolist(), step.tolist(), strict=True)]
 
 
-def _ranked(histogram: Counts, percentiles: tuple[float, float]) -> tuple[int, int]:
-    """Bins of the ranks of the percentiles (nearest rank)."""
+def _ranked(histogram: Counts, percentiles: Sequence[float]) -> list[int]:
+    """Bins of the ranks of percentiles (nearest rank)."""
     below = np.cumsum(histogram)
     ranks = [min(below[-1] - 1, round(part / 100 * (below[-1] - 1))) for part in percentiles]
-    low, high = (int(np.searchsorted(below, rank, side="right")) for rank in ranks)
-    return low, high
-
-
-def _limits(histogram: Counts, percentiles: tuple[float, float], bins: _Bins) -> Limits:
-    low, high = (float(number) * bins.step + bins.start for number in _ranked(histogram, percentiles))
-    return Limits(low, high if high > low else low + bins.step)
+    return [int(np.searchsorted(below, rank, side="right")) for rank in ranks]

@@ -35,8 +35,8 @@ class Brief:
     cover, valid, cloud_area_max : float
         Percentages: of the area by footprints at least, of the area with valid pixels at least, of the area under
         cloud at most.
-    stretch : (float, float)
-        Percentiles.
+    stretch : str
+        Percentiles, ``2,98``, or the words for another stretch.
     folder : NamePattern
         Of the folder of each scene set's products.
     window : bool
@@ -56,7 +56,11 @@ class Brief:
     mix_scenes: bool
     touch: bool
     composites: tuple[str, ...]
-    stretch: tuple[float, float]
+    stretch: str
+    gamma: float
+    saturation: float
+    brightness: float
+    contrast: float
     indices: tuple[str, ...]
     folder: NamePattern
     valid: float
@@ -115,14 +119,28 @@ def _flag(value: object) -> bool:
     return value
 
 
-def stretch_of(value: object) -> tuple[float, float]:
-    """Two rising percentiles."""
+def stretch_of(value: object) -> str:
+    """Two rising percentiles, or the words for another stretch: as ``--stretch`` takes them."""
+    if isinstance(value, str) and re.fullmatch(r"minmax|equalize|sigma(=\d+(\.\d+)?)?", value):
+        return value
     if not isinstance(value, list | tuple) or len(value) != 2:
-        raise UsageError("It must be two percentiles: [2, 98], say.")
+        raise UsageError('It must be two percentiles, [2, 98], or "minmax", "sigma=2", "equalize".')
     low, high = (percent(number(entry), "percentile") for entry in value)
     if low >= high:
         raise UsageError("The first percentile must be below the second.")
-    return low, high
+    return f"{low:g},{high:g}"
+
+
+def _within(low: float, high: float) -> Callable[[Any], float]:
+    """Reads a number of a range."""
+
+    def read(value: Any) -> float:
+        found = number(value)
+        if not low <= found <= high:
+            raise UsageError(f"It must be from {low:g} to {high:g}.")
+        return found
+
+    return read
 
 
 _FILTERS = {("search", key): Key(row.field, row.of_person, None) for key, row in BY_KEY.items()}
@@ -147,7 +165,13 @@ _KEYS: dict[tuple[str, str], Key] = {
     ("stack", "mix_scenes"): Key("mix_scenes", _flag, False),
     ("clip", "touch"): Key("touch", _flag, False, "true keeps every pixel the outline passes through"),
     ("composite", "recipes"): Key("composites", _names, [], " ", ["natural", "infrared"]),
-    ("composite", "stretch"): Key("stretch", stretch_of, [2, 98], "percentiles, taken inside the area"),
+    ("composite", "stretch"): Key(
+        "stretch", stretch_of, [0.5, 99.7], 'percentiles, taken inside the area; or "minmax", "sigma=2", "equalize"'
+    ),
+    ("composite", "gamma"): Key("gamma", _within(0.1, 10), 1.8, "above 1 lifts what is dark"),
+    ("composite", "saturation"): Key("saturation", _within(0, 5), 1.2),
+    ("composite", "brightness"): Key("brightness", _within(-1, 1), 0),
+    ("composite", "contrast"): Key("contrast", _within(0, 10), 1),
     ("index", "recipes"): Key("indices", _names, [], " ", ["ndvi", "ndwi"]),
     ("products", "folder"): Key(
         "folder", lambda value: NamePattern.parse(text(value)), "{date}", f"of the fields {', '.join(FIELDS)}"

@@ -29,7 +29,7 @@ def make_in_study(
     study: Study,
     kind: str,
     recipe: Sequence[object] | None = None,
-    stretch: tuple[float, float] | None = None,
+    stretch: str | None = None,
     report: Report = ignore,
     version: str = "",
 ) -> list[Made]:
@@ -39,8 +39,8 @@ def make_in_study(
     ----------
     recipe : sequence of object, optional
         In place of those that the brief names.
-    stretch : (float, float), optional
-        Percentiles in place of the brief's.
+    stretch : str, optional
+        In place of the brief's.
 
     Raises
     ------

@@ -88,6 +88,7 @@ def _basis(study: Study, brief: Brief) -> str:
     """Changes when anything does that products are made of, files apart."""
     made_of = (
         str(brief.crs), brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites, brief.stretch,
+        brief.gamma, brief.saturation, brief.brightness, brief.contrast,
         brief.indices, str(brief.folder), brief.name,
     )  # fmt: skip
     hasher = hashlib.sha256(repr(made_of).encode())

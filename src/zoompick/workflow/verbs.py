@@ -17,10 +17,11 @@ from zoompick.geo.shapes import bounds_of, project, turned
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
 from zoompick.imagery.composite import Composite
+from zoompick.imagery.curves import curves_for
 from zoompick.imagery.deliveries import Layer, open_layers
 from zoompick.imagery.index import Index
 from zoompick.imagery.stack import build_stack
-from zoompick.imagery.stretch import percentile_limits
+from zoompick.imagery.tone import Tone
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, band_index
@@ -138,16 +139,16 @@ def clip(raster: Raster, area: Area, touch: bool = False) -> Raster:
     return Clip(raster, area.polygon, touch)
 
 
-def composite(
-    raster: Raster, recipe: str | Sequence[str], area: Area | None = None, stretch: tuple[float, float] = (2, 98)
-) -> Raster:
-    """A colour picture; the percentiles of its stretch are measured here.
+def composite(raster: Raster, recipe: str | Sequence[str], area: Area | None = None, stretch: str = "") -> Raster:
+    """A colour picture; where dark and bright lie is measured here.
 
     Parameters
     ----------
     recipe : str or three band names
     area : Area, optional
-        Where the percentiles are taken.
+        Where it is measured.
+    stretch : str, optional
+        As ``2,98``, ``minmax``, ``sigma=2`` or ``equalize``.
     """
     chosen = recipes.composite(recipe) if isinstance(recipe, str) else recipes.own_composite(tuple(recipe))
     bands = [band_index(raster, band, "The raster") for band in chosen.bands]
@@ -155,7 +156,8 @@ def composite(
     if area is not None:
         raster, flat = met(raster, area.polygon)
         mask = PolygonMask(flat, raster.grid)
-    return Composite(raster, bands, percentile_limits(raster, bands, stretch, mask))
+    tone = Tone.parse(stretch) if stretch else Tone()
+    return Composite(raster, bands, curves_for(raster, bands, tone, mask), tone)
 
 
 def index(raster: Raster, recipe: str) -> Raster:

@@ -8,8 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick import settings
+from zoompick.errors import DataError, UsageError
+from zoompick.files import read_json
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.imagery import recipes
+from zoompick.imagery.sidecar import sidecar_of
+from zoompick.imagery.tone import Tone
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import Sources, Step
 
@@ -20,34 +24,52 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class CompositeStep(Step):
-    """A colour picture, stretched between two percentiles that are taken inside an area."""
+    """A colour picture, its shades measured inside an area, or those of another picture.
+
+    Attributes
+    ----------
+    same_as : Path or None
+        A composite whose stretch is taken, so that pictures of two dates can be compared.
+    """
 
     name: ClassVar[str] = "composite"
 
     recipe: recipes.CompositeRecipe = field(kw_only=True)
-    stretch: tuple[float, float] = (2, 98)
+    tone: Tone = field(default_factory=Tone)
     area: Shape | None = None
+    same_as: Path | None = None
 
     def options(self) -> dict[str, Any]:
-        """Bands, percentiles and the area in which they are taken."""
+        """Bands, tone, and the area in which it is measured or the picture whose stretch it takes."""
         area = geojson_of(self.area) if self.area is not None else None
-        return {"bands": list(self.recipe.bands), "stretch": list(self.stretch), "area": area}
+        told: dict[str, Any] = {"bands": list(self.recipe.bands), "tone": self.tone.facts(), "area": area}
+        if self.same_as is not None:
+            told["curves"] = told_curves(self.same_as)[0]
+        return told
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.composite.Composite`; the percentiles are measured here."""
         from zoompick.imagery.composite import Composite
-        from zoompick.imagery.stretch import percentile_limits
+        from zoompick.imagery.curves import Curve, curves_for
         from zoompick.raster.masks import PolygonMask
         from zoompick.raster.raster import band_index
         from zoompick.raster.turn import met
 
         source = sources.open(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
+        if self.same_as is not None:
+            told, tone = told_curves(self.same_as)
+            known = {row["band"]: row for row in told}
+            lacking = [band for band in self.recipe.bands if band not in known]
+            if lacking:
+                raise UsageError(f"{self.same_as.name} does not show {lacking[0]}.", f"It shows {', '.join(known)}.")
+            curves = [Curve.from_json(known[source.bands[index].name], source.bands[index]) for index in bands]
+            return Composite(source, bands, curves, tone)
         mask = None
         if self.area is not None:
             source, flat = met(source, self.area)
             mask = PolygonMask(flat, source.grid)
-        return Composite(source, bands, percentile_limits(source, bands, self.stretch, mask, sources.executor))
+        return Composite(source, bands, curves_for(source, bands, self.tone, mask, sources.executor), self.tone)
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""
@@ -69,14 +91,36 @@ class CompositeStep(Step):
         return self.companions
 
 
+def told_curves(picture: Path) -> tuple[list[dict[str, Any]], Tone]:
+    """The stretch that a composite was made with, from its record.
+
+    Raises
+    ------
+    UsageError
+        It has none.
+    """
+    try:
+        properties = read_json(sidecar_of(picture))["properties"]
+        return list(properties["zoompick:curves"]), Tone(**properties["zoompick:tone"])
+    except (DataError, AttributeError, KeyError, TypeError, ValueError) as error:
+        raise UsageError(
+            f"{picture.name} has no record that tells its stretch.",
+            f"Give a composite with its {sidecar_of(picture).name}.",
+        ) from error
+
+
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
-    """The recipes of the brief, or the one asked for, of the day's clip."""
+    """The recipes of the brief, or those asked for, of the day's clip."""
+    brief = wanted.brief
+    tone = Tone.parse(brief.stretch).shaped(
+        gamma=brief.gamma, brightness=brief.brightness, contrast=brief.contrast, saturation=brief.saturation
+    )
     for recipe in wanted.recipes(recipes.CompositeRecipe, recipes.composite, wanted.brief.composites):
         yield CompositeStep(
             (day.clip,),
             day.folder / f"{recipe.name}.tif",
             recipe=recipe,
-            stretch=wanted.brief.stretch,
+            tone=tone,
             area=wanted.area.polygon,
         )
 

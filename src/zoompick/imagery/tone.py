@@ -1,0 +1,95 @@
+"""What a person asks of the shades of a picture: its stretch, gamma, brightness, contrast, saturation."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+
+from zoompick.errors import UnknownNameError, UsageError
+
+STRETCHES = ("percentile", "minmax", "sigma", "equalize")
+_FORMS = "As 2,98 (percentiles), minmax, sigma=2 or equalize."
+
+
+@dataclass(frozen=True)
+class Tone:
+    """What a person asks for.
+
+    Attributes
+    ----------
+    stretch : str
+        ``percentile`` (dark and bright at two percentiles), ``minmax``, ``sigma`` (mean and so many standard
+        deviations to each side), ``equalize`` (each shade has as many pixels).
+    low, high : float
+        Percentiles.
+    sigmas : float
+    gamma : float
+        Above 1 lifts what is dark: share ** (1 / gamma).
+    brightness : float
+        Added to shares, -1 to 1.
+    contrast : float
+        Factor about the middle shade.
+    saturation : float
+        1 leaves colours as they come, 0 makes them grey.
+    """
+
+    stretch: str = "percentile"
+    low: float = 0.5
+    high: float = 99.7
+    sigmas: float = 2
+    gamma: float = 1.8
+    brightness: float = 0
+    contrast: float = 1
+    saturation: float = 1.2
+
+    @classmethod
+    def parse(cls, text: str) -> Tone:
+        """Read ``2,98``, ``minmax``, ``sigma=2``, ``equalize``; the rest is as by default.
+
+        Raises
+        ------
+        UsageError
+            None of them, or percentiles that do not rise.
+        """
+        word, _, detail = text.partition("=")
+        if "," in text:
+            try:
+                low, high = (float(part) for part in text.split(","))
+            except ValueError as error:
+                raise UsageError(f"The stretch '{text}' cannot be used.", _FORMS) from error
+            if not 0 <= low < high <= 100:
+                raise UsageError(f"The stretch '{text}' cannot be used.", "Two rising percentiles, from 0 to 100.")
+            return cls(low=low, high=high)
+        if word not in STRETCHES[1:]:
+            raise UnknownNameError.of("stretch", word, STRETCHES[1:], _FORMS)
+        if word != "sigma" or not detail:
+            if detail:
+                raise UsageError(f"{word} takes no '{detail}'.", _FORMS)
+            return cls(stretch=word, gamma=1.0 if word == "equalize" else cls.gamma)
+        try:
+            sigmas = float(detail)
+        except ValueError as error:
+            raise UsageError(f"'{detail}' is no number.", _FORMS) from error
+        if not 0 < sigmas < 100:
+            raise UsageError(f"{sigmas:g} standard deviations are no stretch.", _FORMS)
+        return cls(stretch="sigma", sigmas=sigmas)
+
+    def shaped(self, **given: float | None) -> Tone:
+        """With gamma, brightness, contrast or saturation as given; None leaves one as it is.
+
+        Raises
+        ------
+        UsageError
+            Out of range.
+        """
+        ranges = {"gamma": (0.1, 10.0), "brightness": (-1.0, 1.0), "contrast": (0.0, 10.0), "saturation": (0.0, 5.0)}
+        told = {key: float(value) for key, value in given.items() if value is not None}
+        for key, value in told.items():
+            low, high = ranges[key]
+            if not low <= value <= high:
+                raise UsageError(f"A {key} of {value:g} cannot be used.", f"From {low:g} to {high:g}.")
+        return replace(self, **told)  # type: ignore[arg-type]
+
+    def facts(self) -> dict[str, Any]:
+        """As JSON holds them."""
+        return asdict(self)
