@@ -41,9 +41,12 @@ class _Root(groups.Root):
         "mosaic": groups.Entry("combine", "mosaic", _MAKE),
         "blend": groups.Entry("combine", "blend", _MAKE),
         "mask": groups.Entry("combine", "mask", _MAKE),
+        "align": groups.Entry("combine", "align", _MAKE),
         "clip": groups.Entry("make", "clip", _MAKE),
         "composite": groups.Entry("make", "composite", _MAKE),
         "index": groups.Entry("make", "index", _MAKE),
+        "picture": groups.Entry("showing", "picture", _MAKE),
+        "compare": groups.Entry("showing", "compare", _MAKE),
         "verify": groups.Entry("check", "verify", _CHECK),
     }
 

@@ -1,4 +1,4 @@
-"""Commands that choose among pixels: mosaic, blend, mask."""
+"""Commands that choose or move pixels: mosaic, blend, mask, align."""
 
 from __future__ import annotations
 
@@ -183,6 +183,35 @@ def mask(
         is_applied=apply,
     )
     make_plain([step], overwrite, as_json)
+
+
+def align(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="The raster to move.")],
+    to: Annotated[Path, typer.Option("--to", metavar="FILE", help="The reference that it should lie on.")],
+    band: Annotated[
+        str, typer.Option("--band", metavar="NAME", help="Compared in both; the first that both have by default.")
+    ] = "",
+    each: Annotated[
+        bool, typer.Option("--each", help="Measure and move every band by itself, against the reference's band.")
+    ] = False,
+    limit: Annotated[float, typer.Option("--limit", metavar="PIXELS", help="A smaller shift is left alone.")] = 0.1,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Find how a raster is shifted against a reference, and take the shift out by resampling.
+
+    The shift is measured in many tiles; where they do not agree it is refused. Figures before and after stand in the
+    record beside the product.
+    """
+    from zoompick.cli.make import make_plain
+    from zoompick.errors import UsageError
+    from zoompick.workflow.products.align import AlignStep
+
+    if not 0 <= limit < 100:
+        raise UsageError(f"A limit of {limit:g} px cannot be used.", "As --limit 0.1.")
+    target = options.with_ending(out or Path(f"{file.stem}-aligned.tif"))
+    make_plain([AlignStep((file, to), target, band, limit_px=limit, each=each)], overwrite, as_json)
 
 
 def grid_for(

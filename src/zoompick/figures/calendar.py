@@ -46,7 +46,7 @@ def calendar_picture(marks: Sequence[Mark], title: str, path: Path) -> None:
     axes.set_xticks([first + 15 for first in firsts], list(_MONTHS))
     axes.set_yticks(list(place.values()), [f"{platform} {year}" for platform, year in place])
     axes.tick_params(length=0)
-    drawn.text(0.02, 1 - 0.36 / height, title, fontsize=12, fontweight="bold")
+    drawn.text(0.02, 1 - 0.36 / height, style.plain(title), fontsize=12, fontweight="bold")
     _legend(drawn, height)
     style.save(drawn, path)
 

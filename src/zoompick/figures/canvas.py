@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import util
@@ -91,3 +92,11 @@ def _font(size_px: float, bold: bool) -> Any:
         if path.is_file():
             return ImageFont.truetype(str(path), size_px)
     raise DataError("The typeface DejaVu Sans is missing.", "Install zoompick again: 'pip install zoompick'.")
+
+
+def animated(frames: Sequence[Pixels], out: Any, each_ms: int) -> None:
+    """Write pictures, uint8 of shape (rows, cols, 3), one after the other for ever, as an animated PNG."""
+    from PIL import Image
+
+    first, *others = (Image.fromarray(np.ascontiguousarray(frame)) for frame in frames)
+    first.save(out, format="png", save_all=True, append_images=others, duration=each_ms, loop=0)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from zoompick.figures import style
+
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
@@ -60,11 +62,9 @@ class Labels:
     def _first_free(
         self, text: str, spot: tuple[float, float], sides: Any, look: dict[str, Any], kept: Sequence[Any] = ()
     ) -> bool:
-        # A dollar sign begins a formula in the drawing library.
-        plain = text.replace("$", r"\$")
         for right, up, ha, va in sides:
             note: Any = self._axes.annotate(
-                plain, spot, xytext=(right, up), textcoords="offset points", ha=ha, va=va, **look
+                style.plain(text), spot, xytext=(right, up), textcoords="offset points", ha=ha, va=va, **look
             )
             box = note.get_window_extent(self._renderer)
             is_inside = self._frame.x0 <= box.x0 and box.x1 <= self._frame.x1

@@ -170,9 +170,9 @@ def _axes(view: MapView, title: str, subtitle: str) -> tuple[Any, Any]:
     _land(axes, view)
     _graticule(axes, view)
     _scale_bar(axes, view)
-    drawn.text(0.07, 0.945, title, fontsize=13, fontweight="bold")
+    drawn.text(0.07, 0.945, style.plain(title), fontsize=13, fontweight="bold")
     if subtitle:
-        drawn.text(0.07, 0.915, subtitle, fontsize=9.5, color=style.SCENE)
+        drawn.text(0.07, 0.915, style.plain(subtitle), fontsize=9.5, color=style.SCENE)
     return drawn, axes
 
 

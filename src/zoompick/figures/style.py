@@ -49,3 +49,8 @@ def degrees_text(value: float, letters: str, step: float) -> str:
     """A degree value with its letter, with as many digits as the step between two needs."""
     digits = max(0, -math.floor(math.log10(step) + 1e-9))
     return f"{abs(value):.{digits}f}° {letters[0] if value >= 0 else letters[1]}"
+
+
+def plain(text: str) -> str:
+    """Words as they stand: in the drawing library a dollar sign begins a formula."""
+    return text.replace("$", r"\$")

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import imagecodecs
 import numpy as np
 
+from zoompick.errors import UsageError
 from zoompick.files import write_text, writing
 from zoompick.raster.grid import Grid
-from zoompick.raster.raster import Raster
+from zoompick.raster.raster import Pixels, Raster
 
 
 def write_png(raster: Raster, path: Path, longest_px: int) -> Grid:
@@ -45,3 +47,35 @@ def world_file(grid: Grid) -> str:
     """Six lines: pixel width, two rotations, negative pixel height, centre of the upper left pixel."""
     x, y = grid.west + grid.pixel_x / 2, grid.north - grid.pixel_y / 2
     return "".join(f"{value:.10f}\n" for value in (grid.pixel_x, 0, 0, -grid.pixel_y, x, y))
+
+
+def write_face(colours: Pixels, whole: Grid, path: Path, world: Path, prj: Path) -> None:
+    """Write colours, shape (rows, cols, 4), as PNG or JPEG, with a world file and the text of the reference system.
+
+    Parameters
+    ----------
+    whole : Grid
+        The ground that they show; their own pixels follow from their number.
+
+    Raises
+    ------
+    UsageError
+        Another kind of picture is asked for.
+    """
+    rows, cols = colours.shape[:2]
+    grid = replace(
+        whole, width=cols, height=rows,
+        pixel_x=whole.bounds.width / cols, pixel_y=whole.bounds.height / rows,
+    )  # fmt: skip
+    kind = path.suffix.lower()
+    if kind == ".png":
+        data = imagecodecs.png_encode(np.ascontiguousarray(colours), level=6)
+    elif kind in (".jpg", ".jpeg"):
+        plain = np.where(colours[..., 3:] > 0, colours[..., :3], 255).astype(np.uint8)
+        data = imagecodecs.jpeg8_encode(np.ascontiguousarray(plain), level=92)
+    else:
+        raise UsageError(f"{path.name}: a face alone is PNG or JPEG.", "Give --out FILE.png.")
+    with writing(path) as stream:
+        stream.write(data)
+    write_text(world, world_file(grid))
+    write_text(prj, grid.crs.prj)

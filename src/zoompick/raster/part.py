@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
@@ -49,3 +50,21 @@ class AtLevel(Derived):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of the overview."""
         return self.source.read(window, bands, self.level)
+
+
+class Moved(Derived):
+    """A raster whose pixels are told to lie elsewhere: so many of its pixels to the right and down."""
+
+    def __init__(self, source: Raster, cols: float, rows: float) -> None:
+        super().__init__(source)
+        place = source.grid
+        self._grid = replace(place, west=place.west + cols * place.pixel_x, north=place.north - rows * place.pixel_y)
+
+    @property
+    def grid(self) -> Grid:
+        """The source's grid, moved."""
+        return self._grid
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """The source's pixels."""
+        return self.source.read(window, bands)

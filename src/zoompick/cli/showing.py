@@ -1,0 +1,173 @@
+"""Commands that show products to people: picture, compare."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from zoompick.cli import options
+
+Title = Annotated[str, typer.Option("--title", metavar="TEXT", help="Above the picture; the file's name by default.")]
+Caption = Annotated[str, typer.Option("--caption", metavar="TEXT", help="Below it.")]
+Width = Annotated[int | None, typer.Option("--width", metavar="PIXELS", help="1280 by default.")]
+WidthMm = Annotated[float | None, typer.Option("--width-mm", metavar="MM", help="In print, in place of pixels.")]
+Dpi = Annotated[int | None, typer.Option("--dpi", metavar="DOTS", help="Dots an inch; 300 with --width-mm.")]
+Colours = Annotated[
+    str,
+    typer.Option("--colours", metavar="NAME", help="viridis, cividis, magma, grey, brown-green or red-blue."),
+]
+Range = Annotated[str, typer.Option("--range", metavar="LOW,HIGH", help="Values at both ends of the colours.")]
+
+
+def picture(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="A raster: a composite, an index, classes, bands.")],
+    title: Title = "",
+    caption: Caption = "",
+    recipe: Annotated[
+        str, typer.Option("--recipe", metavar="NAME", help="Composite of a file with many bands; natural by default.")
+    ] = "",
+    colours: Colours = "",
+    range_: Range = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    width: Width = None,
+    width_mm: WidthMm = None,
+    dpi: Dpi = None,
+    face: Annotated[
+        bool,
+        typer.Option("--face", help="The map face alone, with world file and CRS beside it; PNG or JPEG."),
+    ] = False,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+) -> None:
+    """Draw a picture for a report: legend, graticule, scale bar, north, where it is; PNG, JPEG, PDF or SVG.
+
+    It is for people to look at; to measure, take the GeoTIFF. An area given is drawn as an outline. The smallest
+    overview that is fine enough is read.
+    """
+    from zoompick.cli import show
+    from zoompick.errors import UsageError
+    from zoompick.figures.face import FORMATS, Paper, Sheet, draw_sheet
+    from zoompick.files import refuse_existing
+    from zoompick.workflow.picture import Look, credits_of, shown
+
+    target = options.with_ending(out or Path(f"{file.stem}-picture.png"), ".png")
+    if target.suffix.lower() not in FORMATS:
+        raise UsageError(f"{target.name}: pictures are {', '.join(FORMATS)}.", "Give --out FILE.png, say.")
+    paper = Paper.of(width, width_mm, dpi)
+    refuse_existing([target], overwrite)
+    given = options.area_given(area, box, around)
+    made = shown(file, paper.width_px, Look(colours, limits(range_), recipe))
+    if face:
+        _write_face(made.panel, target, overwrite)
+    else:
+        lines = tuple(filter(None, (credits_of(file),)))
+        sheet = Sheet(
+            (made.panel,),
+            title or file.stem,
+            caption,
+            made.legend,
+            outline=given.polygon if given else None,
+            lines=lines,
+        )
+        draw_sheet(sheet, target, paper)
+    read = made.read
+    show.note(f"Drawn in {show.place(target)}, from {read.width} x {read.height} px of {read.pixel_text}.")
+
+
+def limits(text: str) -> tuple[float, float] | None:
+    """Two rising numbers, or none."""
+    from zoompick.errors import UsageError
+
+    if not text:
+        return None
+    try:
+        low, high = (float(part) for part in text.split(","))
+        if low < high:
+            return low, high
+    except ValueError:
+        pass
+    raise UsageError(f"The range '{text}' cannot be used.", "Two rising numbers: --range -0.2,0.9.")
+
+
+def _write_face(panel: object, target: Path, overwrite: bool) -> None:
+    """The face alone, its world file and its reference system."""
+    from zoompick.figures.face import Panel
+    from zoompick.files import refuse_existing
+    from zoompick.imagery.picture import write_face
+
+    assert isinstance(panel, Panel)
+    others = [target.with_suffix(ending) for ending in (".pgw" if target.suffix == ".png" else ".jgw", ".prj")]
+    refuse_existing(others, overwrite)
+    write_face(panel.pixels, panel.grid, target, others[0], others[1])
+
+
+def compare(
+    before: Annotated[Path, typer.Argument(metavar="BEFORE", help="Composite, index or bands of the earlier date.")],
+    after: Annotated[Path, typer.Argument(metavar="AFTER", help="The same of the later date.")],
+    index: Annotated[
+        str, typer.Option("--index", metavar="NAME", help="Index to compare, of files with bands.")
+    ] = "",
+    above: Annotated[
+        float | None, typer.Option("--above", metavar="VALUE", help="Change is to rise above this, or fall below it.")
+    ] = None,
+    by: Annotated[
+        float | None, typer.Option("--by", metavar="AMOUNT", help="Change is to rise or fall by as much.")
+    ] = None,
+    recipe: Annotated[
+        str, typer.Option("--recipe", metavar="NAME", help="Composite to show, of files with bands.")
+    ] = "",
+    colours: Colours = "",
+    range_: Range = "",
+    area: options.AreaText = "",
+    box: options.Box = None,
+    around: options.Around = "",
+    blink: Annotated[
+        bool, typer.Option("--blink", help="Write an animated picture of the two too: NAME-blink.png.")
+    ] = False,
+    title: Title = "",
+    caption: Caption = "",
+    width: Width = None,
+    out: options.Out = None,
+    overwrite: options.Overwrite = False,
+    as_json: options.Json = False,
+) -> None:
+    """Compare two dates: side by side with the same shades, blinking, and how much changed, in hectares.
+
+    With --above or --by the difference and a layer of classes of change are written beside the picture, and the
+    ground of each class is told, inside the area where one is given. Two that do not lie on each other are refused.
+    """
+    from zoompick.cli import show
+    from zoompick.figures.face import Paper
+    from zoompick.files import refuse_existing
+    from zoompick.workflow.compare import Comparison, compared
+
+    target = options.with_ending(out or Path("compare.png"), ".png")
+    blinking = target.with_name(f"{target.stem}-blink.png")
+    refuse_existing([target, *([blinking] if blink else [])], overwrite)
+    given = options.area_given(area, box, around)
+    alike = before.stem == after.stem
+    names = [f"{path.parent.name}/{path.name}" if alike else path.stem for path in (before, after)]
+    words = title or f"{names[0]} and {names[1]}"
+    wish = Comparison(before, after, index, above, by, recipe, colours, limits(range_), given, words, caption)
+    with show.progress() as report:
+        found = compared(wish, target, blinking if blink else None, Paper.of(width, None, None), overwrite, report)
+    if as_json:
+        show.as_json({"picture": str(target), "classes": [dict(row) for row in found.rows],
+                      "files": [str(path) for path in found.files]})  # fmt: skip
+        return
+    if found.rows:
+        columns = [
+            show.Column("class"),
+            show.Column("ha", "right"),
+            show.Column("km2", "right"),
+            show.Column("%", "right"),
+        ]
+        rows = [[r["name"], f"{r['ha']:.1f}", f"{r['km2']:.3f}", f"{r['percent']:.1f}"] for r in found.rows]
+        show.table(columns, rows)
+    for sentence in found.sentences:
+        show.line(sentence)
+    show.note(f"Drawn in {', '.join(show.place(path) for path in found.files)}.")

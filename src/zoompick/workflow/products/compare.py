@@ -1,0 +1,102 @@
+"""Differences and classes of change between two dates."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zoompick.errors import GridError, UsageError
+from zoompick.workflow.step import Sources, Step
+
+if TYPE_CHECKING:
+    from zoompick.imagery.change import Difference, Rule
+    from zoompick.imagery.recipes import IndexRecipe
+    from zoompick.raster.raster import Raster
+
+_MOST_SHIFT_PX = 0.5
+
+
+@dataclass(frozen=True)
+class DifferenceStep(Step):
+    """The second input less the first: of an index of both, or of their only bands.
+
+    Attributes
+    ----------
+    recipe : IndexRecipe or None
+        Computed of both first; without one the files hold one band each.
+    checks_shift : bool
+        Whether two that do not lie on each other are refused.
+    """
+
+    name: ClassVar[str] = "difference"
+
+    recipe: IndexRecipe | None = None
+    checks_shift: bool = True
+
+    def options(self) -> dict[str, Any]:
+        """Recipe and formula."""
+        recipe = None if self.recipe is None else [self.recipe.name, self.recipe.formula.text]
+        return {"recipe": recipe}
+
+    @property
+    def index_name(self) -> str:
+        """What is compared."""
+        return "value" if self.recipe is None else self.recipe.name
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.change.Difference`."""
+        return self._difference(sources)
+
+    def _difference(self, sources: Sources) -> Difference:
+        made: Difference = sources.once(("difference", self.inputs, self.recipe), lambda: self._made(sources))
+        return made
+
+    def _made(self, sources: Sources) -> Difference:
+        from zoompick.imagery.change import Difference
+        from zoompick.imagery.index import Index
+        from zoompick.raster.warp import laid_on
+
+        before, after = (sources.open(path) for path in self.inputs)
+        if self.recipe is not None:
+            before, after = (
+                Index(raster, self.recipe.name, self.recipe.formula, path.name)
+                for raster, path in zip((before, after), self.inputs, strict=True)
+            )
+        elif len(before.bands) != 1 or len(after.bands) != 1:
+            raise UsageError("The files have several bands.", "Say what to compare: `index` ndwi.")
+        if not before.grid.shares_lattice(after.grid) or before.grid.window != after.grid.window:
+            after = laid_on(after, before.grid)
+        if self.checks_shift:
+            _refuse_shifted(before, after, self.inputs[1].name)
+        return Difference(before, after)
+
+
+def _refuse_shifted(before: Raster, after: Raster, name: str) -> None:
+    from zoompick.imagery.shift import shift_between
+
+    shift = shift_between(before, after)
+    if shift.is_sure and shift.size_px > _MOST_SHIFT_PX:
+        raise GridError(
+            f"{name} lies {shift.size_px:.1f} px beside the other ({shift.tiles} of {shift.looked} tiles agree): "
+            "edges would look like change.",
+            "Move it first: 'zoompick align'.",
+        )
+
+
+@dataclass(frozen=True)
+class ChangeStep(DifferenceStep):
+    """Classes of change."""
+
+    name: ClassVar[str] = "change"
+
+    rule: Rule = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Recipe, formula and rule."""
+        return super().options() | {"above": self.rule.above, "by": self.rule.by}
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.imagery.change.Change`."""
+        from zoompick.imagery.change import Change
+
+        return Change(self._difference(sources), self.rule, self.index_name)
