@@ -47,6 +47,8 @@ class BandFile:
         Key of its asset.
     nodata : float or None
         Value of a missing pixel, where the item tells one: for files of formats that have no place for it.
+    own : str
+        What the instrument's people call it, where that is told: its name inside a container.
     """
 
     name: str
@@ -61,6 +63,7 @@ class BandFile:
     is_container: bool = False
     key: str = ""
     nodata: float | None = None
+    own: str = ""
 
 
 def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
@@ -156,6 +159,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
             index=index,
             is_container=is_container,
             key=key,
+            own=str(band.get("name") or optical.get("name") or ""),
             nodata=_first_number(band.get("nodata"), asset.get("nodata"), raster.get("nodata")),
         )
 

@@ -35,6 +35,9 @@ def stack(
     classes: Annotated[
         str, typer.Option("--classes", metavar="A,B", help="Bands that hold classes: never averaged.")
     ] = "",
+    swath: Annotated[
+        str, typer.Option("--swath", metavar="WAY", help="Pixels of a swath: nearest, or mean (by distance).")
+    ] = "nearest",
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
@@ -65,8 +68,17 @@ def stack(
         options.names(bands),
         grid,
         options.names(classes),
+        is_weighted=_is_mean(swath),
     )
     make_plain([step], overwrite, as_json)
+
+
+def _is_mean(swath: str) -> bool:
+    from zoompick.errors import UnknownNameError
+
+    if swath not in ("nearest", "mean"):
+        raise UnknownNameError.of("way to lay a swath", swath, ("nearest", "mean"))
+    return swath == "mean"
 
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:

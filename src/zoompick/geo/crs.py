@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING, TypeAlias
@@ -64,12 +65,29 @@ class Crs:
         import pyproj
 
         try:
-            number = pyproj.CRS.from_wkt(wkt).to_epsg(min_confidence=70)
+            number = _registered(pyproj.CRS.from_wkt(wkt))
         except pyproj.exceptions.CRSError as error:
             raise UsageError(f"The reference system cannot be read: {error}.", "Give an EPSG code.") from error
         if number is None:
             raise UsageError("The reference system has no EPSG number.", "Give an EPSG code.")
         return cls(number)
+
+    @classmethod
+    def from_cf(cls, told: Mapping[str, object]) -> Crs:
+        """The system of the register that a CF grid mapping's attributes describe (CF conventions, appendix F).
+
+        Raises
+        ------
+        UsageError
+            They cannot be read, or describe none of the register.
+        """
+        import pyproj
+
+        try:
+            plain = {key: value.decode() if isinstance(value, bytes) else value for key, value in told.items()}
+            return cls.from_wkt(pyproj.CRS.from_cf(plain).to_wkt())
+        except (pyproj.exceptions.CRSError, KeyError, TypeError, ValueError) as error:
+            raise UsageError(f"The grid mapping cannot be read: {error}.", "Give an EPSG code.") from error
 
     def __str__(self) -> str:
         return f"EPSG:{self.epsg}"
@@ -122,6 +140,31 @@ def _definition(epsg: int) -> pyproj.CRS:
         return pyproj.CRS.from_epsg(epsg)
     except pyproj.exceptions.CRSError as error:
         raise UsageError(f"EPSG:{epsg} is not in the register.", "Check the number.") from error
+
+
+_ALIKE_M = 0.01
+
+
+def _registered(crs: pyproj.CRS) -> int | None:
+    """Number of a system in the register; of one that names no datum, the number under which points come out alike."""
+    import pyproj
+
+    number = crs.to_epsg(min_confidence=70)
+    if number is not None:
+        return int(number)
+    for candidate in crs.list_authority(auth_name="EPSG", min_confidence=0)[:8]:
+        other = pyproj.CRS.from_epsg(int(candidate.code))
+        area = other.area_of_use
+        if area is None or other.is_geographic != crs.is_geographic:
+            continue
+        lons, lats = np.linspace(area.west, area.east, 5)[1:-1], np.linspace(area.south, area.north, 5)[1:-1]
+        here, there = (
+            np.array(pyproj.Transformer.from_crs(system.geodetic_crs, system, always_xy=True).transform(lons, lats))
+            for system in (crs, other)
+        )
+        if np.isfinite(here).all() and np.abs(here - there).max() < _ALIKE_M:
+            return int(candidate.code)
+    return None
 
 
 @lru_cache(maxsize=64)

@@ -13,8 +13,9 @@ from zoompick.catalog.scene import CLASS_BAND
 from zoompick.imagery.items import band_files, scene_of
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.hdf5 import is_hdf5, variables_of
 from zoompick.raster.ongrid import Method
-from zoompick.raster.opening import open_raster
+from zoompick.raster.opening import open_raster, source_of
 from zoompick.raster.raster import Band, Derived, Pixels, Raster
 from zoompick.sensors.guide import guide_for_file, known_bands
 
@@ -100,7 +101,7 @@ class Layer:
         return replace(self, raster=OneBand(raster.source, raster.index, replace(band, is_class=True), raster.nodata))
 
 
-def open_layers(paths: Iterable[Path]) -> list[Layer]:
+def open_layers(paths: Iterable[Path], is_weighted: bool = False) -> list[Layer]:
     """All bands of the files, in the order given.
 
     The names of bands come from the catalogue item beside the file, else from the file itself, else, for a single
@@ -108,14 +109,22 @@ def open_layers(paths: Iterable[Path]) -> list[Layer]:
 
     Scale and offset come from the item, else the file.
 
+    Parameters
+    ----------
+    is_weighted : bool
+        Pixels of swaths are means by inverse distance of those about them; else the nearest counts.
+
     Raises
     ------
     DataError, FormatError
     """
-    return [layer for path in paths for layer in _layers_of(path)]
+    return [layer for path in paths for layer in _layers_of(path, is_weighted)]
 
 
-def _layers_of(path: Path) -> list[Layer]:
+def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
+    source = source_of(path)
+    if is_hdf5(source.read(0, 8)):
+        return [_in_container(raster, path) for raster in variables_of(source, is_weighted)]
     tiff, guide, scene = open_raster(path), guide_for_file(path.name), _scene_name(path)
     class_band = guide.class_band if guide else ""
     known = {band.index: band for band in band_files(path)}
@@ -132,6 +141,19 @@ def _layers_of(path: Path) -> list[Layer]:
             band = replace(band, is_class=True)
         found.append(Layer(OneBand(tiff, index, band, missing), path, scene))
     return found
+
+
+def _in_container(raster: Raster, path: Path) -> Layer:
+    """A variable of an HDF5 or netCDF file; what the item beside tells of its band takes precedence."""
+    band = raster.bands[0]
+    told = next((one for one in band_files(path) if band.name in (one.own, one.name)), None)
+    if told is not None:
+        scaled = (told.scale, told.offset) if (told.scale, told.offset) != (1.0, 0.0) else (band.scale, band.offset)
+        band = replace(
+            band, name=told.name, scale=scaled[0], offset=scaled[1], is_class=band.is_class or bool(told.classes)
+        )
+    band = replace(band, is_class=band.is_class or band.name == CLASS_BAND)
+    return Layer(OneBand(raster, 0, band, told.nodata if told else None), path, _scene_name(path))
 
 
 def _scene_name(path: Path) -> str:

@@ -11,7 +11,7 @@ from os import PathLike
 from pathlib import Path
 
 from zoompick.errors import FormatError
-from zoompick.raster import directory, jp2boxes
+from zoompick.raster import directory, hdf5, jp2boxes
 from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.jpeg2000 import Jpeg2000
 from zoompick.raster.raster import Raster
@@ -42,6 +42,7 @@ class Format:
 FORMATS: tuple[Format, ...] = (
     Format("GeoTIFF", directory.is_tiff, GeoTiff),
     Format("JPEG 2000", jp2boxes.is_jp2, Jpeg2000),
+    Format("HDF5 or netCDF-4", hdf5.is_hdf5, hdf5.open_hdf5),
 )
 """What is read here. A new format is a file of its own and an entry here."""
 

@@ -26,6 +26,7 @@ class StackStep(Step):
     grid: Grid | None = None
     classes: tuple[str, ...] = ()
     is_mixed: bool = False
+    is_weighted: bool = False
 
     def options(self) -> dict[str, Any]:
         """Bands, grid, classes, and what the items beside the files tell of units."""
@@ -39,6 +40,7 @@ class StackStep(Step):
         units = {name: unit for name, unit in told.items() if not self.bands or name in self.bands}
         more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
         more |= {"mixed": True} if self.is_mixed else {}
+        more |= {"weighted": True} if self.is_weighted else {}
         return {"bands": list(self.bands), "grid": facts, "units": units} | more
 
     def build(self, sources: Sources) -> Raster:
@@ -46,7 +48,9 @@ class StackStep(Step):
         from zoompick.imagery.deliveries import open_layers
         from zoompick.imagery.stack import build_stack
 
-        return build_stack(open_layers(self.inputs), self.bands, self.grid, self.classes, self.is_mixed)
+        return build_stack(
+            open_layers(self.inputs, self.is_weighted), self.bands, self.grid, self.classes, self.is_mixed
+        )
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:

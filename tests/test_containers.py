@@ -1,0 +1,157 @@
+"""HDF5 and netCDF files that h5py wrote here: grids, packing, valid ranges, swaths against brute force."""
+
+from __future__ import annotations
+
+import pickle
+
+import h5py
+import numpy as np
+import pytest
+
+from helpers import noise
+from zoompick.errors import FormatError, ZoomPickError
+from zoompick.geo.crs import Crs, transform
+from zoompick.imagery.deliveries import open_layers
+from zoompick.raster.grid import Window
+from zoompick.raster.hdf5 import variables_of
+from zoompick.raster.opening import open_raster
+from zoompick.raster.source import LocalFile
+from zoompick.standin.dunlin import Dunlin
+from zoompick.standin.siskin import Siskin
+from zoompick.standin.tern import Tern
+
+ROWS, COLS = 40, 60
+
+
+def netcdf(path, values, x, y, mapping=None, attributes=None, axes=None, chunks=True):
+    """One variable in a group, with dimension scales along its sides."""
+    with h5py.File(path, "w") as file:
+        group = file.create_group("science")
+        for name, axis, about in (("y", y, (axes or {}).get("y", {})), ("x", x, (axes or {}).get("x", {}))):
+            scale = group.create_dataset(name, data=axis)
+            scale.attrs.update(about)
+            scale.make_scale(name)
+        data = group.create_dataset("red", data=values, chunks=chunks, compression="gzip")
+        data.dims[0].attach_scale(group["y"])
+        data.dims[1].attach_scale(group["x"])
+        data.attrs.update(attributes or {})
+        if mapping is not None:
+            group.create_dataset("crs", data=0).attrs.update(mapping)
+            data.attrs["grid_mapping"] = "crs"
+    return path
+
+
+def test_a_cf_grid_with_packing_and_a_valid_range_south_up_in_kilometres(tmp_path):
+    values = noise((ROWS, COLS), "int16", 1, 3000)
+    values[3, 4], values[10, 11] = -32768, 2999
+    x, y = 300.005 + 0.01 * np.arange(COLS), 5700.005 + 0.01 * np.arange(ROWS)
+    about = {"scale_factor": 0.01, "add_offset": -1.0, "_FillValue": np.int16(-32768),
+             "valid_range": np.array([0, 2500], "i2"), "units": "K"}  # fmt: skip
+    crs = Crs(32729)
+    path = netcdf(tmp_path / "a.nc", values, x, y, {"crs_wkt": crs.wkt}, about,
+                  {"x": {"units": "km"}, "y": {"units": "km"}})  # fmt: skip
+    raster = open_raster(path)
+    grid = raster.grid
+    assert (grid.crs, grid.pixel_x, grid.width, grid.height) == (crs, pytest.approx(10), COLS, ROWS)
+    assert (grid.west, grid.north) == pytest.approx((300000, 5700400))
+    (band,) = raster.bands
+    assert (band.name, band.scale, band.offset, band.unit, raster.nodata) == ("red", 0.01, -1.0, "K", -32768)
+    wanted = np.where(values > 2500, -32768, values)[::-1]
+    np.testing.assert_array_equal(raster.read(grid.window)[0], wanted)
+    padded = np.pad(wanted, 9, constant_values=-32768)
+    np.testing.assert_array_equal(raster.read(Window(-4, 30, 20, 15))[0], padded[39:54, 5:25])
+    again = pickle.loads(pickle.dumps(raster.parts[0]))
+    np.testing.assert_array_equal(again.read(grid.window)[0], wanted)
+
+
+def test_grids_by_cf_parameters_and_by_degrees(tmp_path):
+    values = noise((ROWS, COLS), "float32")
+    merc = {"grid_mapping_name": "transverse_mercator", "latitude_of_projection_origin": 0.0,
+            "longitude_of_central_meridian": -9.0, "scale_factor_at_central_meridian": 0.9996,
+            "false_easting": 500000.0, "false_northing": 10000000.0, "semi_major_axis": 6378137.0,
+            "inverse_flattening": 298.257223563}  # fmt: skip
+    x, y = 300005 + 10.0 * np.arange(COLS), 5700005 - 10.0 * np.arange(ROWS)
+    assert open_raster(netcdf(tmp_path / "a.nc", values, x, y, merc)).grid.crs == Crs(32729)
+    lon, lat = -12 + 0.01 * np.arange(COLS), -38 - 0.02 * np.arange(ROWS)
+    units = {"x": {"units": "degrees_east"}, "y": {"units": "degrees_north"}}
+    grid = open_raster(netcdf(tmp_path / "b.nc", values, lon, lat, axes=units)).grid
+    assert grid.crs.epsg == 4326 and (grid.west, grid.north) == pytest.approx((-12.005, -37.99))
+    uneven = lon + 0.004 * (np.arange(COLS) % 2)
+    with pytest.raises(FormatError, match="no variable with a place"):
+        open_raster(netcdf(tmp_path / "c.nc", values, uneven, lat, axes=units))
+
+
+def swath(path, shape=(50, 70)):
+    rows, cols = np.meshgrid(np.arange(shape[0]), np.arange(shape[1]), indexing="ij")
+    lat = -38.0 - 0.007 * rows + 0.001 * cols
+    lon = -12.0 + 0.009 * cols + 0.002 * rows
+    values = noise(shape, "float32", 280, 300)
+    values[5:9, 8:20] = -999
+    lat[30, 40] = np.nan
+    with h5py.File(path, "w") as file:
+        for name, data in (("latitude", lat), ("longitude", lon), ("sst", values)):
+            file[name] = data
+        file["sst"].attrs["_FillValue"] = np.float32(-999)
+    return lon, lat, values
+
+
+def test_a_swath_takes_what_is_nearest_and_keeps_its_gaps(tmp_path):
+    lon, lat, values = swath(tmp_path / "s.h5")
+    raster = open_raster(tmp_path / "s.h5")
+    assert raster.grid.crs == Crs(32729) or raster.grid.crs == Crs(32728)
+    assert "is a swath" in raster.notes[0]
+    window = Window(10, 12, 40, 30)
+    got = raster.read(window)[0]
+    grid = raster.grid
+    x = grid.west + (np.arange(10, 50) + 0.5) * grid.pixel_x
+    y = grid.north - (np.arange(12, 42) + 0.5) * grid.pixel_y
+    lons, lats = transform(*np.meshgrid(x, y), grid.crs, Crs(4326))
+    known = np.isfinite(lat)
+    east = (lons[..., None] - lon[known]) * np.cos(np.radians(lats[..., None]))
+    far = np.hypot(east, lats[..., None] - lat[known]) * 111195
+    nearest = far.argmin(axis=-1)
+    wanted = np.where(far.min(axis=-1) <= 1.5 * raster.parts[0].swath.pixel_m, values[known][nearest], -999)
+    assert (got == wanted).mean() > 0.995 and (got == -999).any()
+    (layer,) = [one for one in open_layers([tmp_path / "s.h5"], True) if one.name == "sst"]
+    mean = layer.raster.read(window)[0]
+    assert np.isfinite(mean).all() and mean[mean != -999].min() >= 280 and (mean[got != -999] != -999).mean() > 0.99
+
+
+@pytest.mark.parametrize("kind", [Siskin, Tern, Dunlin])
+def test_the_archives_containers_are_read(tmp_path, shared_cache, kind):
+    instrument = kind()
+    scene = instrument.scenes()[5]
+    instrument.make(scene, "container" if kind is Siskin else "", tmp_path, shared_cache)
+    path = next(path for path in tmp_path.iterdir() if path.suffix in (".h5", ".nc"))
+    found = {raster.bands[0].name: raster for raster in variables_of(LocalFile(path))}
+    with h5py.File(path) as file:
+        for name, raster in found.items():
+            full = next(p for p in (name, f"vnir/{name}", f"swir/{name}", f"thermal/{name}") if p in file)
+            if kind is not Tern:
+                np.testing.assert_array_equal(raster.read(raster.grid.window)[0], file[full][...])
+    assert len(found) >= {Siskin: 7, Tern: 4, Dunlin: 12}[kind]
+
+
+def test_damaged_containers_end_in_a_sentence(tmp_path):
+    swath(tmp_path / "s.h5")
+    whole = (tmp_path / "s.h5").read_bytes()
+    rng = np.random.default_rng(5)
+    path = tmp_path / "x.h5"
+    for number in range(150):
+        data = bytearray(whole)
+        for place in rng.integers(8, 3000 if number % 2 else len(data), 4):
+            data[place] = rng.integers(0, 256)
+        path.write_bytes(bytes(data[: rng.integers(9, len(data))] if number % 5 == 0 else data))
+        try:
+            open_raster(path).read(Window(0, 0, 20, 20))
+        except ZoomPickError as error:
+            assert str(error)
+
+
+def test_a_swath_becomes_a_stack(tmp_path, program):
+    swath(tmp_path / "s.h5")
+    done = program("stack", "s.h5", "--bands", "sst", "--swath", "mean", "--out", "sst", cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert open_raster(tmp_path / "sst.tif").bands[0].name == "sst"
+    wrong = program("stack", "s.h5", "--swath", "cubic", "--out", "b", cwd=tmp_path)
+    assert wrong.code == 2 and "nearest" in wrong.err
