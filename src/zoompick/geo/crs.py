@@ -146,7 +146,7 @@ _ALIKE_M = 0.01
 
 
 def _registered(crs: pyproj.CRS) -> int | None:
-    """Number of a system in the register; of one that names no datum, the number under which points come out alike."""
+    """Number of a system in the register; of one without a datum, that under which points come out alike."""
     import pyproj
 
     number = crs.to_epsg(min_confidence=70)
