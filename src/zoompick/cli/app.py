@@ -37,6 +37,7 @@ class _Root(groups.Root):
         "tiles": groups.Entry("tiles", "tiles", _GET),
         "unpack": groups.Entry("unpack", "unpack", _GET),
         "order": groups.Entry("order", "order", _GET),
+        "bands": groups.Entry("bands", "bands", _MAKE),
         "stack": groups.Entry("make", "stack", _MAKE),
         "mosaic": groups.Entry("combine", "mosaic", _MAKE),
         "blend": groups.Entry("combine", "blend", _MAKE),

@@ -136,7 +136,7 @@ def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
             is_class = band.is_class or bool(told.classes)
             band = Band(told.name, told.scale, told.offset, band.unit, is_class)
         elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
-            band = replace(band, name=_name_from(path))
+            band = replace(band, name=name_from(path))
         if band.name in (CLASS_BAND, class_band):
             band = replace(band, is_class=True)
         found.append(Layer(OneBand(tiff, index, band, missing), path, scene))
@@ -166,7 +166,7 @@ def _scene_name(path: Path) -> str:
     return f"{path.parent}/{''.join(left if len(left) < len(words) else words).strip('-_. ')}"
 
 
-def _name_from(path: Path) -> str:
+def name_from(path: Path) -> str:
     """Band that a file's name tells: by a guide's pattern, or by its last word; else the name itself."""
     guide = guide_for_file(path.name)
     if guide is not None:

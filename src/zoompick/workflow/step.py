@@ -264,7 +264,10 @@ def is_current(step: Step, origin: Origin, digest: Callable[[Path], str] = multi
 
 
 def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
-    """Multihash of an input: of a checked download from its record, else computed."""
+    """Multihash of an input: of a checked download from its record, else computed; of a member its archive's."""
+    outer, mark, _ = str(path).rpartition("#")
+    if mark and not path.exists():
+        return digest(Path(outer))
     fetched = record.read(path.parent).get(path.name)
     if fetched is not None and record.is_as_recorded(path, fetched):
         return fetched.multihash

@@ -1,0 +1,82 @@
+"""The bands of deliveries, through the program: folders, archives in place, containers, guesses, splits."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import zipfile
+
+import h5py
+import numpy as np
+
+from helpers import foreign_tiff, grid, noise
+from zoompick.raster.opening import open_raster
+from zoompick.standin.jp2file import write_jp2
+
+ID = "lapwing-a-20251215t111724-28s9845-b02"
+
+
+def delivery(folder):
+    """JPEG 2000 in folders by pixel size, zipped."""
+    folder.mkdir()
+    for band, pixel in (("red", 8), ("nir", 8), ("swir16", 16)):
+        path = folder / ID / f"{pixel}m" / f"{ID}-{band}.jp2"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_jp2(noise((1, 96, 96), seed=pixel)[0], grid(96, 96, pixel), path)
+    with zipfile.ZipFile(folder.with_suffix(".zip"), "w") as archive:
+        for path in sorted(folder.rglob("*.jp2")):
+            archive.write(path, path.relative_to(folder).as_posix())
+        archive.writestr("read me.txt", "no raster")
+    return folder
+
+
+def test_bands_of_folders_and_archives_and_what_the_guide_misses(tmp_path, program):
+    delivery(tmp_path / "a")
+    for where in ("a", "a.zip"):
+        done = program("bands", where, "--json", cwd=tmp_path)
+        assert done.code == 0, done.err
+        told = json.loads(done.out)
+        rows = {row["band"]: row for row in told["bands"]}
+        assert set(rows) == {"red", "nir", "swir16"} and told["guide"] == "Lapwing"
+        assert (rows["swir16"]["pixel"], rows["swir16"]["um"], rows["red"]["nodata"]) == ("16 m", 1.617, 0)
+        assert "blue" in told["missing"] and "red" not in told["missing"]
+    stacked = program("stack", f"a.zip#{ID}/8m/{ID}-red.jp2", f"a.zip#{ID}/16m/{ID}-swir16.jp2", cwd=tmp_path)
+    assert stacked.code == 0 and [b.name for b in open_raster(tmp_path / "stack.tif").bands] == ["red", "swir16"]
+    (tmp_path / "a" / "broken.tif").write_bytes(b"II*\0nothing")
+    text = program("bands", "a", cwd=tmp_path)
+    assert "Not read" in text.err and "Guide Lapwing: it expects" in text.out
+    assert program("bands", "none", cwd=tmp_path).code == 1
+
+
+def test_a_guide_is_guessed_and_then_used(tmp_path, program):
+    (tmp_path / "heron").mkdir()
+    for band in ("B01", "B02", "B8A"):
+        foreign_tiff(tmp_path / "heron" / f"heron-20250103-{band}-v2.tif", noise((1, 40, 40)), grid(40, 40, 5), "0")
+    own = {"ZOOMPICK_CONFIG": str(tmp_path / "config")}
+    out = tmp_path / "config" / "guides" / "heron.toml"
+    out.parent.mkdir(parents=True)
+    done = program("bands", "guess", "heron", "--name", "Heron", "--out", str(out), cwd=tmp_path, env=own)
+    assert done.code == 0, done.err
+    out.write_text(out.read_text().replace('name = "B8A"', 'name = "B8A"\nwavelength_um = 0.865'))
+    told = json.loads(program("bands", "heron", "--json", cwd=tmp_path, env=own).out)
+    assert told["guide"] == "Heron" and not told["missing"]
+    assert {row["band"]: row["um"] for row in told["bands"]}["B8A"] == 0.865
+    shutil.copy(tmp_path / "heron" / "heron-20250103-B01-v2.tif", tmp_path / "heron" / "other.tif")
+    wrong = program("bands", "guess", "heron", cwd=tmp_path, env=own)
+    assert wrong.code == 2 and "not built alike" in wrong.err
+
+
+def test_containers_are_split_into_bands(tmp_path, program):
+    place = {"epsg": 32728, "west": 752000.0, "north": 5720000.0}
+    with h5py.File(tmp_path / "c.h5", "w") as file:
+        for name, pixel, side in (("red", 8.0, 60), ("nir", 8.0, 60), ("heat", 24.0, 20)):
+            file[name] = noise((side, side), seed=side)
+            file[name].attrs.update(place | {"pixel_m": pixel, "scale_factor": 0.5})
+    done = program("bands", "split", "c.h5", "--to", "out", cwd=tmp_path)
+    assert done.code == 0, done.err
+    with h5py.File(tmp_path / "c.h5") as file:
+        for name in ("red", "nir", "heat"):
+            raster = open_raster(tmp_path / "out" / f"c-{name}.tif")
+            np.testing.assert_array_equal(raster.read(raster.grid.window)[0], file[name][...])
+            assert raster.bands[0].scale == 0.5
+    assert program("bands", "split", "c.h5", "--to", "out", cwd=tmp_path).code == 2
