@@ -118,9 +118,10 @@ def in_threads(work: Callable[[Any], Any], jobs: list[Any]) -> None:
 def stacked(folder: Path, side: int) -> Any:
     """The six bands as one raster."""
     from zoompick.workflow.products.stack import StackStep
+    from zoompick.workflow.step import Sources
 
     paths = tuple(band_path(folder, band, side) for band in (*FULL, *HALF))
-    return StackStep(paths, folder / "out-stack.tif", (*FULL, *HALF)).build()
+    return StackStep(paths, folder / "out-stack.tif", (*FULL, *HALF)).build(Sources())
 
 
 def written(raster: Any, out: Path) -> None:

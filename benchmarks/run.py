@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "demo"]
+PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "making", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 # An installed program is compiled once; a shell that forbids it would have every start compile it anew.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -278,6 +278,32 @@ def getting(folder: Path, rounds: int) -> list[Row]:
     ]
 
 
+def making(folder: Path, side: int, rounds: int) -> list[Row]:
+    """Indices, composites, blends, mosaics and JPEG 2000 against decoding, arithmetic and encoding alone."""
+
+    def words(name: str) -> list[str]:
+        return [sys.executable, str(HERE / "making.py"), name, str(folder), str(side)]
+
+    run(words("prepare"), True)
+    rows = []
+    for name, floor, what, goal in (
+        ("index", "index_floor", "an index of two bands to decode + formula + encode", 1.15),
+        ("indices", "indices_floor", "five indices in one pass to decode once + formulas + encodes", 1.15),
+        ("composite", "composite_floor", "composite with exact percentiles to decode twice + encode", 1.25),
+        ("mosaic", "mosaic_floor", "mosaic of three dates and its scene layer to decode + encode", 1.15),
+        ("blend", "blend_floor", "median of 12 dates to decode + min/max network + encode", 1.2),
+        ("blend", "blend_whole", "the same to np.nanmedian of whole arrays", 0.25),
+        ("jp2_window", "jp2_tile", "JPEG 2000: window of one tile to the decode of that tile", 1.1),
+        ("jp2_half", "jp2_whole", "JPEG 2000: half resolution to the whole decode", 0.35),
+    ):
+        ours, base = paired(words(name), [words(floor)], rounds)
+        rows.append(Row("making", what, ratio(ours, base), goal))
+        if name in ("mosaic", "blend") and floor != "blend_whole":
+            peak = statistics.median(m.peak_mb for m in ours)
+            rows.append(Row("making", f"peak memory of that {name}", peak, 300 if name == "mosaic" else 500, "MB"))
+    return rows
+
+
 def demo_split(folder: Path) -> list[str]:
     """Wall time of the demo by step, from its journal, as shares of the whole."""
     study = folder / "demo"
@@ -337,6 +363,8 @@ def main() -> None:
             rows += getting(folder, given.rounds)
         if "stack" in wanted:
             rows += stack(folder, given.side, given.rounds)
+        if "making" in wanted:
+            rows += making(folder, given.side // 2, given.rounds)
         lines = report(rows, given.side, given.rounds)
         if "demo" in wanted:
             lines += ["", *demo_split(folder)]

@@ -45,7 +45,7 @@ def test_bands_of_folders_and_archives_and_what_the_guide_misses(tmp_path, progr
     (tmp_path / "a" / "broken.tif").write_bytes(b"II*\0nothing")
     text = program("bands", "a", cwd=tmp_path)
     assert "Not read" in text.err and "Guide Lapwing: it expects" in text.out
-    assert program("bands", "none", cwd=tmp_path).code == 1
+    assert program("bands", "none", cwd=tmp_path).code != 0
 
 
 def test_a_guide_is_guessed_and_then_used(tmp_path, program):

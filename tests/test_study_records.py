@@ -66,9 +66,9 @@ def test_an_empty_brief_has_defaults(tmp_path):
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [
-        ("cloud = 20  ", "cloud = 150  ", r"line 11: \[search\] cloud = 150 .* between 0 and 100"),
+        ("cloud = 20  ", "cloud = 150  ", r"line 12: \[search\] cloud = 150 .* between 0 and 100"),
         ("cloud = 20  ", 'cloud = "20"  ', "must be a number"),
-        ("cloud = 20  ", "clouds = 20  ", r"line 11: \[search\] clouds is not known. Did you mean cloud"),
+        ("cloud = 20  ", "clouds = 20  ", r"line 12: \[search\] clouds is not known. Did you mean cloud"),
         ("[clip]", "[clips]", r"\[clips\] is not known. Did you mean clip"),
         ('["2025-12", "2026"]', '"2026/2025"', "end before they begin"),
         ('["2025-12", "2026"]', "7", "text or a list"),
@@ -93,6 +93,40 @@ def test_mistakes_in_the_brief_are_told_with_their_line(tmp_path, old, new, word
 def entry(number):
     item = {"id": f"s{number}", "properties": {"datetime": "2025-12-15T00:00:00Z"}, "assets": {}}
     return item | {"zoompick:pick": {"source": "a", "cover": 12.5}}
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "words"),
+    [
+        ('[[blend]]\nby = "mean"\n\n[[blend]]\nname = "b"\nby = "men"', 6, "median, mean"),
+        ("[[compare]]\nabve = 0", 2, "Did you mean above"),
+        ('[[compare]]\nindex = "ndwi"', 1, "one of them"),
+        ("[[compare]]\nabove = 0\nby = 1", 1, "one of them"),
+        ('[[mosaic]]\nhide = ["clod"]', 2, "cloud"),
+        ("[[mosaic]]\ngrow_m = -4", 2, "0 or more"),
+        ('[mosaic]\nfeather_m = "x"', 2, "number"),
+        ("mosaic = 3", 1, "must be a section"),
+        ("[[blend]]\n[[blend]]", 0, "two products are called 'blend'"),
+    ],
+)
+def test_sections_that_may_stand_several_times(tmp_path, text, line, words):
+    (tmp_path / "study.toml").write_text(text)
+    with pytest.raises(BriefError, match=words) as caught:
+        read_brief(tmp_path / "study.toml")
+    assert not line or f"line {line}:" in str(caught.value)
+
+
+def test_several_products_of_one_kind(tmp_path):
+    (tmp_path / "study.toml").write_text(
+        '[[blend]]\n[[blend]]\nname = "max"\nby = "highest=ndvi"\n[mosaic]\norder = "oldest"'
+    )
+    found = read_brief(tmp_path / "study.toml").extras
+    assert [(extra.kind, extra.name) for extra in found] == [
+        ("mosaic", "mosaic"),
+        ("blend", "blend"),
+        ("blend", "max"),
+    ]
+    assert (found[0]["order"], found[1]["by"], found[2]["by"]) == ("oldest", "median", "highest=ndvi")
 
 
 def test_lists_of_scenes_survive_the_disk(tmp_path):

@@ -21,6 +21,23 @@ _AREA = [
     [-12.094, -38.612],
 ]  # fmt: skip
 _PORT = 8638
+_RECIPES = {
+    ("composite", "recipes"): ["natural", "infrared", "shortwave", "fields"],
+    ("index", "recipes"): ["ndvi", "ndwi", "ndmi"],
+}
+_TOGETHER = """
+# Products of both summers together.
+
+[[blend]]
+name = "clear"
+by = "newest"              # each pixel from the last date that shows the ground
+grow_m = 40                # so far around cloud and shadow nothing is trusted
+
+[[compare]]
+name = "wetter"
+index = "ndwi"
+above = 0                  # open water
+"""
 _SUMMERS = ["2024-12/2025-02", "2025-12/2026-02"]
 
 
@@ -122,20 +139,42 @@ def _study(folder: Path) -> Study:
     if (folder / BRIEF_NAME).exists():
         return Study(folder.resolve())
     area = Area("Harrow Fen", polygon_of({"type": "Polygon", "coordinates": [_AREA]}))
-    return new_study(folder, NewStudy("Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20, window=True))
+    wish = NewStudy("Harrow Fen", area, "ostrell", ["lapwing-l2"], _SUMMERS, 20, True, _RECIPES, _TOGETHER)
+    return new_study(folder, wish)
+
+
+def _compare(study: Study, before: Path, after: Path, target: Path) -> None:
+    """The two summers side by side with the same shades; drawn anew each time, for it is made of what is there."""
+    from zoompick.figures.face import Paper
+    from zoompick.workflow.compare import Comparison, compared
+
+    wish = Comparison(
+        before / "clip.tif", after / "clip.tif", recipe="natural", area=study.area(), title="Harrow Fen, two summers"
+    )
+    compared(wish, target, None, Paper.of(None, None, None))
 
 
 def _tell(study: Study, folder: Path) -> None:
     from zoompick.cli import show
+    from zoompick.imagery.change import GAINED, LOST
+    from zoompick.workflow.compare import ground_of
 
-    days = sorted(path.name for path in (study.root / "products").iterdir() if path.is_dir())
+    products = study.root / "products"
+    days = sorted(path.name for path in products.iterdir() if path.is_dir())
     show.line()
     show.line(f"Made in {folder}:")
     for day in days:
         show.line(f"  products/{day}/natural.png     the fen in natural colour")
         show.line(f"  products/{day}/ndwi.tif        open water above 0")
+    show.line("  products/clear.tif, wetter.tif      both summers without their clouds; where it got wetter")
+    picture = products / "compare.png"
+    if len(days) == 2:
+        _compare(study, products / days[0], products / days[1], picture)
+        show.line("  products/compare.png                the two summers side by side")
     show.line("  checks.json, journal.jsonl, shortlist.json: what was checked, done and picked")
-    show.line("The sluice was rebuilt between the two summers: compare the two pictures.")
+    ground = ground_of(products / "wetter.tif", study.area()) if (products / "wetter.tif").exists() else {}
+    hectares = (ground.get(GAINED, 0) - ground.get(LOST, 0)) / 1e4
+    show.line(f"The sluice was rebuilt between the two summers: open water grew by {hectares:.0f} ha.")
     show.line()
     show.line(f"Try next, in {folder} (bring the archive back first, in another terminal):")
     show.line("  zoompick standin serve")

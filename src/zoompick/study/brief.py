@@ -19,6 +19,7 @@ from zoompick.catalog.period import Period
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.settings import BRIEF_NAME
+from zoompick.study.extras import KEYS, Extra, extras_of
 from zoompick.study.names import FIELDS, NamePattern
 
 
@@ -41,6 +42,8 @@ class Brief:
         Of the folder of each scene set's products.
     window : bool
         Fetch only the area's part of each file.
+    extras : tuple of Extra
+        Products of all days together: mosaics, blends, comparisons.
     mix_scenes : bool
         Where scenes fill each other's gaps each band does so by itself; else a pixel is of one scene.
     """
@@ -65,6 +68,7 @@ class Brief:
     folder: NamePattern
     valid: float
     cloud_area_max: float
+    extras: tuple[Extra, ...] = ()
 
     @property
     def collections(self) -> tuple[str, ...]:
@@ -184,6 +188,7 @@ _HEAD = f"""\
 # The brief of this study: what is sought, what is made. 'zoompick run' carries it out.
 # More conditions for [search], if you like, as the options of 'zoompick search':
 # {", ".join(key for section, key in _FILTERS if not _KEYS[section, key].note)}.
+# Products of all days together, if you like, each as often as wanted: {", ".join(f"[[{kind}]]" for kind in KEYS)}.
 """
 _NOTE_COLUMN = 27
 
@@ -237,7 +242,8 @@ def read_brief(path: Path) -> Brief:
         if given is not None:
             kept = sought if place in _FILTERS else values
             kept[key.field] = _read(key, given, place, path, content)
-    return Brief(search=Criteria(None, **sought), **values)
+    extras = extras_of(table, lambda kind, place, key: _line(content, kind, key, place), path.name)
+    return Brief(search=Criteria(None, **sought), extras=extras, **values)
 
 
 def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: str) -> object:
@@ -251,12 +257,29 @@ def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: 
 
 def _check_keys(table: dict[str, Any], content: str) -> None:
     for section, keys in table.items():
+        if section in KEYS:
+            _check_extra(section, keys, content)
+            continue
         if section not in _SECTIONS or not isinstance(keys, dict):
-            raise _unknown(f"[{section}]", sorted(_SECTIONS), _line(content, section, ""))
+            raise _unknown(f"[{section}]", sorted((*_SECTIONS, *KEYS)), _line(content, section, ""))
         for name in keys:
             if (section, name) not in _KEYS:
                 known = sorted(key for own, key in _KEYS if own == section)
                 raise _unknown(f"[{section}] {name}", known, _line(content, section, name))
+
+
+def _check_extra(section: str, entries: object, content: str) -> None:
+    """Keys of sections that may stand there several times."""
+    rows = [entries] if isinstance(entries, dict) else entries
+    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+        line = _line(content, section, "")
+        raise BriefError(
+            f"{BRIEF_NAME}, line {line}: [[{section}]] must be a section.", f"As [[{section}]] and keys below."
+        )
+    for place, row in enumerate(rows):
+        for name in row:
+            if name not in KEYS[section]:
+                raise _unknown(f"[[{section}]] {name}", sorted(KEYS[section]), _line(content, section, name, place))
 
 
 def _unknown(what: str, known: list[str], line: int) -> BriefError:
@@ -267,19 +290,22 @@ def _unknown(what: str, known: list[str], line: int) -> BriefError:
     return BriefError(f"{BRIEF_NAME}, line {line}: {what} is not known.", hint)
 
 
-def _line(content: str, section: str, key: str) -> int:
-    """Line of a key in its section, counted from 1; of the section when the key is empty or not found."""
-    current, section_line = "", 0
+def _line(content: str, section: str, key: str, place: int = 0) -> int:
+    """Line of a key in the n-th section of a name, counted from 1; of the section when the key is not found."""
+    current, section_line, number = "", 0, -1
     for row, line in enumerate(content.splitlines(), 1):
-        header = re.match(r"\s*\[([^\]]+)\]", line)
+        header = re.match(r"\s*\[\[?([^\]]+)\]", line)
         if header:
             current = header[1].strip()
-            section_line = row if current == section else section_line
-        elif key and current == section and re.match(rf"\s*{re.escape(key)}\s*=", line):
+            number += current == section
+            section_line = row if current == section and number == place else section_line
+        elif (key and current == section and number == place and re.match(rf"\s*{re.escape(key)}\s*=", line)) or (
+            not current and re.match(rf"\s*{re.escape(section)}\s*=", line)
+        ):
             return row
     return section_line
 
 
 assert {entry.name for entry in fields(Brief)} == {
     key.field for place, key in _KEYS.items() if place not in _FILTERS
-} | {"search"}
+} | {"search", "extras"}

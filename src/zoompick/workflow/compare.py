@@ -184,9 +184,7 @@ def _changed(
     step = ChangeStep(inputs, target.with_name(f"{target.stem}-change.tif"), recipe, rule=rule)
     difference = DifferenceStep(inputs, target.with_name(f"{target.stem}-difference.tif"), recipe)
     make_files([difference, step], Making(overwrite, report, __version__), Study.find(Path.cwd()))
-    raster = open_raster(step.output)
-    mask = None if wish.area is None else PolygonMask(project(wish.area.polygon, raster.grid.crs), raster.grid)
-    areas = areas_m2(raster, mask)
+    areas = ground_of(step.output, wish.area)
     total = sum(areas.values()) or 1.0
     names = rule.names(step.index_name)
     rows = [_row(code, name, areas.get(code, 0.0), total) for code, name in names.items()]
@@ -205,6 +203,13 @@ def _changed(
     classes = Classes(tuple((_CHANGE_COLOURS[row["value"]], row["name"], row["percent"]) for row in rows))
     panel = Panel(fitted(colours, face_px), coarse.grid, f"change of {step.index_name}")
     return [difference.output, step.output], rows, (sentence,), panel, classes
+
+
+def ground_of(change: Path, area: Area | None = None) -> dict[int, float]:
+    """Square metres of each class of a change layer, inside an area where one is given."""
+    raster = open_raster(change)
+    mask = None if area is None else PolygonMask(project(area.polygon, raster.grid.crs), raster.grid)
+    return areas_m2(raster, mask)
 
 
 def _row(code: int, name: str, area_m2: float, total_m2: float) -> dict[str, Any]:

@@ -48,12 +48,15 @@ class Day(NamedTuple):
         Where its products go.
     inputs : tuple of Path
         Files of the bands of the brief, whether they are here or not.
+    classes : tuple of Path
+        Class layers of its scenes.
     """
 
     date: str
     scenes: tuple[Scene, ...]
     folder: Path
     inputs: tuple[Path, ...]
+    classes: tuple[Path, ...] = ()
 
     @property
     def clip(self) -> Path:
@@ -62,6 +65,11 @@ class Day(NamedTuple):
 
 
 def _none(wanted: Wanted, days: Sequence[Day]) -> Iterable[Step]:
+    return ()
+
+
+def no_day(wanted: Wanted, day: Day) -> Iterable[Step]:
+    """No step for a day alone: of kinds that look at all days together."""
     return ()
 
 

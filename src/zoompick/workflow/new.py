@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 
@@ -36,6 +36,10 @@ class NewStudy:
         Percent of a scene, at most; None for 20, and for no limit where the collections tell no cloud.
     window : bool
         Fetch only the area's part of each file.
+    more : mapping of (section, key) to object
+        Other values of the brief in place of those that a new one starts with.
+    tail : str
+        Sections at its end: products of all days together.
     """
 
     name: str = ""
@@ -45,6 +49,8 @@ class NewStudy:
     dates: Sequence[str] = ()
     cloud: float | None = None
     window: bool = False
+    more: Mapping[tuple[str, str], object] = field(default_factory=dict)
+    tail: str = ""
 
 
 def new_study(folder: Path, wish: NewStudy) -> Study:
@@ -69,7 +75,7 @@ def new_study(folder: Path, wish: NewStudy) -> Study:
     }
     if wish.dates:
         given["search", "dates"] = list(wish.dates)
-    study = Study.create(folder, brief_text(given))
+    study = Study.create(folder, brief_text(given | dict(wish.more)) + wish.tail)
     with act(study.journal_file, "new", study=given["study", "name"]):
         if wish.area is not None:
             write_json(study.area_file, wish.area.to_feature())

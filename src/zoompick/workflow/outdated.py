@@ -89,7 +89,7 @@ def _basis(study: Study, brief: Brief) -> str:
     made_of = (
         str(brief.crs), brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites, brief.stretch,
         brief.gamma, brief.saturation, brief.brightness, brief.contrast,
-        brief.indices, str(brief.folder), brief.name,
+        brief.indices, str(brief.folder), brief.name, brief.extras,
     )  # fmt: skip
     hasher = hashlib.sha256(repr(made_of).encode())
     for path in (study.area_file, study.shortlist_file):

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from zoompick.area.model import Area
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import BriefError
 from zoompick.files import unique_names
 from zoompick.raster.grid import Grid
@@ -77,6 +77,7 @@ def plan_study(
             group,
             study.products(name),
             tuple(p for scene in group for p in band_paths(study, scene, brief.bands)),
+            tuple(p for scene in group for p in band_paths(study, scene, [CLASS_BAND])),
         )
         for name, (day, group) in zip(folder_names(brief, area, days), days.items(), strict=True)
     ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.items import band_files, scene_of
 from zoompick.imagery.sidecar import read_sidecar
+from zoompick.workflow.kind import Day, Kind, Wanted, no_day
 from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
@@ -170,6 +171,21 @@ def steps_of(
     )
 
 
+def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
+    """The blends of the brief, of all scenes of all days, or of each span of time."""
+    for extra in wanted.brief.extras:
+        if extra.kind != "blend":
+            continue
+        rules = BlendRules.parse(str(extra["by"]), extra["least"], extra["hide"], extra["grow_m"])
+        spans: dict[str, list[Path]] = {}
+        for day in days:
+            name = _span_name(datetime.fromisoformat(day.date), extra["every"]) if extra["every"] else ""
+            spans.setdefault(name, []).extend((*day.inputs, *day.classes))
+        for name, files in sorted(spans.items()):
+            target = wanted.root / f"{extra.name}{'-' if name else ''}{name}.tif"
+            yield from steps_of(list(dict.fromkeys(files)), target, wanted.brief.bands, wanted.grid, rules)
+
+
 def by_span(files: Sequence[Path], span: str) -> dict[str, list[Path]]:
     """Files by the span of time that their scenes are in; one without a name for no span.
 
@@ -213,3 +229,6 @@ def _span_name(when: datetime, span: str) -> str:
     year = when.year - (when.month < 3)
     end = (start + 1) % 12 + 1
     return f"{year}-{start:02d}_{year + (end < start)}-{end:02d}"
+
+
+KIND = Kind("blend", no_day, of_study)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import GridError, UsageError
+from zoompick.workflow.kind import Day, Kind, Wanted, no_day
 from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
@@ -100,3 +102,30 @@ class ChangeStep(DifferenceStep):
         from zoompick.imagery.change import Change
 
         return Change(self._difference(sources), self.rule, self.index_name)
+
+
+def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
+    """The comparisons of the brief: the first day with the last."""
+    if len(days) < 2:
+        return
+    from zoompick.imagery import recipes
+    from zoompick.imagery.change import Rule
+
+    ends = (days[0].clip, days[-1].clip)
+    for extra in wanted.brief.extras:
+        if extra.kind == "compare":
+            recipe = recipes.index(str(extra["index"]))
+            rule = Rule(extra["above"], extra["by"])
+            yield DifferenceStep(ends, wanted.root / f"{extra.name}-difference.tif", recipe)
+            yield ChangeStep(ends, wanted.root / f"{extra.name}.tif", recipe, rule=rule)
+
+
+def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
+    """Bands of each index that is compared."""
+    from zoompick.imagery import recipes
+
+    named = {str(extra["index"]) for extra in wanted.brief.extras if extra.kind == "compare"}
+    return {name: recipes.index(name).formula.bands for name in sorted(named)}
+
+
+KIND = Kind("compare", no_day, of_study, needs)

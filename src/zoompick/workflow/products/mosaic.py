@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.imagery.items import band_files
+from zoompick.workflow.kind import Day, Kind, Wanted, no_day
 from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
@@ -112,6 +113,25 @@ class SceneLayerStep(MosaicStep):
         return SceneLayer(sources.once((self.inputs, self.bands, self.grid, self.rules), self._mosaic))
 
 
+def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
+    """The mosaics of the brief, of all scenes of all days."""
+    files = tuple(dict.fromkeys(path for day in days for path in (*day.inputs, *day.classes)))
+    for extra in wanted.brief.extras:
+        if extra.kind != "mosaic" or not files:
+            continue
+        order, _, day = str(extra["order"]).partition("=")
+        rules = MosaicRules(
+            order, date.fromisoformat(day) if day else None, extra["hide"], extra["grow_m"], extra["clear_only"],
+            extra["feather_m"], extra["match"],
+        )  # fmt: skip
+        target = wanted.root / f"{extra.name}.tif"
+        yield MosaicStep(files, target, wanted.brief.bands, grid=wanted.grid, rules=rules)
+        yield SceneLayerStep(files, beside(target), wanted.brief.bands, grid=wanted.grid, rules=rules)
+
+
 def beside(mosaic: Path) -> Path:
     """The scene layer of a mosaic."""
     return mosaic.with_name(f"{mosaic.stem}-scenes{mosaic.suffix}")
+
+
+KIND = Kind("mosaic", no_day, of_study)
