@@ -327,7 +327,7 @@ def test_products_are_judged_by_the_brief_as_it_is_now(study, program):
     assert set(status["products"].values()) == {"up to date"} and len(status["products"]) == 6
     brief = (study / "study.toml").read_text()
     # Another stretch: the composites, and nothing else, are out of date for all three.
-    (study / "study.toml").write_text(brief.replace("stretch = [2, 98]", "stretch = [5, 95]"))
+    (study / "study.toml").write_text(brief.replace("stretch = [0.5, 99.7]", "stretch = [5, 95]"))
     state = program("status", "--json", cwd=study).json["products"]
     assert {name.split("/")[-1] for name, told in state.items() if told == "out of date"} == {
         "natural.tif",
