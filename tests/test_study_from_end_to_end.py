@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import multiprocessing
 import os
+import re
 import shutil
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
@@ -415,12 +416,19 @@ def test_demo_tells_the_story(program, tmp_path):
     result = program("demo", "fen")
     assert result.code == 0, result.err
     assert "zoompick standin serve" in result.out
-    days = sorted(path.name for path in (tmp_path / "fen" / "products").iterdir())
+    products = tmp_path / "fen" / "products"
+    days = sorted(path.name for path in products.iterdir() if path.is_dir())
     assert len(days) == 2
-    wet = []
+    wet, water = [], []
     for day in days:
         with tifffile.TiffFile(tmp_path / "fen" / "products" / day / "ndwi.tif") as tiff:
             ndwi = tiff.pages[0].asarray()
         wet.append(np.nanmean((ndwi > 0)[np.isfinite(ndwi)]))
+        water.append(np.where(np.isfinite(ndwi), ndwi > 0, np.nan))
     assert wet[1] > wet[0] + 0.03
+    hectares = np.nansum(water[1] - water[0]) * 64 / 1e4
+    told = re.search(r"open water grew by (\d+) ha", result.out)
+    assert told and float(told[1]) == pytest.approx(hectares, rel=0.01, abs=0.6)
+    picture = imagecodecs.png_decode((products / "compare.png").read_bytes())
+    assert picture.shape[1] == 1280 and len(list(products.glob("clear*.tif"))) == 3
     assert program("demo", "fen").code == 0
