@@ -27,6 +27,11 @@ FORMULAS = (
 
 def prepare(folder: Path, side: int) -> None:
     """Four bands, twelve dates of one band with gaps, a JPEG 2000 of many tiles."""
+    timed(lambda: made(folder, side))
+
+
+def made(folder: Path, side: int) -> None:
+    """The files."""
     inputs(folder, side)
     for number in range(DATES):
         path = folder / f"date-{number}.tif"

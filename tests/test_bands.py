@@ -8,6 +8,7 @@ import zipfile
 
 import h5py
 import numpy as np
+import tifffile
 
 from helpers import foreign_tiff, grid, noise
 from zoompick.raster.opening import open_raster
@@ -80,3 +81,18 @@ def test_containers_are_split_into_bands(tmp_path, program):
             np.testing.assert_array_equal(raster.read(raster.grid.window)[0], file[name][...])
             assert raster.bands[0].scale == 0.5
     assert program("bands", "split", "c.h5", "--to", "out", cwd=tmp_path).code == 2
+
+
+def test_bands_are_named_by_wavelength_and_files_packed_as_asked(tmp_path, program):
+    delivery(tmp_path / "a")
+    done = program("stack", f"a.zip#{ID}/8m/{ID}-red.jp2", f"a.zip#{ID}/8m/{ID}-nir.jp2", "--bands", "850nm,0.66um",
+                   "--compression", "zstd", "--out", "s", cwd=tmp_path)  # fmt: skip
+    assert done.code == 0, done.err
+    assert "850nm is nir, 0.848 µm." in done.err
+    with tifffile.TiffFile(tmp_path / "s.tif") as tiff:
+        assert tiff.pages[0].compression.name == "ZSTD"
+    assert [band.name for band in open_raster(tmp_path / "s.tif").bands] == ["nir", "red"]
+    far = program("stack", f"a.zip#{ID}/8m/{ID}-red.jp2", "--bands", "2200nm", "--out", "t", cwd=tmp_path)
+    assert far.code == 2 and "No band lies near 2200nm" in far.err
+    odd = program("stack", f"a.zip#{ID}/8m/{ID}-red.jp2", "--compression", "best", "--out", "t", cwd=tmp_path)
+    assert odd.code == 2 and "deflate" in odd.err

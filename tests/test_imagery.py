@@ -303,3 +303,28 @@ def test_picture_with_world_file(tmp_path):
     smaller = write_png(open_raster(tmp_path / "a.tif"), tmp_path / "b.png", 50)
     assert (smaller.width, smaller.pixel_x) == (40, 16)
     assert float(world_file(smaller).split()[0]) == 16
+
+
+def clip_by_hand(raster, polygon, outside=False):
+    """Pixels whose centre shapely puts inside, or outside."""
+    place = raster.grid
+    x = place.west + (np.arange(place.width) + 0.5) * place.pixel_x
+    y = place.north - (np.arange(place.height) + 0.5) * place.pixel_y
+    inside = shapely.contains_xy(polygon, *np.meshgrid(x, y))
+    return np.where(inside ^ outside, raster.read(place.window), 0)
+
+
+def test_clips_outside_with_the_whole_extent_and_on_blocks():
+    raster = Memory(noise((2, 300, 400)), grid(400, 300), 0)
+    flat = shapely.Point(753701.3, 5718999.7).buffer(611)
+    polygon = project(flat, LONLAT, raster.grid.crs)
+    wanted = clip_by_hand(raster, flat)
+    kept = Clip(raster, polygon, keeps_extent=True)
+    assert kept.grid == raster.grid and (kept.read(raster.grid.window) != wanted).mean() < 2e-4
+    outside = Clip(raster, polygon, is_outside=True)
+    assert (outside.read(raster.grid.window) != clip_by_hand(raster, flat, True)).mean() < 2e-4
+    loose = Clip(raster, polygon, loose_to=64)
+    col, row = loose.grid.offset_in(raster.grid)
+    assert col % 64 == row % 64 == 0 and (col, row) != (0, 0)
+    window = loose.grid.window.moved(round(col), round(row))
+    np.testing.assert_array_equal(loose.read(loose.grid.window), kept.read(window))

@@ -58,6 +58,7 @@ def mosaic(
         bool, typer.Option("--match", help="Bring scenes to the brightness of the first, by their overlaps.")
     ] = False,
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -72,13 +73,14 @@ def mosaic(
     rule, day = _order(order)
     rules = MosaicRules(rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match)
     given = options.area_given(area, box, around)
-    grid = grid_for(files, options.names(bands), given, crs, pixel, like)
+    names = options.band_names(bands, files)
+    grid = grid_for(files, names, given, crs, pixel, like)
     target = options.with_ending(out or Path("mosaic.tif"))
     made = (
-        MosaicStep(tuple(files), target, options.names(bands), grid=grid, rules=rules),
-        SceneLayerStep(tuple(files), beside(target), options.names(bands), grid=grid, rules=rules),
+        MosaicStep(tuple(files), target, names, grid=grid, rules=rules),
+        SceneLayerStep(tuple(files), beside(target), names, grid=grid, rules=rules),
     )
-    make_plain(made, overwrite, as_json)
+    make_plain(made, overwrite, as_json, compression)
 
 
 def blend(
@@ -107,6 +109,7 @@ def blend(
         int, typer.Option("--least", metavar="DATES", help="No data where fewer dates show the ground.")
     ] = 1,
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -120,14 +123,14 @@ def blend(
 
     rules = BlendRules.parse(by, least, meanings(hide), metres(grow))
     given = options.area_given(area, box, around)
-    names = options.names(bands)
+    names = options.band_names(bands, files)
     grid = grid_for(files, names, given, crs, pixel, like)
     target = options.with_ending(out or Path("blend.tif"))
     steps = []
     for name, own in by_span(files, every).items():
         one = target.with_name(f"{target.stem}-{name}{target.suffix}") if name else target
         steps.append(steps_of(own, one, names, grid, rules))
-    make_plain([step for group in steps for step in group], overwrite, as_json)
+    make_plain([step for group in steps for step in group], overwrite, as_json, compression)
 
 
 def mask(
@@ -153,6 +156,7 @@ def mask(
     around: options.Around = "",
     like: Like = None,
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -171,18 +175,19 @@ def mask(
     if not rule.is_test and rule.text.strip() not in rule.bands:
         raise UsageError(f"'{where}' is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
     given = options.area_given(area, box, around)
+    names = options.band_names(bands, files)
     step = MaskStep(
         tuple(files),
         options.with_ending(out or Path("masked.tif" if apply else "mask.tif")),
         rule=rule,
-        grid=grid_for(files, options.names(bands), None, "", None, like),
-        bands=options.names(bands),
+        grid=grid_for(files, names, None, "", None, like),
+        bands=names,
         grow_m=metres(grow),
         shrink_m=metres(shrink),
         outside=given.polygon if given else None,
         is_applied=apply,
     )
-    make_plain([step], overwrite, as_json)
+    make_plain([step], overwrite, as_json, compression)
 
 
 def align(
@@ -196,6 +201,7 @@ def align(
     ] = False,
     limit: Annotated[float, typer.Option("--limit", metavar="PIXELS", help="A smaller shift is left alone.")] = 0.1,
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -211,7 +217,7 @@ def align(
     if not 0 <= limit < 100:
         raise UsageError(f"A limit of {limit:g} px cannot be used.", "As --limit 0.1.")
     target = options.with_ending(out or Path(f"{file.stem}-aligned.tif"))
-    make_plain([AlignStep((file, to), target, band, limit_px=limit, each=each)], overwrite, as_json)
+    make_plain([AlignStep((file, to), target, band, limit_px=limit, each=each)], overwrite, as_json, compression)
 
 
 def grid_for(

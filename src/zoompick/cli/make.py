@@ -39,6 +39,7 @@ def stack(
         str, typer.Option("--swath", metavar="WAY", help="Pixels of a swath: nearest, or mean (by distance).")
     ] = "nearest",
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -65,12 +66,12 @@ def stack(
     step = StackStep(
         tuple(files),
         options.with_ending(out or Path("stack.tif")),
-        options.names(bands),
+        options.band_names(bands, files),
         grid,
         options.names(classes),
         is_weighted=_is_mean(swath),
     )
-    make_plain([step], overwrite, as_json)
+    make_plain([step], overwrite, as_json, compression)
 
 
 def _is_mean(swath: str) -> bool:
@@ -103,34 +104,49 @@ def clip(
     area: options.AreaText = "",
     box: options.Box = None,
     around: options.Around = "",
+    like: Annotated[
+        Path | None, typer.Option("--like", metavar="FILE", help="The ground of another raster, as a box.")
+    ] = None,
     touch: Annotated[bool, typer.Option("--touch", help="Keep every pixel the outline passes through.")] = False,
+    outside: Annotated[bool, typer.Option("--outside", help="Keep what lies outside instead.")] = False,
+    keep: Annotated[
+        bool, typer.Option("--keep", help="Keep the file's extent; what is cut away is no-data.")
+    ] = False,
+    loose: Annotated[
+        bool, typer.Option("--loose", help="Widen the extent to whole blocks, which are then passed on as stored.")
+    ] = False,
+    buffer: Annotated[
+        str, typer.Option("--buffer", metavar="DISTANCE", help="Grow the area by 500m, or shrink it by -200m.")
+    ] = "",
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
     """Cut a file to the area; outside is no-data."""
+    from zoompick.area.coordinates import parse_length_m
     from zoompick.errors import UsageError
+    from zoompick.geo.geodesy import buffered
     from zoompick.study.folder import Study
     from zoompick.workflow.products.clip import ClipStep
 
     if file is None:
-        _refuse_options({"--area": area, "--box": box, "--around": around, "--touch": touch, "--out": out})
+        _refuse_options(
+            {"--area": area, "--box": box, "--around": around, "--like": like, "--touch": touch, "--out": out,
+             "--outside": outside, "--keep": keep, "--loose": loose, "--buffer": buffer}
+        )  # fmt: skip
         _in_study("clip", as_json)
         return
-    given = options.area_given(area, box, around)
+    given = options.area_given(area, box, around, like=like)
     study = Study.find(Path.cwd())
     if given is None and study is not None:
         given = study.area()
     if given is None:
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
+    polygon = buffered(given.polygon, parse_length_m(buffer)) if buffer else given.polygon
+    target = options.with_ending(out) if out else _beside(file, "clip")
     make_plain(
-        [
-            ClipStep(
-                (file,), options.with_ending(out) if out else _beside(file, "clip"), area=given.polygon, touch=touch
-            )
-        ],
-        overwrite,
-        as_json,
+        [ClipStep((file,), target, touch, outside, keep, loose, area=polygon)], overwrite, as_json, compression
     )
 
 
@@ -171,6 +187,7 @@ def composite(
     box: options.Box = None,
     around: options.Around = "",
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -188,7 +205,9 @@ def composite(
     if recipe and bands:
         raise UsageError("A recipe and bands were given.", "Give one of them.")
     chosen = [recipes.composite(name) for name in options.names(recipe)]
-    chosen += [recipes.own_composite(_named(file, options.names(bands)))] if bands else []
+    chosen += (
+        [recipes.own_composite(_named(file, options.band_names(bands, [file] if file else [])))] if bands else []
+    )
     shape = {"gamma": gamma, "brightness": brightness, "contrast": contrast, "saturation": saturation}
     if same_stretch_as is not None and (stretch or any(value is not None for value in shape.values())):
         raise UsageError("--same-stretch-as gives all shades.", "Leave out --stretch, --gamma and the like.")
@@ -215,7 +234,7 @@ def composite(
         )
         for entry in chosen
     ]
-    make_plain(steps, overwrite, as_json)
+    make_plain(steps, overwrite, as_json, compression)
 
 
 def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
@@ -248,6 +267,7 @@ def index(
     ] = "",
     listed: options.Listed = False,
     out: options.Out = None,
+    compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
@@ -281,7 +301,7 @@ def index(
         IndexStep((file,), options.with_ending(out) if out else _beside(file, entry.name), recipe=entry)
         for entry in chosen
     ]
-    make_plain(steps, overwrite, as_json)
+    make_plain(steps, overwrite, as_json, compression)
 
 
 def _beside(file: Path, word: str) -> Path:
@@ -297,7 +317,7 @@ def _refuse_options(given: dict[str, Any]) -> None:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")
 
 
-def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool) -> None:
+def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compression: str = "") -> None:
     """Make products of plain files, all of the same, in one pass."""
     from zoompick.errors import UsageError
 
@@ -311,7 +331,9 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool) -> None:
     from zoompick.workflow.step import Making
 
     with show.progress() as report:
-        made = make_files(steps, Making(overwrite, report, __version__), Study.find(Path.cwd()))
+        made = make_files(
+            steps, Making(overwrite, report, __version__, compression=compression), Study.find(Path.cwd())
+        )
     _show(as_json, made, of_study=False)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -11,9 +12,14 @@ if TYPE_CHECKING:
     from zoompick.area.model import Area
 
 Json = Annotated[bool, typer.Option("--json", help="Print JSON in place of a table.")]
-Bands = Annotated[str, typer.Option("--bands", metavar="A,B,C", help="Bands by common name, in the order wanted.")]
+Bands = Annotated[
+    str, typer.Option("--bands", metavar="A,B,C", help="Bands by name or wavelength (850nm), in the order wanted.")
+]
 Listed = Annotated[bool, typer.Option("--list", help="List the recipes, and which of them the bands allow.")]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to write.")]
+Compression = Annotated[
+    str, typer.Option("--compression", metavar="NAME", help="deflate, zstd, lzw or none; jpeg or webp for pictures.")
+]
 Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
 DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")]
 AreaText = Annotated[
@@ -54,6 +60,22 @@ def names(text: str) -> tuple[str, ...]:
     twice = next((word for word in found if found.count(word) > 1), None)
     if twice:
         raise UsageError(f"The band {twice} is named twice in '{text}'.", "Name each once.")
+    return found
+
+
+def band_names(text: str, files: Sequence[Path]) -> tuple[str, ...]:
+    """Bands of files by name or wavelength; for a wavelength it is said which band was taken."""
+    found = names(text)
+    if not found or not files:
+        return found
+    from zoompick.cli import show
+    from zoompick.workflow import wavelengths
+
+    if not any(map(wavelengths.is_wavelength, found)):
+        return found
+    found, told = wavelengths.named(found, files)
+    for sentence in told:
+        show.note(sentence)
     return found
 
 

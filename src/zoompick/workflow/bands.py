@@ -98,6 +98,10 @@ def _addresses(address: str) -> Iterator[str]:
         else:
             yield address
         return
+    outer, mark, _ = address.rpartition("#")
+    if mark and Path(outer).is_file():
+        yield address
+        return
     folder = Path(address)
     if not folder.is_dir():
         raise NothingFoundError(f"There is no {address}.", "Give a file, a folder, an archive or an address.")

@@ -8,7 +8,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -171,6 +171,8 @@ class Making:
         Where blocks are computed; threads of this process by default.
     digest : callable
         Multihash of a file; what remembers it need not read the file again.
+    compression : str
+        In place of the usual one.
     """
 
     may_replace: bool = False
@@ -178,6 +180,7 @@ class Making:
     version: str = ""
     executor: Executor | None = None
     digest: Callable[[Path], str] = multihash_of
+    compression: str = ""
 
 
 def make(step: Step, how: Making | None = None) -> Made:
@@ -203,6 +206,9 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
     """
     how = how or Making()
     origins = [step.origin(lambda path: digest_of(path, how.digest)) for step in steps]
+    if how.compression:
+        more = {"compression": how.compression}
+        origins = [replace(origin, options={**origin.options, **more}) for origin in origins]
     made = {
         place: Made(step.name, step.output, True)
         for place, (step, origin) in enumerate(zip(steps, origins, strict=True))
@@ -224,9 +230,10 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
         rasters = [steps[place].build(sources) for place in wanted]
         for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
             how.report(Noted(note))
+        forms = [steps[place].write_options(raster) for place, raster in zip(wanted, rasters, strict=True)]
+        forms = [replace(form, compression=how.compression) for form in forms] if how.compression else forms
         jobs = [
-            Job(raster, steps[place].output, steps[place].write_options(raster))
-            for place, raster in zip(wanted, rasters, strict=True)
+            Job(raster, steps[place].output, form) for place, raster, form in zip(wanted, rasters, forms, strict=True)
         ]
         for place, raster, written in zip(
             wanted, rasters, write_together(jobs, how.report, how.executor), strict=True

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import Sources, Step
@@ -22,16 +23,24 @@ class ClipStep(Step):
 
     area: Shape = field(kw_only=True)
     touch: bool = False
+    is_outside: bool = False
+    keeps_extent: bool = False
+    is_loose: bool = False
 
     def options(self) -> dict[str, Any]:
-        """Area and rule for edge pixels."""
-        return {"area": geojson_of(self.area), "touch": self.touch}
+        """Area and rules."""
+        told: dict[str, Any] = {"area": geojson_of(self.area), "touch": self.touch}
+        told |= {"outside": True} if self.is_outside else {}
+        told |= {"keep": True} if self.keeps_extent else {}
+        return told | ({"loose": True} if self.is_loose else {})
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.clip.Clip`."""
         from zoompick.imagery.clip import Clip
 
-        return Clip(sources.open(self.inputs[0]), self.area, self.touch)
+        loose_to = settings.whole("tile_px") if self.is_loose else 0
+        source = sources.open(self.inputs[0])
+        return Clip(source, self.area, self.touch, self.is_outside, self.keeps_extent, loose_to)
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
