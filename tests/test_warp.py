@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import scipy.ndimage
@@ -71,3 +73,33 @@ def test_outside_is_no_data_and_windows_agree_with_the_whole():
     with pytest.raises(GridError, match="no-data"):
         Warped(Memory(values, SOURCE), place)
     assert laid_on(Memory(values, SOURCE, 0), SOURCE).read(SOURCE.window).shape == values.shape
+
+
+@pytest.mark.parametrize(("kernel", "order"), [("nearest", 0), ("cubic", 3), ("lanczos", 3)])
+def test_wider_kernels_follow_smooth_ground_and_never_reach_over_gaps(kernel, order):
+    rng = np.random.default_rng(8)
+    smooth = scipy.ndimage.gaussian_filter(rng.normal(size=(160, 200)), 4) * 20000 + 4000
+    pixels = smooth.clip(1, 9000).astype(np.float32)[np.newaxis]
+    place = target(32729, 8.0)
+    cols, rows = exact_positions(place)
+    got = laid_on(Memory(pixels, SOURCE, -1), place, "smooth", kernel).read(place.window)[0]
+    wanted = scipy.ndimage.map_coordinates(pixels[0].astype(float), [rows, cols], order=order, mode="nearest")
+    steepest = np.abs(np.diff(pixels[0])).max()
+    assert np.abs(got - wanted).max() < (1.5 * steepest if kernel == "nearest" else 0.1 * steepest)
+    assert np.median(np.abs(got - wanted)) < 0.01 * steepest
+    holed = pixels.copy()
+    holed[0, 70:90, 90:110] = -1
+    seen = laid_on(Memory(holed, SOURCE, -1), place, "smooth", kernel).read(place.window)[0]
+    there = seen != -1
+    assert np.abs(seen - got)[there].max() < 1.5 * steepest, "nothing of the gap comes into a neighbour"
+    assert (seen == got)[there].mean() > 0.9
+    assert (seen == -1).sum() == pytest.approx(400, abs=30)
+
+
+def test_a_checkerboard_shows_no_half_pixel_shift():
+    board = (np.indices((64, 64)).sum(axis=0) % 2 * 1000 + 100).astype(np.float32)[np.newaxis]
+    source = Memory(board, grid(64, 64), -1)
+    for kernel in ("bilinear", "nearest", "cubic", "lanczos"):
+        moved = replace(source.grid, west=source.grid.west + 0.02)
+        got = laid_on(source, moved, "smooth", kernel).read(moved.window)[0]
+        assert np.abs(got[8:-8, 8:-8] - board[0, 8:-8, 8:-8]).max() < 40, kernel

@@ -57,6 +57,7 @@ def mosaic(
     match: Annotated[
         bool, typer.Option("--match", help="Bring scenes to the brightness of the first, by their overlaps.")
     ] = False,
+    resampling: options.Resampling = "bilinear",
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -71,7 +72,9 @@ def mosaic(
     from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
 
     rule, day = _order(order)
-    rules = MosaicRules(rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match)
+    rules = MosaicRules(
+        rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match, options.kernel(resampling)
+    )
     given = options.area_given(area, box, around)
     names = options.band_names(bands, files)
     grid = grid_for(files, names, given, crs, pixel, like)

@@ -38,6 +38,7 @@ def stack(
     swath: Annotated[
         str, typer.Option("--swath", metavar="WAY", help="Pixels of a swath: nearest, or mean (by distance).")
     ] = "nearest",
+    resampling: options.Resampling = "bilinear",
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -70,6 +71,7 @@ def stack(
         grid,
         options.names(classes),
         is_weighted=_is_mean(swath),
+        kernel=options.kernel(resampling),
     )
     make_plain([step], overwrite, as_json, compression)
 

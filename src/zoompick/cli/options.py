@@ -20,6 +20,12 @@ Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to
 Compression = Annotated[
     str, typer.Option("--compression", metavar="NAME", help="deflate, zstd, lzw or none; jpeg or webp for pictures.")
 ]
+Resampling = Annotated[
+    str,
+    typer.Option(
+        "--resampling", metavar="WAY", help="bilinear, nearest, cubic or lanczos; classes stay as they are."
+    ),
+]
 Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
 DryRun = Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")]
 AreaText = Annotated[
@@ -104,3 +110,13 @@ def area_given(
 def with_ending(path: Path, ending: str = ".tif") -> Path:
     """A path with an ending, where it has none."""
     return path if path.suffix else path.with_suffix(ending)
+
+
+def kernel(text: str) -> str:
+    """A way to resample; UnknownNameError names those there are."""
+    from zoompick.errors import UnknownNameError
+    from zoompick.raster.warp import KERNELS
+
+    if text not in KERNELS:
+        raise UnknownNameError.of("way to resample", text, KERNELS)
+    return text

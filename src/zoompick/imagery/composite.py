@@ -9,6 +9,7 @@ import numpy as np
 
 from zoompick.imagery.curves import Curve
 from zoompick.imagery.tone import Tone
+from zoompick.raster import kernels
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band, Derived, Pixels, Raster, valid_mask
 
@@ -63,7 +64,7 @@ class Composite(Derived):
                 table[stored[number]] if table is not None else _whole(curve.shades(stored[number], self._tone))
             )
         if self._tone.saturation != 1:
-            out = _saturated(out, self._tone.saturation)
+            out = np.maximum(kernels.saturated(out, self._tone.saturation), 1)
         out[:, ~valid] = 0
         return out if bands is None else out[list(bands)]
 
@@ -82,14 +83,3 @@ def _tables(dtype: np.dtype[Any], curves: Sequence[Curve], tone: Tone) -> list[A
 
 def _whole(shades: Pixels) -> Pixels:
     return np.rint(shades).astype(np.uint8)
-
-
-def _saturated(shades: Pixels, saturation: float) -> Pixels:
-    """Colours further from the grey of the same brightness, or nearer to it."""
-    picture = shades.astype(np.float32)
-    grey = picture.mean(axis=0)
-    picture -= grey
-    picture *= np.float32(saturation)
-    picture += grey
-    np.rint(picture, out=picture)
-    return np.clip(picture, 1, 255, out=picture).astype(np.uint8)

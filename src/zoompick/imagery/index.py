@@ -10,6 +10,7 @@ import numpy as np
 from zoompick.imagery.formula import Formula
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band, Derived, Pixels, Raster, band_index, valid_mask
+from zoompick.raster.shared import Shared
 
 
 class Index(Derived):
@@ -52,7 +53,10 @@ class Index(Derived):
         for place, (name, index) in enumerate(zip(self.formula.bands, self._indices, strict=True)):
             band = self.source.bands[index]
             # In single precision a reflectance of exactly 0 would come out as noise, and 0 / 0 as a value.
-            values[name] = stored[place].astype(np.float64) * band.scale + band.offset
+            if isinstance(self.source, Shared):
+                values[name] = self.source.physical(window, index)
+            else:
+                values[name] = stored[place].astype(np.float64) * band.scale + band.offset
         result = np.asarray(self.formula.compute(values), np.float32)
         valid &= np.isfinite(result)
         return np.where(valid, result, np.float32("nan"))[np.newaxis]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import OrderedDict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,13 +14,15 @@ from zoompick.errors import UsageError
 from zoompick.imagery.sightings import Sighting, scene_rows
 from zoompick.imagery.stack import Stack
 from zoompick.raster import kernels
-from zoompick.raster.coded import CodedBlock
+from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Derived, Pixels, fill_value, valid_mask
+from zoompick.raster.raster import Band, Derived, Pixels, Raster, fill_value, notes_of, valid_mask
 from zoompick.raster.resample import finish
+from zoompick.raster.shared import KEPT_BYTES, Shared
 
 _LEAST_WEIGHT = 1e-6
 _SHARES_KEPT = 6
+_LEAST_KEPT = 8 << 20
 
 
 @dataclass(frozen=True)
@@ -94,10 +96,13 @@ class Mosaic(Stack):
     ) -> None:
         if not found:
             raise UsageError("There is nothing to make a mosaic of.", "Give files.")
+        # Owners, values and shares of a window look at the same pixels: they are read once.
+        kept = max(_LEAST_KEPT, KEPT_BYTES // len(found))
+        found = [replace(one, raster=Shared(one.raster, kept)) for one in found]
         self.found = tuple(found)
         count = len(found[0].raster.bands)
         parts = [[_OneOf(one.raster, band) for one in found] for band in range(count)]
-        notes = dict.fromkeys(note for one in found for note in one.raster.notes)
+        notes = dict.fromkeys(note for one in found for note in notes_of(one.raster))
         super().__init__(found[0].raster.grid, parts, [list(range(len(found)))] * count, tuple(notes))
         step = self.grid.pixel_x * (111_320 if self.grid.crs.is_geographic else 1)
         self._halo = math.ceil(feather_m / step)
@@ -236,7 +241,7 @@ class Mosaic(Stack):
 class _OneOf(Derived):
     """One band of a scene's bands."""
 
-    def __init__(self, source: Stack, band: int) -> None:
+    def __init__(self, source: Raster, band: int) -> None:
         super().__init__(source)
         self._index = band
 
@@ -248,8 +253,7 @@ class _OneOf(Derived):
         return self.source.read(window, (self._index,))
 
     def coded(self, window: Window, band: int) -> CodedBlock | None:
-        found: CodedBlock | None = self.source.coded(window, self._index)  # type: ignore[attr-defined]
-        return found
+        return coded_block(self.source, window, self._index)
 
 
 def _there(one: Sighting, window: Window) -> Any:

@@ -15,7 +15,7 @@ from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.deliveries import Layer, OneBand, open_layers
 from zoompick.imagery.items import band_files, scene_of
 from zoompick.imagery.sidecar import read_sidecar, scenes_of
-from zoompick.imagery.stack import Stack, build_stack
+from zoompick.imagery.stack import build_stack
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.part import AtLevel
@@ -72,7 +72,7 @@ class Sighting:
     when : datetime or None
     cloud_percent, off_nadir_deg : float or None
         As the catalogue tells.
-    raster : Stack
+    raster : Raster
         Its bands in the wished order.
     clear : Clear or None
         None where no class layer tells what hides the ground.
@@ -82,7 +82,7 @@ class Sighting:
     when: datetime | None
     cloud_percent: float | None
     off_nadir_deg: float | None
-    raster: Stack
+    raster: Raster
     clear: Clear | None = None
 
     @property
@@ -105,6 +105,7 @@ def sightings(
     hide: Sequence[str] = HIDDEN,
     grow_m: float = 0,
     coarse: bool = False,
+    kernel: str = "bilinear",
 ) -> list[Sighting]:
     """Group files by scene and lay each scene on the grid.
 
@@ -118,6 +119,8 @@ def sightings(
         Metres around what hides that are not trusted.
     coarse : bool
         Overviews will do: for a look at a grid much coarser than the files.
+    kernel : str
+        How pixels are resampled; see :class:`zoompick.raster.warp.Warped`.
 
     Raises
     ------
@@ -145,7 +148,7 @@ def sightings(
         if lacking or not wanted:
             what = f"lacks {', '.join(lacking)}" if lacking else "has no band that all others have"
             raise UsageError(f"{_name_of(groups[key])} {what}.", "Leave it out, or name `bands` that all have.")
-    return [_sighting(groups[key], wanted, grid, hide, grow_m) for key in plain]
+    return [_sighting(groups[key], wanted, grid, hide, grow_m, kernel) for key in plain]
 
 
 def _coarse(layer: Layer, grid: Grid) -> Layer:
@@ -168,7 +171,7 @@ def _name_of(layers: Sequence[Layer]) -> str:
 
 
 def _sighting(
-    layers: Sequence[Layer], bands: Sequence[str], grid: Grid, hide: Sequence[str], grow_m: float
+    layers: Sequence[Layer], bands: Sequence[str], grid: Grid, hide: Sequence[str], grow_m: float, kernel: str
 ) -> Sighting:
     path = layers[0].path
     scene = scene_of(path)
@@ -180,7 +183,7 @@ def _sighting(
         when,
         scene.cloud_percent if scene is not None else None,
         scene.off_nadir_deg if scene is not None else None,
-        build_stack([layer for layer in layers if layer.method != "class"], bands, grid),
+        build_stack([layer for layer in layers if layer.method != "class"], bands, grid, kernel=kernel),
         _clear(layers, grid, hide, grow_m) if hide else None,
     )
 

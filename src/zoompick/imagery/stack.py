@@ -242,6 +242,7 @@ def build_stack(
     grid: Grid | None = None,
     classes: Sequence[str] = (),
     is_mixed: bool = False,
+    kernel: str = "bilinear",
 ) -> Stack:
     """Choose layers by band name and lay them on one grid.
 
@@ -257,6 +258,8 @@ def build_stack(
         Names of class layers, beside those whose files tell that they are: classes are never averaged.
     is_mixed : bool
         Each band fills its gaps by itself; else a pixel takes all bands from one scene.
+    kernel : str
+        How pixels are resampled; see :class:`zoompick.raster.warp.Warped`.
 
     Raises
     ------
@@ -277,7 +280,7 @@ def build_stack(
     owners = None if is_mixed else _owners(chosen)
     return Stack(
         target,
-        [[laid_on(layer.raster, target, layer.method) for layer in part] for part in chosen],
+        [[laid_on(layer.raster, target, layer.method, kernel) for layer in part] for part in chosen],
         owners,
         _resampled(chosen, target),
     )

@@ -158,10 +158,29 @@ class _Counting:
 
     def __call__(self, window: Window) -> list[tuple[int, Counts]]:
         """For each band the first bin that is not empty, and the counts from there on."""
+        if self._is_plain(window):
+            return self._whole(window)
         found = []
         for values, bins in zip(self.seen.values(window), self.bins, strict=True):
             counts = np.bincount(_bin(values, *bins))
             first = int(np.argmax(counts > 0)) if counts.size else 0
+            found.append((first, counts[first:]))
+        return found
+
+    def _is_plain(self, window: Window) -> bool:
+        """True where all pixels count and a value is its own bin: gaps are taken out of the counts afterwards."""
+        mask, dtype = self.seen.mask, self.seen.raster.dtype
+        is_all = mask is None or mask.clearly_holds(window)
+        return is_all and dtype.kind == "u" and dtype.itemsize <= 2 and all(b == (0.0, 1.0) for b in self.bins)
+
+    def _whole(self, window: Window) -> list[tuple[int, Counts]]:
+        nodata = self.seen.raster.nodata
+        found = []
+        for band in self.seen.raster.read(window, self.seen.bands):
+            counts = np.bincount(band.ravel())
+            if nodata is not None and 0 <= nodata < len(counts) and nodata == int(nodata):
+                counts[int(nodata)] = 0
+            first = int(np.argmax(counts > 0))
             found.append((first, counts[first:]))
         return found
 

@@ -107,6 +107,14 @@ def remap_linear(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     )
 
 
+def remap_wide(band: Pixels, cols: Pixels, rows: Pixels, name: str) -> Pixels:
+    """Values of a float band at positions by a wider kernel, ``cubic`` or ``lanczos``; the edge value goes on."""
+    cv2 = _cv2()
+    how = {"cubic": cv2.INTER_CUBIC, "lanczos": cv2.INTER_LANCZOS4}[name]
+    single = np.ascontiguousarray(band, np.float32)
+    return np.asarray(cv2.remap(single, cols, rows, how, borderMode=cv2.BORDER_REPLICATE))
+
+
 def remap_nearest(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     """Values of the pixels nearest to positions; the edge value goes on."""
     col = np.clip(np.rint(cols).astype(np.int32), 0, band.shape[1] - 1)
@@ -138,6 +146,13 @@ def draw_line(picture: Pixels, points: Pixels, colour: tuple[int, int, int], wid
     canvas = np.ascontiguousarray(picture)
     cv2.polylines(canvas, [fixed[:, None, :]], False, colour, width_px, cv2.LINE_AA, _FRACTION)
     picture[...] = canvas
+
+
+def saturated(picture: Pixels, saturation: float) -> Pixels:
+    """Colours, uint8 of shape (3, rows, cols), further from the grey of the same brightness, or nearer to it."""
+    cv2 = _cv2()
+    mix = np.full((3, 3), (1 - saturation) / 3) + saturation * np.eye(3)
+    return apart(np.asarray(cv2.transform(together(picture), mix)))
 
 
 def grown(mask: Pixels, radius_px: int) -> Pixels:

@@ -14,7 +14,7 @@ from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Derived, Pixels, Raster
 
-_KEPT_BYTES = 96 << 20
+KEPT_BYTES = 96 << 20
 
 
 class Shared(Derived):
@@ -23,14 +23,15 @@ class Shared(Derived):
     It stays in this process: packed for workers elsewhere it is its source alone.
     """
 
-    def __init__(self, source: Raster) -> None:
+    def __init__(self, source: Raster, most_bytes: int = KEPT_BYTES) -> None:
         super().__init__(source)
+        self._most = most_bytes
         self._kept: OrderedDict[Hashable, Future[Any]] = OrderedDict()
         self._held = 0
         self._lock = threading.Lock()
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return Shared, (self.source,)
+        return Shared, (self.source, self._most)
 
     @property
     def levels(self) -> tuple[Grid, ...]:
@@ -46,6 +47,16 @@ class Shared(Derived):
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         """The source's block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
         found: CodedBlock | None = self._once(("coded", window, band), lambda: coded_block(self.source, window, band))
+        return found
+
+    def physical(self, window: Window, band: int) -> Pixels:
+        """Values of a band after scale and offset, as float64; what is missing there is of no meaning."""
+        about = self.bands[band]
+
+        def make() -> Pixels:
+            return np.asarray(self._band(window, band, 0)[0].astype(np.float64) * about.scale + about.offset)
+
+        found: Pixels = self._once(("physical", window, band), make)
         return found
 
     def _band(self, window: Window, band: int, level: int) -> Pixels:
@@ -75,7 +86,7 @@ class Shared(Derived):
     def _note(self, size: int) -> None:
         with self._lock:
             self._held += size
-            while self._held > _KEPT_BYTES and self._kept:
+            while self._held > self._most and self._kept:
                 oldest = next(iter(self._kept))
                 if not self._kept[oldest].done():
                     return

@@ -26,6 +26,9 @@ from zoompick.raster.turn import around
 _STEP_PX, _BEFORE = 32, 1e-6
 _LIMIT_PX = 0.05
 _MOST_SOURCE_PX = 20_000
+_WIDE = {"cubic": 2, "lanczos": 4}
+"""Kernels wider than bilinear, and how many pixels they reach to each side."""
+KERNELS = ("bilinear", "nearest", "cubic", "lanczos")
 _SAME, _FINER, _MOST_TIMES = 1.2, 3.0, 6
 """Up to so many source pixels a target pixel, one position is enough; else pixels so much finer are looked at."""
 
@@ -37,13 +40,19 @@ class Warped(Derived):
     half of it: out of several positions in each, in pixels that are a third of the target's or finer (an overview, or
     groups of pixels averaged here).
 
+    Parameters
+    ----------
+    kernel : str
+        ``bilinear``, ``nearest``, ``cubic`` or ``lanczos``: how pixels of about the source's size take their values.
+        The wider two need all pixels under them; beside a gap or the edge they give way to bilinear.
+
     Raises
     ------
     GridError
         The source has no no-data value: what lies outside it could not be told.
     """
 
-    def __init__(self, source: Raster, grid: Grid, is_class: bool = False) -> None:
+    def __init__(self, source: Raster, grid: Grid, is_class: bool = False, kernel: str = "bilinear") -> None:
         if source.nodata is None:
             raise GridError(
                 "A raster without a no-data value cannot be carried into another reference system.",
@@ -51,9 +60,11 @@ class Warped(Derived):
             )
         super().__init__(source)
         self._grid = grid
-        self._is_class = is_class
+        self._is_class = is_class or kernel == "nearest"
+        self._kernel = kernel
         step = self._step_in(source.grid)
         self._level = fitting_level(source.levels, source.grid.pixel_x * max(1.0, step / _FINER)) if step > 1 else 0
+        is_class = self._is_class
         left = self._step_in(source.levels[self._level])
         # Groups of so many source pixels are averaged first; then so many positions a side are looked at.
         self._group = 1 if is_class else max(1, math.floor(left / _FINER))
@@ -156,13 +167,25 @@ class Warped(Derived):
         working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
         values = kernels.remap_linear(working, cols, rows)
         if valid.all():
+            if self._kernel in _WIDE:
+                values = self._wide(working, valid, values, cols, rows)
             return finish(values, band.dtype, False, self.nodata)
         weight = kernels.remap_linear(valid.astype(np.float32), cols, rows)
         present = kernels.remap_nearest(valid.astype(np.uint8), cols, rows).astype(bool) & (weight > 1e-6)
         np.divide(values, weight, out=values, where=present)
+        if self._kernel in _WIDE:
+            values = self._wide(working, valid, values, cols, rows)
         result = finish(np.where(present, values, 0), band.dtype, False, self.nodata)
         result[~present] = fill_value(self.nodata)
         return result
+
+    def _wide(self, working: Pixels, valid: Pixels, values: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
+        """Values by a wider kernel where all pixels under it are there; the given ones elsewhere."""
+        radius = _WIDE[self._kernel]
+        inside = np.pad(valid, radius, constant_values=False)
+        whole = kernels.distance(inside)[radius:-radius, radius:-radius] > 1.5 * radius
+        here = kernels.remap_nearest(whole.astype(np.uint8), cols, rows).astype(bool)
+        return np.where(here, kernels.remap_wide(working, cols, rows, self._kernel), values)
 
     def _positions(self, window: Window, lattice: Grid) -> tuple[Any, Any]:
         """Column and row in ``lattice`` of every target pixel's centre."""
@@ -197,11 +220,21 @@ class Warped(Derived):
         return np.where(np.isfinite(cols), cols, -1e6), np.where(np.isfinite(rows), rows, -1e6)
 
 
-def laid_on(raster: Raster, grid: Grid, method: Method = "smooth") -> Raster:
-    """A raster on a grid: resampled within its CRS, or carried over from another."""
+def laid_on(raster: Raster, grid: Grid, method: Method = "smooth", kernel: str = "bilinear") -> Raster:
+    """A raster on a grid: resampled within its CRS, or carried over from another.
+
+    Parameters
+    ----------
+    kernel : str
+        One of KERNELS, for what is no class and does not share the grid's lattice.
+    """
+    is_class = method == "class"
     if raster.grid.crs == grid.crs:
         raster = around(raster, grid.bounds)
-    return OnGrid(raster, grid, method) if raster.grid.crs == grid.crs else Warped(raster, grid, method == "class")
+    is_plain = kernel == "bilinear" or is_class or raster.grid.shares_lattice(grid)
+    if raster.grid.crs == grid.crs and is_plain:
+        return OnGrid(raster, grid, method)
+    return Warped(raster, grid, is_class, "bilinear" if is_class else kernel)
 
 
 def _across(places: Pixels, axis: int) -> Pixels:

@@ -41,6 +41,8 @@ class MosaicRules:
         Width of soft seams.
     matches : bool
         Brightness is matched over the overlaps, to that of the first scene.
+    kernel : str
+        How pixels are resampled.
     """
 
     order: str = "given"
@@ -50,11 +52,13 @@ class MosaicRules:
     clear_only: bool = False
     feather_m: float = 0
     matches: bool = False
+    kernel: str = "bilinear"
 
     def facts(self) -> dict[str, Any]:
         """As JSON holds them."""
         day = self.day.isoformat() if self.day else None
-        return {"order": self.order, "day": day, "hide": list(self.hide), "grow_m": self.grow_m,
+        more = {"kernel": self.kernel} if self.kernel != "bilinear" else {}
+        return more | {"order": self.order, "day": day, "hide": list(self.hide), "grow_m": self.grow_m,
                 "clear_only": self.clear_only, "feather_m": self.feather_m, "match": self.matches}  # fmt: skip
 
 
@@ -97,7 +101,7 @@ class MosaicStep(Step):
     def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
         from zoompick.imagery.sightings import sightings
 
-        return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse)
+        return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse, self.rules.kernel)
 
 
 @dataclass(frozen=True)

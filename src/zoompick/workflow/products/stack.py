@@ -27,6 +27,7 @@ class StackStep(Step):
     classes: tuple[str, ...] = ()
     is_mixed: bool = False
     is_weighted: bool = False
+    kernel: str = "bilinear"
 
     def options(self) -> dict[str, Any]:
         """Bands, grid, classes, and what the items beside the files tell of units."""
@@ -41,6 +42,7 @@ class StackStep(Step):
         more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
         more |= {"mixed": True} if self.is_mixed else {}
         more |= {"weighted": True} if self.is_weighted else {}
+        more |= {"kernel": self.kernel} if self.kernel != "bilinear" else {}
         return {"bands": list(self.bands), "grid": facts, "units": units} | more
 
     def build(self, sources: Sources) -> Raster:
