@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 import scipy.ndimage
@@ -204,3 +206,18 @@ def test_blocks_are_told_in_target_pixels():
     source = Memory(noise((1, 64, 64)), grid(64, 64, 16), 0)
     assert OnGrid(source, grid(128, 128, 8)).block == (128, 128)
     assert OnGrid(source, grid(128, 128, 8)).read(Window(0, 0, 3, 2)).shape == (1, 2, 3)
+
+
+@pytest.mark.parametrize("nodata", [None, 0, 255, 3])
+def test_the_majority_of_four_is_that_of_counting(nodata):
+    rng = np.random.default_rng(6)
+    codes = rng.integers(0, 5, (2, 60, 80)).astype(np.uint8)
+    codes[0, :20] = 0 if nodata is None else nodata
+    if nodata == 255:
+        codes[1, 30:, 40:] = 255
+    found = resample.majority(codes, resample.Axis(0, 2, 30), resample.Axis(0, 2, 40), nodata)
+    for band, row, col in itertools.product(range(2), range(30), range(40)):
+        four = codes[band, 2 * row : 2 * row + 2, 2 * col : 2 * col + 2].ravel()
+        valid = four if nodata is None else four[four != nodata]
+        wanted = np.bincount(valid).argmax() if valid.size else nodata
+        assert found[band, row, col] == wanted

@@ -270,6 +270,10 @@ def _whole_groups(axis: Axis, size: int) -> int:
 
 def majority(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels:
     """Most frequent valid class by area under each target pixel; the smaller code wins a tie."""
+    if _whole_groups(rows, source.shape[1]) == 2 == _whole_groups(cols, source.shape[2]) and source.dtype.kind == "u":
+        found = _most_of_four(source, rows, cols, nodata)
+        if found is not None:
+            return found
     best = np.zeros((source.shape[0], rows.count, cols.count))
     out = np.full(best.shape, fill_value(nodata), source.dtype)
     for code in np.unique(source[valid_mask(source, nodata)]):
@@ -278,3 +282,27 @@ def majority(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pi
         out[wins] = code
         best[wins] = area[wins]
     return out
+
+
+def _most_of_four(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) -> Pixels | None:
+    """The same for groups of 2 x 2, whose codes are sorted; None where a real code is the largest of the type."""
+    row, col = int(rows.start), int(cols.start)
+    part = source[:, row : row + 2 * rows.count, col : col + 2 * cols.count]
+    top = source.dtype.type(np.iinfo(source.dtype).max)
+    if nodata is not None and nodata != top:
+        if part.max(initial=0) == top:
+            return None
+        part = np.where(part == nodata, top, part)
+    elif nodata is None and part.max(initial=0) == top:
+        return None
+    a, b, c, d = (part[:, down::2, across::2] for down in (0, 1) for across in (0, 1))
+    a, b = np.minimum(a, b), np.maximum(a, b)
+    c, d = np.minimum(c, d), np.maximum(c, d)
+    a, c = np.minimum(a, c), np.maximum(a, c)
+    b, d = np.minimum(b, d), np.maximum(b, d)
+    b, c = np.minimum(b, c), np.maximum(b, c)
+    # Sorted: of two that are alike the smaller wins, and what is missing only where nothing else is there.
+    most = np.where((c == d) & (c != top), c, a)
+    most = np.where((b == c) & (b != top), b, most)
+    most = np.where(a == b, a, most)
+    return most if nodata is None or nodata == top else np.where(most == top, source.dtype.type(nodata), most)
