@@ -60,12 +60,15 @@ class Composite(Derived):
         out = np.empty(stored.shape, np.uint8)
         for number, curve in enumerate(self._curves):
             table = self._tables[number]
-            out[number] = (
-                table[stored[number]] if table is not None else _whole(curve.shades(stored[number], self._tone))
-            )
+            if table is None:
+                out[number] = _whole(curve.shades(stored[number], self._tone))
+            else:
+                np.take(table, stored[number], out=out[number], mode="clip")
         if self._tone.saturation != 1:
-            out = np.maximum(kernels.saturated(out, self._tone.saturation), 1)
-        out[:, ~valid] = 0
+            out = kernels.saturated(out, self._tone.saturation)
+            np.maximum(out, 1, out=out)
+        if not valid.all():
+            out[:, ~valid] = 0
         return out if bands is None else out[list(bands)]
 
 
