@@ -77,7 +77,7 @@ def shell(text: str) -> str:
 
 def story(study: Path) -> None:
     """Before and after: natural colour above, water index below."""
-    columns, days = [], sorted((study / "products").iterdir())
+    columns, days = [], sorted(path for path in (study / "products").iterdir() if path.is_dir())
     for day in days:
         natural = imagecodecs.png_decode((day / "natural.png").read_bytes())
         ndwi = subprocess.run(
@@ -160,6 +160,19 @@ sys.stdout.buffer.write(np.rint(rgb).astype(np.uint8).tobytes())
 """
 
 
+MAKING = (
+    "zoompick mosaic scenes/*/*/*/*.tif --area area.geojson --bands red,green,blue,nir --feather 100m",
+    "zoompick index mosaic.tif --recipe ndvi,ndwi,evi",
+    "zoompick blend scenes/*/*/*/*.tif --area area.geojson --bands red,nir --by newest --grow 40m",
+    "zoompick mask scenes/*/*/*20241220*9844*/*.tif --where 'cloud or shadow or nir < 0.05' --grow 40m",
+    "zoompick align mosaic.tif --to products/2025-12-15/clip.tif --band nir",
+    (
+        "zoompick compare products/2024-12-20/clip.tif products/2025-12-15/clip.tif --index ndwi --above 0 "
+        "--area area.geojson"
+    ),
+)
+
+
 def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
     """Windows, orders, archives, tiles, and how far a study is."""
     subprocess.run([PROGRAM, "download"], cwd=study, env=env, capture_output=True)
@@ -227,6 +240,7 @@ def main() -> None:
         source = "zoompick source show | sed -n '/^gannet/,$p'", "zoompick source check"
         capture("source", echoed(*source), folder, study)
         capture("help", echoed("zoompick --help"), folder, folder)
+        capture("making", echoed(*MAKING), folder, study)
         look(study, env)
         capture("search", echoed("zoompick search --cover-min 20 --inside --season dec-jan"), folder, study)
         capture("scene", echoed("zoompick scene 3"), folder, study)
