@@ -13,7 +13,7 @@ from zoompick.cli.groups import defaulting, group
 
 bands = group(
     defaulting("list", "list"),
-    "The bands of a delivery: list them, guess a guide for an unknown instrument, split a file into bands.\n\n"
+    "The bands of a delivery: list, guess a guide, split a file.\n\n"
     "'zoompick bands FOLDER' lists those of all rasters below it; files in archives are read in place.",
 )
 

@@ -163,7 +163,7 @@ def mask(
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
-    """Mask what hides the ground in one scene, or anything that a rule over classes and reflectance names.
+    """Mask what hides the ground, or what a rule over classes and reflectance names.
 
     A rule is a formula that is true or false: bands, + - * / and brackets, < <= > >= == and or not, the meanings of
     classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
@@ -208,7 +208,7 @@ def align(
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
-    """Find how a raster is shifted against a reference, and take the shift out by resampling.
+    """Find how a raster is shifted against a reference, and move it back.
 
     The shift is measured in many tiles; where they do not agree it is refused. Figures before and after stand in the
     record beside the product.

@@ -43,10 +43,10 @@ def picture(
     out: options.Out = None,
     overwrite: options.Overwrite = False,
 ) -> None:
-    """Draw a picture for a report: legend, graticule, scale bar, north, where it is; PNG, JPEG, PDF or SVG.
+    """Draw a picture for a report, as PNG, JPEG, PDF or SVG.
 
-    It is for people to look at; to measure, take the GeoTIFF. An area given is drawn as an outline. The smallest
-    overview that is fine enough is read.
+    It has legend, graticule, scale bar, north and where it is, for people to look at; to measure, take the GeoTIFF.
+    An area given is drawn as an outline. The smallest overview that is fine enough is read.
     """
     from zoompick.cli import show
     from zoompick.errors import UsageError
@@ -135,7 +135,7 @@ def compare(
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:
-    """Compare two dates: side by side with the same shades, blinking, and how much changed, in hectares.
+    """Compare two dates: side by side, blinking, and how many hectares changed.
 
     With --above or --by the difference and a layer of classes of change are written beside the picture, and the
     ground of each class is told, inside the area where one is given. Two that do not lie on each other are refused.

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
+from zoompick.imagery.ground import Where
 from zoompick.imagery.stretch import moments, quantiles
 from zoompick.imagery.tone import Tone
-from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Band, Pixels, Raster
 
 _KNOTS = 65
@@ -54,7 +54,7 @@ def curves_for(
     raster: Raster,
     bands: Sequence[int],
     tone: Tone,
-    mask: PolygonMask | None = None,
+    mask: Where | None = None,
     executor: Executor | None = None,
 ) -> tuple[Curve, ...]:
     """Measure where dark and bright lie in each band.

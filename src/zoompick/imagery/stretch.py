@@ -11,9 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from zoompick.errors import NothingFoundError
+from zoompick.imagery.ground import Where
 from zoompick.raster import engine
 from zoompick.raster.grid import Window
-from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Pixels, Raster, valid_mask
 
 _BINS = 65536
@@ -26,7 +26,7 @@ def quantiles(
     raster: Raster,
     bands: Sequence[int],
     percentiles: Sequence[float],
-    mask: PolygonMask | None = None,
+    mask: Where | None = None,
     executor: Executor | None = None,
 ) -> tuple[tuple[float, ...], ...]:
     """Stored values of each band at rising percentiles of its valid pixels inside ``mask`` (nearest rank).
@@ -54,7 +54,7 @@ def quantiles(
 def moments(
     raster: Raster,
     bands: Sequence[int],
-    mask: PolygonMask | None = None,
+    mask: Where | None = None,
     executor: Executor | None = None,
 ) -> tuple[tuple[float, float], ...]:
     """Mean and standard deviation of each band's valid pixels inside ``mask``, as :func:`quantiles` counts them.
@@ -77,7 +77,7 @@ def _histograms(
     raster: Raster,
     bands: Sequence[int],
     ends: tuple[float, float],
-    mask: PolygonMask | None,
+    mask: Where | None,
     executor: Executor | None,
 ) -> tuple[list[Counts], list[_Bins]]:
     """Counts of each band, in bins fine enough between two percentiles."""
@@ -134,7 +134,7 @@ class _Seen:
 
     raster: Raster
     bands: tuple[int, ...]
-    mask: PolygonMask | None
+    mask: Where | None
 
     def values(self, window: Window) -> list[Pixels]:
         """Valid values of each band in a window."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -116,7 +116,7 @@ def _panels(wish: Comparison, face_px: int) -> tuple[list[Panel], Any]:
             [band_index(r, b, p.name) for b in recipe.bands]
             for r, p in zip(laid, (wish.before, wish.after), strict=True)
         ]
-        curves = curves_for(laid[0], bands[0], Tone())
+        curves = _alike(laid, bands)
         told = [curve.to_json(laid[0].bands[index]) for curve, index in zip(curves, bands[0], strict=True)]
         shown = [
             Composite(
@@ -137,6 +137,21 @@ def _panels(wish: Comparison, face_px: int) -> tuple[list[Panel], Any]:
         Panel(fitted(coloured(v, ok, scale), face_px), first, head)
         for (v, ok), head in zip(values, heads, strict=True)
     ], scale
+
+
+def _alike(rasters: Sequence[Raster], bands: Sequence[Sequence[int]]) -> list[Curve]:
+    """Shades for both, in stored values of the first: its darker end and less bright one, for clouds are bright."""
+    told = []
+    for raster, own in zip(rasters, bands, strict=True):
+        curves = curves_for(raster, own, Tone())
+        told.append([curve.to_json(raster.bands[place]) for curve, place in zip(curves, own, strict=True)])
+    found = []
+    for first, second, place in zip(*told, bands[0], strict=True):
+        low = min(first["values"][0], second["values"][0])
+        high = min(first["values"][-1], second["values"][-1])
+        joint = {"values": [low, max(high, low + 1e-9)], "shares": [0.0, 1.0]}
+        found.append(Curve.from_json(joint, rasters[0].bands[place]))
+    return found
 
 
 def _kind(raster: Raster, wish: Comparison) -> str:

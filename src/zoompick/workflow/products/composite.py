@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick import settings
-from zoompick.errors import DataError, UsageError
+from zoompick.errors import DataError, NothingFoundError, UsageError
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.imagery import recipes
-from zoompick.imagery.sidecar import sidecar_of
+from zoompick.imagery.sidecar import Origin, sidecar_of
 from zoompick.imagery.tone import Tone
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
+    from zoompick.raster.masks import PolygonMask
     from zoompick.raster.raster import Raster
     from zoompick.raster.write import WriteOptions
 
@@ -30,6 +31,8 @@ class CompositeStep(Step):
     ----------
     same_as : Path or None
         A composite whose stretch is taken, so that pictures of two dates can be compared.
+    classes : tuple of Path
+        Class layers: what they call cloud or shadow tells nothing of the shades. Those not here are left out.
     """
 
     name: ClassVar[str] = "composite"
@@ -38,6 +41,7 @@ class CompositeStep(Step):
     tone: Tone = field(default_factory=Tone)
     area: Shape | None = None
     same_as: Path | None = None
+    classes: tuple[Path, ...] = ()
 
     def options(self) -> dict[str, Any]:
         """Bands, tone, and the area in which it is measured or the picture whose stretch it takes."""
@@ -50,7 +54,7 @@ class CompositeStep(Step):
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.composite.Composite`; the percentiles are measured here."""
         from zoompick.imagery.composite import Composite
-        from zoompick.imagery.curves import Curve, curves_for
+        from zoompick.imagery.curves import Curve
         from zoompick.raster.masks import PolygonMask
         from zoompick.raster.raster import band_index
         from zoompick.raster.turn import met
@@ -69,7 +73,26 @@ class CompositeStep(Step):
         if self.area is not None:
             source, flat = met(source, self.area)
             mask = PolygonMask(flat, source.grid)
-        return Composite(source, bands, curves_for(source, bands, self.tone, mask, sources.executor), self.tone)
+        return Composite(source, bands, self._measured(source, bands, mask, sources), self.tone)
+
+    def _measured(self, source: Raster, bands: list[int], mask: PolygonMask | None, sources: Sources) -> Any:
+        """Curves by the clear ground; by all of it where there is none."""
+        from zoompick.imagery.curves import curves_for
+        from zoompick.imagery.ground import clear_ground
+
+        ground = clear_ground(mask, self.classes, source.grid)
+        if ground is not None:
+            try:
+                return curves_for(source, bands, self.tone, ground, sources.executor)
+            except NothingFoundError:
+                pass
+        return curves_for(source, bands, self.tone, mask, sources.executor)
+
+    def origin(self, digest: Callable[[Path], str]) -> Origin:
+        """Where it is from, the class layers with it."""
+        found = super().origin(digest)
+        here = {path: digest(path) for path in self.classes if path.is_file()}
+        return replace(found, inputs={**found.inputs, **here})
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""
@@ -121,6 +144,7 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
             day.folder / f"{recipe.name}.tif",
             recipe=recipe,
             tone=tone,
+            classes=day.classes,
             area=wanted.area.polygon,
         )
 
