@@ -101,22 +101,15 @@ def _damaged(source: ByteSource, why: str) -> DataError:
     return DataError(f"{source.address} is damaged: {why}.", "Remove the file and download it again.")
 
 
-class OnGrid2d(Opened):
-    """One variable on a map grid."""
+class _OfVariable(Opened):
+    """What both kinds of variables have in common."""
 
-    def __init__(self, source: ByteSource, variable: Variable, handle: _Handle | None = None) -> None:
-        super().__init__(source, (variable.path,))
-        assert variable.grid is not None
-        self.variable = variable
-        self._grid = variable.grid
-        self._handle = handle or _Handle(source)
-
-    def __reduce__(self) -> tuple[Any, ...]:
-        return type(self), (self.source, self.variable)
+    variable: Variable
+    _grid: Grid
 
     @property
     def grid(self) -> Grid:
-        """Its grid, north up whatever way the rows are stored."""
+        """Its grid, north up whatever way rows are stored; for a swath one with pixels as large as in its middle."""
         return self._grid
 
     @property
@@ -130,14 +123,28 @@ class OnGrid2d(Opened):
         return self.variable.dtype
 
     @property
-    def nodata(self) -> float | None:
-        """Its fill value."""
-        return self.variable.nodata
-
-    @property
     def levels(self) -> tuple[Grid, ...]:
         """Full resolution only."""
         return (self._grid,)
+
+
+class OnGrid2d(_OfVariable):
+    """One variable on a map grid."""
+
+    def __init__(self, source: ByteSource, variable: Variable, handle: _Handle | None = None) -> None:
+        super().__init__(source, (variable.path,))
+        assert variable.grid is not None
+        self.variable = variable
+        self._grid = variable.grid
+        self._handle = handle or _Handle(source)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return type(self), (self.source, self.variable)
+
+    @property
+    def nodata(self) -> float | None:
+        """Its fill value."""
+        return self.variable.nodata
 
     @property
     def block(self) -> tuple[int, int]:
@@ -187,7 +194,7 @@ def read_part(handle: _Handle, variable: Variable, rows: slice, cols: slice) -> 
     return values
 
 
-class OnSwath(Opened):
+class OnSwath(_OfVariable):
     """One variable of a swath, carried to a grid; gaps stay gaps.
 
     Parameters
@@ -221,31 +228,11 @@ class OnSwath(Opened):
             return self._handle.swaths[key]
 
     @property
-    def grid(self) -> Grid:
-        """A grid with pixels as large as the swath's in its middle."""
-        return self._grid
-
-    @property
-    def bands(self) -> tuple[Band, ...]:
-        """The variable."""
-        return (self.variable.band,)
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        """Type as stored."""
-        return self.variable.dtype
-
-    @property
     def nodata(self) -> float | None:
         """Its fill value; one beside its values where it tells none."""
         if self.variable.nodata is not None:
             return self.variable.nodata
         return float("nan") if self.dtype.kind == "f" else float(np.iinfo(self.dtype).max)
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """Full resolution only."""
-        return (self._grid,)
 
     @property
     def block(self) -> tuple[int, int]:

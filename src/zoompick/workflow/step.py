@@ -16,11 +16,12 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing
-from zoompick.imagery.items import scene_of
+from zoompick.imagery.items import band_files, scene_of
 from zoompick.imagery.sidecar import Origin, read_sidecar, scenes_of, sidecar_of, write_sidecar
 from zoompick.transfer import record
 
 if TYPE_CHECKING:
+    from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
     from zoompick.raster.write import WriteOptions, Written
 
@@ -134,6 +135,17 @@ class Step(ABC):
             return scene.when
         recorded = read_sidecar(self.inputs[0])
         return recorded.when if recorded else None
+
+
+def grid_facts(grid: Grid) -> list[Any]:
+    """A grid as a step's options hold it."""
+    return [str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
+
+
+def units_told(paths: Sequence[Path], bands: Sequence[str] = ()) -> dict[str, list[float | None]]:
+    """Scale, offset and no-data value that the items beside files tell of their bands, or of those that are named."""
+    told = {one.name: [one.scale, one.offset, one.nodata] for path in paths for one in band_files(path)}
+    return {name: unit for name, unit in told.items() if not bands or name in bands}
 
 
 def _text(moment: datetime) -> str:

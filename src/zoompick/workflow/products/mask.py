@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import Shape, geojson_of, project
-from zoompick.imagery.items import band_files
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import Sources, Step, grid_facts, units_told
 
 if TYPE_CHECKING:
     from zoompick.imagery.formula import Formula
@@ -39,12 +38,10 @@ class MaskStep(Step):
 
     def options(self) -> dict[str, Any]:
         """Rule, margins, area, grid and units."""
-        grid = self.grid
-        facts = [str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
-        told = {b.name: [b.scale, b.offset, b.nodata] for path in self.inputs for b in band_files(path)}
         area = geojson_of(self.outside) if self.outside is not None else None
         return {"rule": self.rule.text, "bands": list(self.bands), "grow_m": self.grow_m, "shrink_m": self.shrink_m,
-                "outside": area, "applied": self.is_applied, "grid": facts, "units": told}  # fmt: skip
+                "outside": area, "applied": self.is_applied, "grid": grid_facts(self.grid),
+                "units": units_told(self.inputs)}  # fmt: skip
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.masking.MaskLayer` and :class:`~zoompick.imagery.masking.Masked`."""

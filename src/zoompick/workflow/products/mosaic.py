@@ -8,9 +8,8 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zoompick.imagery.items import band_files
 from zoompick.workflow.kind import Day, Kind, Wanted, no_day
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import Sources, Step, grid_facts, units_told
 
 if TYPE_CHECKING:
     from zoompick.imagery.mosaic import Mosaic
@@ -74,10 +73,11 @@ class MosaicStep(Step):
 
     def options(self) -> dict[str, Any]:
         """Bands, grid, rules, and what the items beside the files tell of units."""
-        grid = self.grid
-        told = {b.name: [b.scale, b.offset, b.nodata] for path in self.inputs for b in band_files(path)}
-        facts = [str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
-        return {"bands": list(self.bands), "grid": facts, "units": told} | self.rules.facts()
+        return {
+            "bands": list(self.bands),
+            "grid": grid_facts(self.grid),
+            "units": units_told(self.inputs),
+        } | self.rules.facts()
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.mosaic.Mosaic`."""

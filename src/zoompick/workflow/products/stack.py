@@ -6,9 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zoompick.imagery.items import band_files
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import Sources, Step, grid_facts, units_told
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
@@ -31,19 +30,12 @@ class StackStep(Step):
 
     def options(self) -> dict[str, Any]:
         """Bands, grid, classes, and what the items beside the files tell of units."""
-        grid = self.grid
-        facts = None if grid is None else [
-            str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height
-        ]  # fmt: skip
-        told = {
-            band.name: [band.scale, band.offset, band.nodata] for path in self.inputs for band in band_files(path)
-        }
-        units = {name: unit for name, unit in told.items() if not self.bands or name in self.bands}
+        facts = None if self.grid is None else grid_facts(self.grid)
         more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
         more |= {"mixed": True} if self.is_mixed else {}
         more |= {"weighted": True} if self.is_weighted else {}
         more |= {"kernel": self.kernel} if self.kernel != "bilinear" else {}
-        return {"bands": list(self.bands), "grid": facts, "units": units} | more
+        return {"bands": list(self.bands), "grid": facts, "units": units_told(self.inputs, self.bands)} | more
 
     def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.imagery.stack.build_stack`."""
