@@ -1,0 +1,227 @@
+"""Variables of HDF5 and netCDF-4 files: which there are, what their values mean, and where on the ground they lie.
+
+Source: CF conventions 1.11, sections 2.5 (missing data), 4 and 5 (coordinates, grid mappings), 8.1 (packed data).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from zoompick.errors import FormatError, UsageError
+from zoompick.geo.crs import LONLAT, Crs
+from zoompick.raster.grid import Grid
+from zoompick.raster.raster import Band, Pixels
+
+if TYPE_CHECKING:
+    import h5py
+
+_MOST_VARIABLES, _LEAST_SIDE = 2000, 2
+_UNEVEN = 1e-3
+"""Steps of a coordinate may differ by this share of a pixel and still make a grid."""
+_LATS, _LONS = ("degrees_north", "degree_north", "degrees_n"), ("degrees_east", "degree_east", "degrees_e")
+Places = dict[tuple[str, tuple[int, ...]], str]
+"""Arrays of places: 'lon' or 'lat' with their shape, to their name."""
+
+
+@dataclass(frozen=True)
+class Variable:
+    """A dataset with two dimensions (or three, the first a band's).
+
+    Attributes
+    ----------
+    path : str
+        Group and name.
+    grid : Grid or None
+        None for one on a swath.
+    lon, lat : str
+        Datasets of places of its pixels, for a swath.
+    is_south_up, is_east_first : bool
+        Rows run north; columns run west.
+    valid : (float, float) or None
+        Least and greatest stored value that counts.
+    """
+
+    path: str
+    shape: tuple[int, ...]
+    dtype: np.dtype[Any]
+    band: Band
+    nodata: float | None
+    valid: tuple[float, float] | None
+    grid: Grid | None
+    chunks: tuple[int, int]
+    lon: str = ""
+    lat: str = ""
+    is_south_up: bool = False
+    about: dict[str, Any] = field(default_factory=dict, compare=False)
+
+
+def variables_in(file: h5py.File) -> Iterator[Variable]:
+    """Every variable that lies somewhere, in the order of the file."""
+    datasets: list[tuple[str, Any]] = []
+
+    def visit(name: str, entry: Any) -> bool | None:
+        if hasattr(entry, "dtype") and hasattr(entry, "shape"):
+            datasets.append((name, entry))
+        return True if len(datasets) > _MOST_VARIABLES else None
+
+    file.visititems(visit)
+    places = _swath_places(datasets)
+    for name, entry in datasets:
+        shape = entry.shape
+        if len(shape) == 3 and shape[0] == 1:
+            pass
+        elif len(shape) != 2:
+            continue
+        if min(shape[-2:]) < _LEAST_SIDE or entry.dtype.kind not in "iuf" or name in places.values():
+            continue
+        one = _variable(file, name, entry, places)
+        if one is not None:
+            yield one
+
+
+def _swath_places(datasets: Sequence[tuple[str, Any]]) -> Places:
+    """Arrays of longitude and latitude: ('lon' or 'lat', shape) to their name."""
+    found: Places = {}
+    for name, entry in datasets:
+        if len(entry.shape) != 2:
+            continue
+        kind = _axis(name, entry)
+        if kind:
+            found.setdefault((kind, entry.shape), name)
+    return found
+
+
+def _axis(name: str, entry: Any) -> str:
+    """'lon' or 'lat' for a coordinate by its standard name, unit or name; empty for another."""
+    standard, units = _text(entry, "standard_name"), _text(entry, "units").lower()
+    word = name.rpartition("/")[2].lower()
+    if standard == "latitude" or units in _LATS or word in ("lat", "latitude"):
+        return "lat"
+    return "lon" if standard == "longitude" or units in _LONS or word in ("lon", "longitude", "long") else ""
+
+
+def _variable(
+    file: h5py.File, name: str, entry: Any, places: dict[tuple[str, tuple[int, ...]], str]
+) -> Variable | None:
+    rows, cols = entry.shape[-2:]
+    dtype = entry.dtype.newbyteorder("=")
+    nodata = _number(entry, "_FillValue", _number(entry, "missing_value", None))
+    chunks = tuple(entry.chunks[-2:]) if entry.chunks else (min(rows, 256), cols)
+    band = Band(
+        name.rpartition("/")[2],
+        _number(entry, "scale_factor", 1.0) or 1.0,
+        _number(entry, "add_offset", 0.0) or 0.0,
+        _text(entry, "units"),
+        bool("flag_values" in entry.attrs or "flag_masks" in entry.attrs),
+    )
+    given = {"path": name, "shape": entry.shape, "dtype": dtype, "band": band, "nodata": nodata,
+             "valid": _valid(entry), "chunks": chunks}  # fmt: skip
+    about = {key: entry.attrs[key] for key in ("wavelength_um", "status", "long_name") if key in entry.attrs}
+    grid, south_up = _told_grid(entry, rows, cols), False
+    if grid is None:
+        grid, south_up = _cf_grid(file, entry, rows, cols)
+    if grid is not None:
+        return Variable(**given, grid=grid, is_south_up=south_up, about=about)
+    lon, lat = (places.get((kind, (rows, cols)), "") for kind in ("lon", "lat"))
+    return Variable(**given, grid=None, lon=lon, lat=lat, about=about) if lon and lat else None
+
+
+def _valid(entry: Any) -> tuple[float, float] | None:
+    """Range of stored values that count (CF section 2.5.1)."""
+    if "valid_range" in entry.attrs:
+        low, high = (float(v) for v in np.ravel(entry.attrs["valid_range"])[:2])
+        return low, high
+    least, greatest = _number(entry, "valid_min", None), _number(entry, "valid_max", None)
+    if least is None and greatest is None:
+        return None
+    return (-np.inf if least is None else least, np.inf if greatest is None else greatest)
+
+
+def _told_grid(entry: Any, rows: int, cols: int) -> Grid | None:
+    """A grid told by attributes of the variable itself."""
+    if not all(key in entry.attrs for key in ("epsg", "west", "north", "pixel_m")):
+        return None
+    epsg, west, north, pixel = (float(np.ravel(entry.attrs[key])[0]) for key in ("epsg", "west", "north", "pixel_m"))
+    return Grid(Crs.parse(str(int(epsg))), pixel, pixel, west, north, cols, rows)
+
+
+def _cf_grid(file: h5py.File, entry: Any, rows: int, cols: int) -> tuple[Grid | None, bool]:
+    """A grid by coordinate variables along both sides, in the system of the grid mapping, else in degrees."""
+    down, across = _coordinate(entry, -2, rows), _coordinate(entry, -1, cols)
+    if down is None or across is None:
+        return None, False
+    (y, y_name, y_entry), (x, x_name, x_entry) = down, across
+    crs = _mapping(file, entry)
+    if crs is None:
+        is_degrees = _axis(y_name, y_entry) == "lat" and _axis(x_name, x_entry) == "lon"
+        if not is_degrees:
+            return None, False
+        crs = LONLAT
+    factor = 1000.0 if _text(x_entry, "units") in ("km", "kilometers", "kilometre") else 1.0
+    step_x, step_y = _step(x) * factor, _step(y) * factor
+    if not step_x or not step_y or step_x < 0:
+        return None, False
+    west = float(x[0]) * factor - step_x / 2
+    north = max(float(y[0]), float(y[-1])) * factor + abs(step_y) / 2
+    return Grid(crs, step_x, abs(step_y), west, north, cols, rows), step_y > 0
+
+
+def _coordinate(entry: Any, dimension: int, size: int) -> tuple[Pixels, str, Any] | None:
+    """Values along a side, from the dimension scale of the variable."""
+    try:
+        scales = entry.dims[len(entry.shape) + dimension]
+        scale = scales[0] if len(scales) else None
+    except (RuntimeError, IndexError, KeyError):
+        return None
+    if scale is None or scale.shape != (size,) or scale.dtype.kind not in "iuf":
+        return None
+    return np.asarray(scale[...], np.float64), str(scale.name), scale
+
+
+def _step(values: Pixels) -> float:
+    """Even step of a coordinate; 0 when it is uneven."""
+    steps = np.diff(values)
+    step = float((values[-1] - values[0]) / (len(values) - 1))
+    return step if step and np.abs(steps - step).max() <= _UNEVEN * abs(step) * max(1, len(values) ** 0.5) else 0.0
+
+
+def _mapping(file: h5py.File, entry: Any) -> Crs | None:
+    """Reference system of a variable's grid mapping, None for none.
+
+    Raises
+    ------
+    UsageError
+        It has no EPSG number.
+    """
+    name = _text(entry, "grid_mapping").split(":")[0].strip()
+    if not name:
+        return None
+    holder = entry.parent.get(name) or file.get(name)
+    if holder is None:
+        return None
+    wkt = _text(holder, "crs_wkt") or _text(holder, "spatial_ref")
+    code = _text(holder, "epsg_code")
+    try:
+        if code:
+            return Crs.parse(code)
+        return Crs.from_wkt(wkt) if wkt else Crs.from_cf(dict(holder.attrs))
+    except UsageError as error:
+        raise FormatError(f"The grid mapping {name} of {entry.name} cannot be used: {error.what}") from error
+
+
+def _text(entry: Any, key: str) -> str:
+    value = entry.attrs.get(key, "")
+    value = value[0] if isinstance(value, np.ndarray) and value.size else value
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+
+
+def _number(entry: Any, key: str, default: float | None) -> float | None:
+    value = entry.attrs.get(key)
+    try:
+        return default if value is None else float(np.ravel(value)[0])
+    except (TypeError, ValueError, IndexError):
+        return default
