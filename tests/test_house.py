@@ -158,7 +158,7 @@ def test_settings_tell_where_they_were_set(tmp_path, program):
     (tmp_path / "settings.toml").write_text("retries = 7\n")
     own = {"ZOOMPICK_CONFIG": str(tmp_path), "ZOOMPICK_CACHE": str(tmp_path / "cache"), "ZOOMPICK_WORKERS": "3"}
     (tmp_path / "cache" / "footprints").mkdir(parents=True)
-    (tmp_path / "cache" / "footprints" / "x.sqlite").write_bytes(bytes(500))
+    (tmp_path / "cache" / "footprints" / f"{'0b' * 12}.sqlite").write_bytes(bytes(500))
     (tmp_path / "cache" / "mine.txt").write_text("not ours")
     told = program("settings", "--json", env=own).json
     chosen = {key: told["settings"][key]["from"] for key in ("workers", "retries", "tile_px")}
@@ -177,14 +177,18 @@ def test_the_cache_keeps_to_its_limit_and_to_what_was_used_last(tmp_path, monkey
         scene.mkdir(parents=True)
         (scene / "a.tif").write_bytes(bytes(1_000_000))
         os.utime(scene, (now - 5000 + number, now - 5000 + number))
-    index = tmp_path / "footprints" / "one.sqlite"
+    index = tmp_path / "footprints" / f"{'0a' * 12}.sqlite"
     index.parent.mkdir()
+    own = index.with_name("mine.sqlite")
+    own.write_bytes(b"not of this program")
+    os.utime(own, (now - 9999, now - 9999))
     index.write_bytes(bytes(1_000_000))
     os.utime(index, (now - 9000, now - 9000))
     cache.use(index)
     cache.use(scene.with_name("scene-0"))
     assert cache.trim() == 2_000_000
     assert sorted(path.name for path in scene.parent.iterdir()) == ["scene-0", "scene-3"] and index.exists()
+    assert own.exists()
     monkeypatch.setenv("ZOOMPICK_CACHE_MAX_MB", "0")
     assert cache.trim() == 1_000_000, "what is in use stays"
 

@@ -59,7 +59,8 @@ def expected_owner(scenes, clear_only):
     for row, col in product(range(SIDE), range(SIDE)):
         there = [n for n, (pixels, _) in enumerate(scenes, 1) if pixels[:, row, col].all()]
         clear = [n for n in there if scenes[n - 1][1][row, col] != 9]
-        chosen = clear or ([] if clear_only else there)
+        some = [n for n, (pixels, _) in enumerate(scenes, 1) if pixels[:, row, col].any()]
+        chosen = clear or ([] if clear_only else there or some)
         owner[row, col] = chosen[0] if chosen else 0
     return owner
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import time
 from pathlib import Path
@@ -11,6 +12,8 @@ from typing import NamedTuple
 from zoompick.files import tree_bytes
 from zoompick.settings import cache_folder, whole
 
+_INDEX = re.compile(r"[0-9a-f]{24}\.sqlite")
+"""Names of indexes: what else lies beside them is not ours to remove."""
 _IN_USE_S = 600
 """What was used so lately may be in use: it stays."""
 
@@ -24,14 +27,19 @@ class Entry(NamedTuple):
 
 
 def parts() -> list[Path]:
-    """Folders that this program made in the cache folder: all in them can be made again."""
+    """What this program made in the cache folder, indexes and worlds: all of it can be made again."""
     folder = cache_folder()
-    return [path for path in (folder / "footprints", *sorted(folder.glob("ostrell-*"))) if path.is_dir()]
+    indexes = sorted(path for path in folder.glob("footprints/*.sqlite") if _INDEX.fullmatch(path.name))
+    return [*indexes, *sorted(path for path in folder.glob("ostrell-*") if path.is_dir())]
 
 
 def size() -> int:
     """Bytes of all that lies in the cache."""
-    return sum(map(tree_bytes, parts()))
+    return sum(map(_bytes, parts()))
+
+
+def _bytes(path: Path) -> int:
+    return tree_bytes(path) if path.is_dir() else path.stat().st_size
 
 
 def clear() -> None:
@@ -43,7 +51,10 @@ def clear() -> None:
         A part cannot be removed.
     """
     for path in parts():
-        shutil.rmtree(path)
+        shutil.rmtree(path) if path.is_dir() else path.unlink()
+    indexes = cache_folder() / "footprints"
+    if indexes.is_dir() and not any(indexes.iterdir()):
+        indexes.rmdir()
 
 
 def use(path: Path) -> None:
@@ -88,10 +99,11 @@ def _entries() -> list[Entry]:
     """Indexes of footprint files, and scenes of the simulated archive."""
     folder = cache_folder()
     found = []
-    for path in (*folder.glob("footprints/*.sqlite"), *folder.glob("ostrell-*/scenes/[!.]*")):
+    indexes = (path for path in parts() if path.is_file())
+    for path in (*indexes, *folder.glob("ostrell-*/scenes/[!.]*")):
         try:
             used = path.stat().st_mtime
-            found.append(Entry(path, tree_bytes(path) if path.is_dir() else path.stat().st_size, used))
+            found.append(Entry(path, _bytes(path), used))
         except OSError:
             continue
     return found

@@ -100,7 +100,9 @@ def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     from zoompick.imagery.picture import write_face
 
     assert isinstance(panel, Panel)
-    others = [target.with_suffix(ending) for ending in (".pgw" if target.suffix == ".png" else ".jgw", ".prj")]
+    others = [
+        target.with_suffix(ending) for ending in (".pgw" if target.suffix.lower() == ".png" else ".jgw", ".prj")
+    ]
     refuse_existing(others, overwrite)
     write_face(panel.pixels, panel.grid, target, others[0], others[1])
 

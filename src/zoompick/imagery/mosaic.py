@@ -140,10 +140,12 @@ class Mosaic(Stack):
 
     def _chosen(self, window: Window) -> Any:
         owner = np.full((window.height, window.width), -1, np.int16)
-        seconds = []
+        seconds, thirds = [], []
         for number, one in enumerate(self.found):
-            there = _there(one, window)
-            if not there.any():
+            valid = valid_mask(one.raster.read(window), one.raster.nodata)
+            there: Pixels = np.asarray(valid.all(axis=0))
+            some: Pixels = np.asarray(valid.any(axis=0))
+            if not some.any():
                 continue
             clear = there if one.clear is None else there & one.clear.read(window)
             owner[clear & (owner < 0)] = number
@@ -151,7 +153,10 @@ class Mosaic(Stack):
                 break
             if one.clear is not None and not self._clear_only:
                 seconds.append((number, there))
-        for number, there in seconds:
+            if not self._clear_only:
+                thirds.append((number, some))
+        # Then what is hidden, at last what lacks a band.
+        for number, there in (*seconds, *thirds):
             owner[there & (owner < 0)] = number
         return owner if owner.any() else None
 
@@ -254,10 +259,6 @@ class _OneOf(Derived):
 
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         return coded_block(self.source, window, self._index)
-
-
-def _there(one: Sighting, window: Window) -> Any:
-    return valid_mask(one.raster.read(window), one.raster.nodata).all(axis=0)
 
 
 class SceneLayer(Derived):

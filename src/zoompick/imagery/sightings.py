@@ -14,7 +14,7 @@ import numpy.typing as npt
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.deliveries import Layer, OneBand, open_layers
 from zoompick.imagery.items import band_files, scene_of
-from zoompick.imagery.sidecar import read_sidecar, scenes_of
+from zoompick.imagery.sidecar import read_sidecar
 from zoompick.imagery.stack import build_stack
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
@@ -256,6 +256,3 @@ def scene_rows(found: Sequence[Sighting]) -> list[dict[str, str]]:
         {"number": str(number), "id": one.name} | ({"datetime": one.when.isoformat()} if one.when else {})
         for number, one in enumerate(found, 1)
     ]
-
-
-__all__ = ["HIDDEN", "ORDERS", "Clear", "Sighting", "classes_of", "in_order", "scene_rows", "scenes_of", "sightings"]

@@ -10,6 +10,7 @@ import math
 import threading
 from collections import OrderedDict
 from collections.abc import Sequence
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ from zoompick.raster import blockcache, codestream, jp2boxes
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
 from zoompick.raster.raster import Band, Pixels
-from zoompick.raster.source import ByteSource
+from zoompick.raster.source import ByteSource, LocalFile
 
 _LEAST_SIDE_PX = 64
 _LARGE_PX, _LARGE_KEPT = 2048 * 2048, 2
@@ -168,7 +169,7 @@ class Jpeg2000(Opened):
         cache: Any = _LARGE if rows * cols > _LARGE_PX else blockcache.shared()
         block = cache.get(key)
         if block is None:
-            with _LARGE.lock if cache is _LARGE else threading.Lock():
+            with _LARGE.lock if cache is _LARGE else nullcontext():
                 block = cache.get(key)
                 if block is None:
                     block = self._decode(tile, level)
@@ -190,7 +191,7 @@ class Jpeg2000(Opened):
         return self._decoded(tile, level, data, (rows, cols))
 
     def _is_far(self, length: int) -> bool:
-        return length > _WORTH_CUTTING and not isinstance(self.source, _near())
+        return length > _WORTH_CUTTING and not isinstance(self.source, LocalFile)
 
     def _whole(self, tile: int, part: codestream.Part) -> bytes:
         data = self._stream_bytes(part.offset, part.length)
@@ -238,12 +239,6 @@ class Jpeg2000(Opened):
             f"{self.source.address} is damaged: of the tile in row {row}, column {col} {how}.",
             "Remove the file and download it again.",
         )
-
-
-def _near() -> type:
-    from zoompick.raster.source import LocalFile
-
-    return LocalFile
 
 
 def _levels(grid: Grid, stream: codestream.Codestream) -> list[Grid]:

@@ -39,8 +39,8 @@ class Variable:
         None for one on a swath.
     lon, lat : str
         Datasets of places of its pixels, for a swath.
-    is_south_up, is_east_first : bool
-        Rows run north; columns run west.
+    is_south_up : bool
+        Rows run north.
     valid : (float, float) or None
         Least and greatest stored value that counts.
     """

@@ -12,7 +12,8 @@ from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.items import scene_of
 from zoompick.imagery.sidecar import read_sidecar
 from zoompick.workflow.kind import Day, Kind, Wanted, no_day
-from zoompick.workflow.step import Sources, Step, grid_facts, units_told
+from zoompick.workflow.products.scenes import ScenesStep
+from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.imagery.mosaic import Mosaic
@@ -91,32 +92,19 @@ def _percentile(text: str) -> float:
 
 
 @dataclass(frozen=True)
-class BlendStep(Step):
+class BlendStep(ScenesStep):
     """Many dates as one."""
 
     name: ClassVar[str] = "blend"
 
-    bands: tuple[str, ...] = ()
-    grid: Grid = field(kw_only=True)
-    rules: BlendRules = field(default_factory=BlendRules)
-
-    def options(self) -> dict[str, Any]:
-        """Bands, grid, rules, and what the items beside the files tell of units."""
-        return {
-            "bands": list(self.bands),
-            "grid": grid_facts(self.grid),
-            "units": units_told(self.inputs),
-        } | self.rules.facts()
+    rules: BlendRules = field(default_factory=BlendRules, kw_only=True)
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.blend.Blend`."""
-        return self._shared(sources)
+        return self.shared(sources)
 
-    def _shared(self, sources: Sources) -> Mosaic:
-        made: Mosaic = sources.once((self.inputs, self.bands, self.grid, self.rules), self._blend)
-        return made
-
-    def _blend(self) -> Mosaic:
+    def joined(self) -> Mosaic:
+        """All dates as one."""
         from zoompick.imagery import recipes
         from zoompick.imagery.blend import Blend, Highest
         from zoompick.imagery.mosaic import Mosaic
@@ -144,7 +132,7 @@ class CountStep(BlendStep):
         """See :class:`zoompick.imagery.blend.CountLayer`."""
         from zoompick.imagery.blend import CountLayer
 
-        return CountLayer(self._shared(sources))
+        return CountLayer(self.shared(sources))
 
 
 @dataclass(frozen=True)
@@ -157,7 +145,7 @@ class DateStep(BlendStep):
         """See :class:`zoompick.imagery.blend.DateLayer`."""
         from zoompick.imagery.blend import DateLayer
 
-        return DateLayer(self._shared(sources))
+        return DateLayer(self.shared(sources))
 
 
 def steps_of(

@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.workflow.kind import Day, Kind, Wanted, no_day
-from zoompick.workflow.step import Sources, Step, grid_facts, units_told
+from zoompick.workflow.products.scenes import ScenesStep
+from zoompick.workflow.step import Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.imagery.mosaic import Mosaic
@@ -62,28 +63,19 @@ class MosaicRules:
 
 
 @dataclass(frozen=True)
-class MosaicStep(Step):
+class MosaicStep(ScenesStep):
     """A mosaic of all scenes that its files are of."""
 
     name: ClassVar[str] = "mosaic"
 
-    bands: tuple[str, ...] = ()
-    grid: Grid = field(kw_only=True)
-    rules: MosaicRules = field(default_factory=MosaicRules)
-
-    def options(self) -> dict[str, Any]:
-        """Bands, grid, rules, and what the items beside the files tell of units."""
-        return {
-            "bands": list(self.bands),
-            "grid": grid_facts(self.grid),
-            "units": units_told(self.inputs),
-        } | self.rules.facts()
+    rules: MosaicRules = field(default_factory=MosaicRules, kw_only=True)
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.mosaic.Mosaic`."""
-        return sources.once((self.inputs, self.bands, self.grid, self.rules), self._mosaic)
+        return self.shared(sources)
 
-    def _mosaic(self) -> Mosaic:
+    def joined(self) -> Mosaic:
+        """All scenes over each other."""
         from zoompick.imagery.matching import match, overlaps
         from zoompick.imagery.mosaic import Mosaic
         from zoompick.imagery.sightings import in_order
@@ -114,7 +106,7 @@ class SceneLayerStep(MosaicStep):
         """See :class:`zoompick.imagery.mosaic.SceneLayer`."""
         from zoompick.imagery.mosaic import SceneLayer
 
-        return SceneLayer(sources.once((self.inputs, self.bands, self.grid, self.rules), self._mosaic))
+        return SceneLayer(self.shared(sources))
 
 
 def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
