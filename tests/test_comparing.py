@@ -163,6 +163,7 @@ def test_pictures_of_all_kinds(tmp_path, program):
     for words, told in (
         (["rgb.tif", "--out", "a.bmp"], "pictures are .png"), (["index.tif", "--colours", "jet"], "scale of colours"),
         (["index.tif", "--range", "2,1"], "Two rising numbers"),
+        (["classes.tif", "--colours", "jet", "--out", "j.png"], "scale of colours"),
         (["index.tif", "--width", "60000"], "largest that fits"),
         (["index.tif", "--width", "500", "--width-mm", "90"], "Give one"), (["bands.tif"], "no band called 'red'"),
     ):  # fmt: skip

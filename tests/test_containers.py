@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import pickle
 
 import h5py
@@ -18,6 +19,7 @@ from zoompick.raster.opening import open_raster
 from zoompick.raster.source import LocalFile
 from zoompick.standin.dunlin import Dunlin
 from zoompick.standin.siskin import Siskin
+from zoompick.standin.store import Store
 from zoompick.standin.tern import Tern
 
 ROWS, COLS = 40, 60
@@ -155,3 +157,39 @@ def test_a_swath_becomes_a_stack(tmp_path, program):
     assert open_raster(tmp_path / "sst.tif").bands[0].name == "sst"
     wrong = program("stack", "s.h5", "--swath", "cubic", "--out", "b", cwd=tmp_path)
     assert wrong.code == 2 and "nearest" in wrong.err
+
+
+@pytest.mark.parametrize(
+    ("kind", "group", "recipe", "bands"),
+    [
+        (Siskin, "container", "infrared", ("green", "red", "nir")),
+        (Dunlin, "", "infrared", ("green", "red", "nir")),
+        (Siskin, "", "infrared", ("green", "red", "nir")),
+    ],
+)
+def test_instruments_go_from_their_files_to_checked_products(
+    tmp_path, shared_cache, program, kind, group, recipe, bands
+):
+    instrument = kind()
+    scene = instrument.scenes()[5]
+    instrument.make(scene, group, tmp_path, shared_cache)
+    item = instrument.item(scene, "http://127.0.0.1:1", Store(shared_cache))
+    (tmp_path / "item.json").write_text(json.dumps(item))
+    files = [path.name for path in sorted(tmp_path.iterdir()) if path.suffix in (".h5", ".tif")]
+    done = program("stack", *files, "--bands", ",".join(bands), "--out", "s.tif", cwd=tmp_path)
+    assert done.code == 0, done.err
+    stacked = open_raster(tmp_path / "s.tif")
+    assert tuple(band.name for band in stacked.bands) == bands and stacked.bands[0].scale != 1
+    for words in (("composite", "s.tif", "--recipe", recipe), ("index", "s.tif", "--recipe", "ndvi,ndwi")):
+        made = program(*words, cwd=tmp_path)
+        assert made.code == 0, made.err
+    ndvi = open_raster(tmp_path / "s-ndvi.tif").read(stacked.grid.window)[0]
+    stored = stacked.read(stacked.grid.window).astype(float)
+    there = (stored != stacked.nodata).all(axis=0)
+    red, nir = (stored[bands.index(n)] * stacked.bands[0].scale + stacked.bands[0].offset for n in ("red", "nir"))
+    with np.errstate(all="ignore"):
+        wanted = (nir - red) / (nir + red)
+    assert there.mean() > 0.3
+    np.testing.assert_allclose(ndvi[there & np.isfinite(wanted)], wanted[there & np.isfinite(wanted)], atol=1e-5)
+    checked = program("verify", f"s-{recipe}.tif", "s-ndvi.tif", "s-ndwi.tif", "s.tif", cwd=tmp_path)
+    assert checked.code == 0, checked.out + checked.err

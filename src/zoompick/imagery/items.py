@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from zoompick.catalog.bands import BandFile
+from zoompick.catalog.bands import BandFile, bands_of, formats_of
 from zoompick.catalog.scene import Scene
 from zoompick.errors import SourceError
 from zoompick.files import read_json
@@ -30,4 +30,14 @@ def band_files(path: Path) -> list[BandFile]:
     if scene is None:
         return []
     names = local_names(scene)
-    return [band for band in scene.bands.values() if names[band.href] == path.name]
+    found = [band for band in scene.bands.values() if names[band.href] == path.name]
+    if found:
+        return found
+    # The same bands may be offered in other formats too, which a scene does not count twice.
+    others = (band for form in formats_of(scene.item) for band in bands_of(scene.item, form).values())
+    return [band for band in others if names.get(band.href, address_name(band.href)) == path.name]
+
+
+def address_name(href: str) -> str:
+    """Name of the file behind an address."""
+    return href.partition("?")[0].rpartition("/")[2]

@@ -68,6 +68,7 @@ def shown(path: Path, width_px: int, look: Look | None = None, like: Sequence[Cu
         No such colours, recipe or band.
     """
     look = look or Look()
+    _refuse_unknown(look)
     raster = open_raster(path)
     level = max((n for n, grid in enumerate(raster.levels) if grid.width >= width_px), default=0)
     coarse = AtLevel(raster, level) if level else raster
@@ -114,13 +115,17 @@ def scale_for(values: Pixels, name: str, look: Look) -> Scale:
     UnknownNameError
         No such colours.
     """
-    if look.colours and look.colours not in COLOURS:
-        raise UnknownNameError.of("scale of colours", look.colours, COLOURS)
+    _refuse_unknown(look)
     colours = COLOURS[look.colours or "viridis"]
     if not values.size:
         return Scale(colours, *(look.limits or (0.0, 1.0)), name)
     low, high = look.limits or tuple(float(v) for v in np.percentile(values, [1, 99]))
     return Scale(colours, low, high, name) if low < high else Scale(colours, low - 0.5, low + 0.5, name)
+
+
+def _refuse_unknown(look: Look) -> None:
+    if look.colours and look.colours not in COLOURS:
+        raise UnknownNameError.of("scale of colours", look.colours, COLOURS)
 
 
 def _told_classes(path: Path) -> dict[int, str]:
