@@ -5,6 +5,9 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -46,6 +49,39 @@ def made(scene, cache):
         path, _ = store.file(instruments()["lapwing-l2"], scene, f"{scene.id}-{key}.tif")
         found[key] = path
     return found
+
+
+def test_two_threads_make_whatever_is_asked(tmp_path):
+    """Forty requests at once must not take the memory of forty scenes; who asks for the same gets the same."""
+    store, lock, together, most, writes = Store(tmp_path), threading.Lock(), 0, 0, []
+
+    def ask(label):
+        def write(folder):
+            nonlocal together, most
+            with lock:
+                together, most = together + 1, max(most, together + 1)
+                writes.append((label, threading.current_thread().name))
+            time.sleep(0.01)
+            with lock:
+                together -= 1
+            if label == "s1" and sum(label == "s1" for label, _ in writes) == 1:
+                raise OSError("no room")
+            if label == "s2":  # what it makes needs another scene
+                store.made("inner", lambda folder: (folder / "a").write_text("inner"))
+            (folder / "a").write_text(label)
+
+        return store.made(label, write)["a"][0].read_text()
+
+    with ThreadPoolExecutor(24) as pool:
+        asked = [pool.submit(ask, f"s{n % 12}") for n in range(24)]
+        failed = [future.exception() for future in asked if future.exception()]
+        assert all(str(error) == "no room" for error in failed)
+        assert 1 <= len(failed) <= 2
+    assert most == 2
+    assert [ask(f"s{n}") for n in range(12)] == [f"s{n}" for n in range(12)]
+    assert sorted(label for label, _ in writes) == sorted([f"s{n}" for n in range(12)] + ["s1"])
+    assert len({name for _, name in writes}) <= 2
+    assert (tmp_path / store.made("inner", lambda folder: None)["a"][0]).read_text() == "inner"
 
 
 def test_there_are_enough_scenes_of_every_kind():

@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 import shapely
 
+from zoompick.catalog import offer
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import from_text, project
@@ -124,6 +125,21 @@ def test_an_area_too_large_for_an_order_is_cut(name):
     pieces = {order.piece for order in found if order.parts}
     assert shapely.union_all([from_text(piece) for piece in pieces]).symmetric_difference(wide.footprint).area < 1e-9
     assert sum(order.price for order in found) == pytest.approx(10 * sizes(1)[0], abs=0.03)
+
+
+def test_a_limit_far_below_the_scenes_is_told_and_not_planned():
+    """A source that gives 0.00001 km2 an order would cut a scene into a hundred thousand pieces, for hours."""
+    with pytest.raises(UsageError, match=r"Scene s0 would have to be ordered in \d{3},\d{3} pieces.*c gives 1e-05 km2"):
+        split(strips(1), {"c": Quota(largest_area_km2=1e-5)}, None)
+    most = split(strips(1), {"c": Quota(largest_area_km2=sizes(1)[0] / 400)}, None)
+    assert 400 < len(most) <= 403
+    assert sum(order.km2 for order in most) == pytest.approx(sizes(1)[0], rel=0.02)
+
+
+@pytest.mark.parametrize("told", [0, -1, 1e400, "2", None, True])
+def test_a_limit_that_is_no_number_above_0_limits_nothing(told):
+    about = json.loads(json.dumps({"summaries": {"trade:limits": {"scenes_an_order": told, "km2_an_order": 7}}}))
+    assert offer.limits(about) == {"km2_an_order": 7}
 
 
 def order(number: int, state: str = "planned", collection: str = "c", **more) -> Order:

@@ -72,10 +72,13 @@ def of_collection(collection: Mapping[str, Any]) -> Offer:
 
 
 def limits(collection: Mapping[str, Any]) -> dict[str, float]:
-    """What a collection limits, by name: ``parallel_downloads``, ``scenes_an_order``, ``largest_area_km2``."""
+    """What a collection limits, by name: ``parallel_downloads``, ``scenes_an_order``, ``largest_area_km2``.
+
+    What is no number above 0 limits nothing: no order could be planned under it.
+    """
     told = _object(_told(collection, "limits"))
     numbers = {str(key): as_number(value) for key, value in told.items()}
-    return {key: number for key, number in numbers.items() if number is not None}
+    return {key: number for key, number in numbers.items() if number is not None and number > 0}
 
 
 def _told(collection: Mapping[str, Any], name: str) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from zoompick.geo.shapes import Shape, intersection
@@ -15,8 +16,8 @@ else:
     shapely = later("shapely")
 
 _GRID_DEG = 1e-7
-_HALVINGS = 50
-"""Of the search for a cut: far below a millimetre."""
+_STEPS, _CLOSE = 50, 1e-9
+"""Of the search for a cut: how often it guesses at most, and the share of the size by which it may be off."""
 
 
 def equal_pieces(polygon: Shape, count: int) -> list[Shape]:
@@ -49,16 +50,34 @@ def _parted(polygon: Shape, share: float) -> tuple[Shape, Shape]:
     def before(place: float) -> Shape:
         return shapely.box(west, south, place, north) if along_parallel else shapely.box(west, south, east, place)
 
-    wanted = share * area_km2(polygon)
+    size = area_km2(polygon)
     low, high = (west, east) if along_parallel else (south, north)
-    for _ in range(_HALVINGS):
-        middle = (low + high) / 2
-        if area_km2(intersection(polygon, before(middle))) < wanted:
-            low = middle
+    line = _root(lambda place: area_km2(intersection(polygon, before(place))) / size - share, (low, high), share)
+    return _ground(intersection(polygon, before(line))), _ground(shapely.difference(polygon, before(line)))
+
+
+def _root(over: Callable[[float], float], ends: tuple[float, float], share: float) -> float:
+    """Where a rising function is 0, which is ``-share`` at the first end and ``1 - share`` at the second.
+
+    By false position, the end that stays weighing half as much each time (the Illinois rule: Dowell and Jarratt, A
+    modified regula falsi method, 1971): some eight steps.
+    """
+    (low, high), below, above = ends, -share, 1 - share
+    side = 0
+    middle = high
+    for _ in range(_STEPS):
+        middle = (low * above - high * below) / (above - below)
+        value = over(middle)
+        if abs(value) <= _CLOSE:
+            break
+        if value < 0:
+            low, below = middle, value
+            above = above / 2 if side < 0 else above
         else:
-            high = middle
-    line = before(high)
-    return _ground(intersection(polygon, line)), _ground(shapely.difference(polygon, line))
+            high, above = middle, value
+            below = below / 2 if side > 0 else below
+        side = -1 if value < 0 else 1
+    return middle
 
 
 def _ground(cut: Shape) -> Shape:

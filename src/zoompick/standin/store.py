@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import json
+import queue
 import shutil
 import tempfile
 import threading
 from collections import defaultdict
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
+from concurrent.futures import Future
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
@@ -19,7 +20,8 @@ from zoompick.standin import world
 from zoompick.standin.entry import Entry
 
 _MAKERS = 2
-"""Scenes made at once, whatever is asked: each may take some hundred megabytes."""
+"""Threads that make scenes, whatever is asked. Never the threads that answer: the allocator keeps some of what each
+thread freed, and forty of them would keep gigabytes."""
 _TRIM_EVERY = 20
 
 
@@ -56,8 +58,10 @@ class Store:
         self._root = cache / f"ostrell-{world.SEED}-v{world.VERSION}" / "scenes"
         self._guard = threading.Lock()
         self._locks: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
-        self._room = threading.BoundedSemaphore(_MAKERS)
-        self._making = threading.local()
+        self._orders: queue.SimpleQueue[tuple[Future[None], Callable[[], None]]] = queue.SimpleQueue()
+        self._asked: dict[str, Future[None]] = {}
+        self._makers: list[threading.Thread] = []
+        self._here = threading.local()
         self._known: dict[str, dict[str, Published]] = {}
         self._made = 0
 
@@ -83,30 +87,49 @@ class Store:
 
         ``wrong`` is the end of the name of a file whose digest is published wrongly.
         """
+        if self._group(label) is None:
+            if getattr(self._here, "makes", False):
+                self._ensure(label, write, wrong)
+            else:
+                self._ask(label, write, wrong).result()
+        known = self._group(label) or {}
+        return {name: (self._root / label / name, published) for name, published in known.items()}
+
+    def _ask(self, label: str, write: Callable[[Path], None], wrong: str) -> Future[None]:
+        """Hand a scene to the threads that make scenes; who asks for one that is under way waits for the same."""
+        with self._guard:
+            under_way = self._asked.get(label)
+            if under_way is not None and not under_way.done():
+                return under_way
+            asked = self._asked[label] = Future[None]()
+            while len(self._makers) < _MAKERS:
+                maker = threading.Thread(target=self._work, daemon=True, name=f"maker {len(self._makers) + 1}")
+                self._makers.append(maker)
+                maker.start()
+        self._orders.put((asked, lambda: self._ensure(label, write, wrong)))
+        return asked
+
+    def _work(self) -> None:
+        self._here.makes = True
+        while True:
+            asked, make = self._orders.get()
+            try:
+                make()
+            except BaseException as error:  # whoever asked is told
+                asked.set_exception(error)
+            else:
+                asked.set_result(None)
+            del asked, make
+
+    def _ensure(self, label: str, write: Callable[[Path], None], wrong: str) -> None:
         with self._guard:
             lock = self._locks[label]
         with lock:
             if self._group(label) is None:
-                with self._one_of_few():
-                    self._make(label, write, wrong)
+                self._make(label, write, wrong)
                 self._made += 1
                 if self._made % _TRIM_EVERY == 0:
                     cache.trim()
-        known = self._group(label) or {}
-        return {name: (self._root / label / name, published) for name, published in known.items()}
-
-    @contextmanager
-    def _one_of_few(self) -> Iterator[None]:
-        """Wait for room to make a scene; what a thread makes for what it is making has room already."""
-        if getattr(self._making, "is_on", False):
-            yield
-            return
-        with self._room:
-            self._making.is_on = True
-            try:
-                yield
-            finally:
-                self._making.is_on = False
 
     def _group(self, label: str) -> dict[str, Published] | None:
         known = self._known.get(label)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from typing import Protocol
 
+from zoompick.errors import UsageError
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import Shape, as_text, intersection
 from zoompick.geo.sizes import area_km2
@@ -15,6 +16,8 @@ from zoompick.transfer.queue import PLANNED, Order
 _UNBOUNDED = float("inf")
 _SLACK = 0.995
 """Pieces stay this far below a limit: sources measure areas in ways of their own."""
+_MOST_PIECES = 500
+"""Of one scene: more is no order that a person means."""
 
 
 class Orderable(Protocol):
@@ -88,6 +91,28 @@ class _Wish:
         return self.scene.tile or self.scene.id
 
 
+@dataclass(eq=False)
+class _Bin:
+    """An order that is being filled."""
+
+    wishes: list[_Wish] = field(default_factory=list)
+    cells: set[str] = field(default_factory=set)
+    km2: float = 0.0
+
+    def has_room(self, wish: _Wish, quota: Quota) -> bool:
+        return (
+            self.wishes[0].piece == wish.piece
+            and len(self.wishes) < quota.scenes_an_order
+            and self.km2 + wish.km2 <= quota.km2_an_order
+            and len(self.cells | {wish.cell}) <= quota.grid_cells_an_order
+        )
+
+    def put(self, wish: _Wish) -> None:
+        self.wishes.append(wish)
+        self.cells.add(wish.cell)
+        self.km2 += wish.km2
+
+
 def split(
     scenes: Sequence[Orderable], quotas: Mapping[str, Quota], area: Shape | None, first: int = 1
 ) -> list[Order]:
@@ -125,14 +150,23 @@ def _wishes(scene: Orderable, area: Shape | None, quota: Quota) -> list[_Wish]:
     km2, most = area_km2(ground), min(quota.largest_area_km2, quota.km2_an_order)
     if km2 <= most:
         return [_Wish(scene, km2)]
-    pieces = equal_pieces(ground, math.ceil(km2 / (_SLACK * most)))
+    count = km2 / (_SLACK * most)
+    if count > _MOST_PIECES:
+        raise UsageError(
+            f"Scene {scene.id} would have to be ordered in {count:,.0f} pieces, over the {_MOST_PIECES} that are "
+            f"planned at most: {scene.collection} gives {most:g} km2 an order, and its part of the area has "
+            f"{km2:,.4g} km2. Nothing was planned.",
+            "Take a smaller study area, or leave the scene out: 'zoompick pick --remove'.",
+        )
+    pieces = equal_pieces(ground, math.ceil(count))
     return [
         _Wish(scene, area_km2(piece), as_text(piece), place, len(pieces)) for place, piece in enumerate(pieces, 1)
     ]
 
 
 def _packed(wishes: Sequence[_Wish], quota: Quota) -> list[list[_Wish]]:
-    bins: list[list[_Wish]] = []
+    bins: list[_Bin] = []
+    open_bins: list[_Bin] = []
     if quota.km2_an_order != _UNBOUNDED:
         # Pieces of a scene are of one size but for rounding: they stay in their order.
         wishes = sorted(wishes, key=lambda wish: -round(wish.km2, 3))
@@ -140,21 +174,15 @@ def _packed(wishes: Sequence[_Wish], quota: Quota) -> list[list[_Wish]]:
         cells = list(dict.fromkeys(wish.cell for wish in wishes))
         wishes = sorted(wishes, key=lambda wish: cells.index(wish.cell))
     for wish in wishes:
-        fitting = next((bin_ for bin_ in bins if _fits(wish, bin_, quota)), None)
+        fitting = next((bin_ for bin_ in open_bins if bin_.has_room(wish, quota)), None)
         if fitting is None:
-            bins.append([wish])
-        else:
-            fitting.append(wish)
-    return bins
-
-
-def _fits(wish: _Wish, bin_: Sequence[_Wish], quota: Quota) -> bool:
-    return (
-        bin_[0].piece == wish.piece
-        and len(bin_) < quota.scenes_an_order
-        and sum(other.km2 for other in bin_) + wish.km2 <= quota.km2_an_order
-        and len({wish.cell, *(other.cell for other in bin_)}) <= quota.grid_cells_an_order
-    )
+            fitting = _Bin()
+            bins.append(fitting)
+            open_bins.append(fitting)
+        fitting.put(wish)
+        if len(fitting.wishes) >= quota.scenes_an_order or fitting.km2 >= _SLACK * quota.km2_an_order:
+            open_bins.remove(fitting)
+    return [bin_.wishes for bin_ in bins]
 
 
 def next_to_submit(orders: Iterable[Order], quotas: Mapping[str, Quota]) -> list[Order]:
