@@ -13,7 +13,8 @@ from helpers import noise
 from zoompick.errors import FormatError, ZoomPickError
 from zoompick.geo.crs import Crs, transform
 from zoompick.imagery.deliveries import open_layers
-from zoompick.raster.grid import Window
+from zoompick.imagery.stack import build_stack
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import variables_of
 from zoompick.raster.opening import open_raster
 from zoompick.raster.source import LocalFile
@@ -148,6 +149,25 @@ def test_damaged_containers_end_in_a_sentence(tmp_path):
             open_raster(path).read(Window(0, 0, 20, 20))
         except ZoomPickError as error:
             assert str(error)
+
+
+def test_a_swath_is_laid_on_a_given_grid_straight_from_its_places(tmp_path):
+    """Each pixel by the nearest of all places on the globe, with no grid between; large pixels take means."""
+    lon, lat, values = swath(tmp_path / "s.h5")
+    own = open_raster(tmp_path / "s.h5").grid
+    west, north = own.west + 30_000.0, own.north - 20_000.0
+    place = Grid(own.crs, 500.0, 500.0, west + 77, north - 33, 24, 18)
+    built = build_stack(open_layers([tmp_path / "s.h5"]), ["sst"], place)
+    got = built.read(place.window)[0]
+    x, y = (place.west + (np.arange(24) + 0.5) * 500, place.north - (np.arange(18) + 0.5) * 500)
+    lons, lats = transform(*np.meshgrid(x, y), place.crs, Crs(4326))
+    east = (lons[..., None] - lon.ravel()) * np.cos(np.radians(lats[..., None]))
+    far = np.nan_to_num(np.hypot(east, lats[..., None] - lat.ravel()), nan=9)
+    assert (got == values.ravel()[far.argmin(axis=-1)]).mean() > 0.995
+    assert "pixels of 500 m" in built.notes[0] and not any("Resampled" in note for note in built.notes)
+    coarse = Grid(own.crs, 4000.0, 4000.0, west, north, 5, 4)
+    mean = build_stack(open_layers([tmp_path / "s.h5"]), ["sst"], coarse).read(coarse.window)[0]
+    assert np.abs(mean - values[values > 0].mean()).max() < 6, "of 16 and more pixels, not one"
 
 
 def test_a_swath_becomes_a_stack(tmp_path, program):

@@ -16,7 +16,7 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import is_hdf5, variables_of
 from zoompick.raster.ongrid import Method
 from zoompick.raster.opening import open_raster, source_of
-from zoompick.raster.raster import Band, Derived, Pixels, Raster
+from zoompick.raster.raster import Band, Derived, Pixels, Raster, put_on
 from zoompick.sensors.guide import guide_for_file, known_bands
 
 
@@ -50,6 +50,11 @@ class OneBand(Derived):
         if self.source.nodata is None and self._nodata is not None:
             _blank_outside(pixels, window, self.source.levels[level], self._nodata)
         return pixels
+
+    def put_on(self, grid: Grid) -> OneBand | None:
+        """See :func:`zoompick.raster.raster.put_on`."""
+        carried = put_on(self.source, grid)
+        return None if carried is None else OneBand(carried, self.index, self._band, self._nodata)
 
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         """The source's block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""

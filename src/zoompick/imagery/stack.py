@@ -15,7 +15,7 @@ from zoompick.errors import UnknownNameError, UsageError
 from zoompick.imagery.deliveries import Layer
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, notes_of, valid_mask
+from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, notes_of, put_on, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.warp import laid_on
 
@@ -291,7 +291,7 @@ def _resampled(parts: Sequence[Sequence[Layer]], target: Grid) -> tuple[str, ...
     layers = [layer for part in parts for layer in part]
     finest = min(layer.raster.grid.pixel_x for layer in layers)
     off = [layer for layer in layers if layer.raster.grid.pixel_x == finest]
-    off = [layer for layer in off if not layer.raster.grid.shares_lattice(target)]
+    off = [one for one in off if not one.raster.grid.shares_lattice(target) and put_on(one.raster, target) is None]
     if not off:
         return ()
     grids = dict.fromkeys(f"{layer.raster.grid.pixel_text} in {layer.raster.grid.crs}" for layer in off)

@@ -160,20 +160,29 @@ class OnSwath(_OfVariable):
     ----------
     is_weighted : bool
         A pixel is the mean of those about it, weighted by inverse distance; else the nearest within the radius.
+    grid : Grid, optional
+        By default one with pixels as large as the swath's in its middle.
     """
 
     def __init__(
-        self, source: ByteSource, variable: Variable, handle: _Handle | None = None, is_weighted: bool = False
-    ) -> None:
-        super().__init__(source, (variable.path, str(is_weighted)))
+        self, source: ByteSource, variable: Variable, handle: _Handle | None = None, is_weighted: bool = False,
+        grid: Grid | None = None,
+    ) -> None:  # fmt: skip
+        super().__init__(source, (variable.path, str(is_weighted), str(grid or "")))
         self.variable, self.is_weighted = variable, is_weighted
         self._handle = handle or _Handle(source)
         self._lock = threading.Lock()
         self._values: Pixels | None = None
-        self._grid = self.swath.grid
+        self._grid = grid or self.swath.grid
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return type(self), (self.source, self.variable, None, self.is_weighted)
+        return type(self), (self.source, self.variable, None, self.is_weighted, self._grid)
+
+    def put_on(self, grid: Grid) -> OnSwath | None:
+        """See :func:`zoompick.raster.raster.put_on`."""
+        if not self.swath.is_fine_enough(grid):
+            return None
+        return OnSwath(self.source, self.variable, self._handle, self.is_weighted, grid)
 
     @property
     def swath(self) -> Swath:
@@ -202,7 +211,7 @@ class OnSwath(_OfVariable):
     def notes(self) -> tuple[str, ...]:
         """How it was brought to a grid."""
         how = "the mean by distance" if self.is_weighted and not self.variable.band.is_class else "the nearest"
-        return (f"{Path(self.source.address).name} is a swath, {self.swath.told}: {how} within that radius.",)
+        return (f"{Path(self.source.address).name} is a swath, {self.swath.told(self._grid)}: {how} within that radius.",)
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""

@@ -167,6 +167,15 @@ def notes_of(raster: Raster) -> tuple[str, ...]:
     return tuple(getattr(raster, "notes", ()))
 
 
+def put_on(raster: Raster, grid: Grid) -> Raster | None:
+    """A raster whose pixels have places of their own (a swath) on a grid; None for one that lies on a lattice.
+
+    None too where the grid's pixels are so large that they want means of what lies under them.
+    """
+    carry = getattr(raster, "put_on", None)
+    return carry(grid) if carry else None
+
+
 def fitting_level(levels: Sequence[Grid], pixel: float) -> int:
     """The coarsest level whose pixels are no larger than ``pixel``, in units of the CRS; 0 when all are."""
     return max((number for number, grid in enumerate(levels) if grid.pixel_x <= pixel), default=0)

@@ -12,11 +12,13 @@ import numpy.typing as npt
 
 from zoompick.errors import FormatError
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.crs import LONLAT, transform, utm_for
+from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, transform, utm_for
 from zoompick.raster.grid import Grid, Window
 
 _EARTH_M = 6_371_008.8
 _RADIUS_PX = 1.5
+_LARGEST_PX = 2.0
+"""A grid's pixels up to so many of the swath's take what is nearest; larger ones want means."""
 _WIDEST_UTM_DEG = 6.0
 _NEIGHBOURS = 8
 Numbers = npt.NDArray[Any]
@@ -58,12 +60,14 @@ class Swath:
         pixel_m = _spacing(lon, lat, known)
         return cls(vectors, np.flatnonzero(known), pixel_m, _grid(lon[known], lat[known], vectors, pixel_m))
 
-    @property
-    def told(self) -> str:
+    def told(self, grid: Grid) -> str:
         """For people: how it comes to a grid."""
-        return (
-            f"laid on pixels of {self.grid.pixel_text} in {self.grid.crs}, radius {_RADIUS_PX * self.pixel_m:.0f} m"
-        )
+        return f"laid on pixels of {grid.pixel_text} in {grid.crs}, radius {_RADIUS_PX * self.pixel_m:.0f} m"
+
+    def is_fine_enough(self, grid: Grid) -> bool:
+        """True when a grid's pixels are not so large that many of the swath's lie in one."""
+        unit_m = METRES_A_DEGREE if grid.crs.is_geographic else grid.crs.metres_per_unit
+        return grid.pixel_x * unit_m <= _LARGEST_PX * self.pixel_m
 
     @cached_property
     def _tree(self) -> Any:
@@ -139,5 +143,5 @@ def _grid(lon: Numbers, lat: Numbers, vectors: Numbers, pixel_m: float) -> Grid:
         xs, ys = transform(lon, lat, LONLAT, crs)
         pixel = float(f"{pixel_m:.2g}")
         return Grid.snapped(Bounds(xs.min(), ys.min(), xs.max(), ys.max()), crs, pixel)
-    pixel = float(f"{pixel_m / 111_320:.2g}")
+    pixel = float(f"{pixel_m / METRES_A_DEGREE:.2g}")
     return Grid.snapped(Bounds(lons.min(), lat.min(), lons.max(), lat.max()), LONLAT, pixel)

@@ -19,7 +19,7 @@ from zoompick.geo.crs import transform
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import Method, OnGrid
-from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, valid_mask
+from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
 from zoompick.raster.turn import around
 
@@ -100,10 +100,13 @@ class Warped(Derived):
         if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
         source = self._grouped(self.source.read(under, bands, self._level))
+        part = _box(inside)
         places = self._places(cols, under.col), self._places(rows, under.row)
+        steps = [_across(at, axis)[part] for at in places for axis in (1, 0)] if self._times > 1 else []
+        cols, rows, inside = places[0][part], places[1][part], inside[part]
         for target, band in zip(out, source, strict=True):
-            values = self._averaged(band, *places) if self._times > 1 else self._sampled(band, *places)
-            target[inside] = values[inside]
+            values = self._averaged(band, cols, rows, steps) if self._times > 1 else self._sampled(band, cols, rows)
+            target[part][inside] = values[inside]
         return out
 
     def _under(self, cols: Pixels, rows: Pixels) -> Window:
@@ -124,22 +127,23 @@ class Warped(Derived):
         """Positions in groups, counted from a window's first pixel."""
         return (((positions - first) + 0.5) / self._group - 0.5).astype(np.float32)
 
-    def _averaged(self, band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
-        """The mean over each target pixel: of values at positions spread evenly in it, where half are there."""
+    def _averaged(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
+        """The mean over each target pixel: of values at positions spread evenly in it, where half are there.
+
+        ``steps`` tells how far a position moves to the next target pixel: columns by column and row, then rows.
+        """
         total, weight = np.zeros(cols.shape), np.zeros(cols.shape)
-        steps = [_across(places, axis) for places in (cols, rows) for axis in (1, 0)]
         shares = (np.arange(self._times) + 0.5) / self._times - 0.5
         valid = valid_mask(band, self.nodata)
         working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
-        ones = valid.astype(np.float32)
+        ones = None if valid.all() else valid.astype(np.float32)
         size = band.shape
         for down, right in itertools.product(shares, shares):
             col = (cols + right * steps[0] + down * steps[1]).astype(np.float32)
             row = (rows + right * steps[2] + down * steps[3]).astype(np.float32)
             here = (col > -0.5) & (col < size[1] - 0.5) & (row > -0.5) & (row < size[0] - 0.5)
-            part = np.where(here, kernels.remap_linear(ones, col, row), 0)
             total += np.where(here, kernels.remap_linear(working, col, row), 0)
-            weight += part
+            weight += here if ones is None else np.where(here, kernels.remap_linear(ones, col, row), 0)
         present = weight >= self._times**2 / 2
         np.divide(total, weight, out=total, where=present)
         result = finish(np.where(present, total, 0), band.dtype, False, self.nodata)
@@ -221,13 +225,16 @@ class Warped(Derived):
 
 
 def laid_on(raster: Raster, grid: Grid, method: Method = "smooth", kernel: str = "bilinear") -> Raster:
-    """A raster on a grid: resampled within its CRS, or carried over from another.
+    """A raster on a grid: resampled within its CRS, or carried over from another; a swath from where its pixels are.
 
     Parameters
     ----------
     kernel : str
         One of KERNELS, for what is no class and does not share the grid's lattice.
     """
+    carried = put_on(raster, grid)
+    if carried is not None:
+        return carried
     is_class = method == "class"
     if raster.grid.crs == grid.crs:
         raster = around(raster, grid.bounds)
@@ -235,6 +242,13 @@ def laid_on(raster: Raster, grid: Grid, method: Method = "smooth", kernel: str =
     if raster.grid.crs == grid.crs and is_plain:
         return OnGrid(raster, grid, method)
     return Warped(raster, grid, is_class, "bilinear" if is_class else kernel)
+
+
+def _box(mask: Pixels) -> tuple[slice, slice]:
+    """Rows and columns that hold what is set in a mask, which is not empty."""
+    spans = [np.flatnonzero(mask.any(axis=axis)) for axis in (1, 0)]
+    down, across = (slice(int(span[0]), int(span[-1]) + 1) for span in spans)
+    return down, across
 
 
 def _across(places: Pixels, axis: int) -> Pixels:

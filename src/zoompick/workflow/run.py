@@ -123,7 +123,7 @@ def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
 
 
 def refuse_unmakeable(brief: Brief, scenes: Sequence[Scene]) -> None:
-    """Before the first byte: bands that a scene lacks, or that come in a form of which nothing can be made here.
+    """Before the first byte: bands that a scene lacks.
 
     Raises
     ------
@@ -131,16 +131,10 @@ def refuse_unmakeable(brief: Brief, scenes: Sequence[Scene]) -> None:
     """
     for scene in scenes:
         for name in brief.bands:
-            band = scene.bands.get(name)
-            if band is None:
+            if name not in scene.bands:
                 raise UsageError(
                     f"{scene.id} has no band {name}: it has {', '.join(scene.bands) or 'none that is known here'}.",
                     "Change [stack] bands in study.toml, or pick other scenes.",
-                )
-            if band.is_container:
-                raise UsageError(
-                    f"The bands of {scene.id} come in a container, of which no products can be made here yet.",
-                    "'zoompick download' fetches it; choose a collection that comes as GeoTIFFs for products.",
                 )
 
 
