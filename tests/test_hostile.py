@@ -134,6 +134,8 @@ def test_a_command_that_waits_on_a_silent_server_is_stopped(tmp_path, how):
         process = subprocess.Popen(
             [*CALL, "source", "add", "mute", f"{url}/silent"], cwd=tmp_path, stderr=subprocess.PIPE, text=True,
             env=os.environ | {"ZOOMPICK_CONFIG": str(tmp_path)},
+            # A shell's background jobs, and so all they start, ignore Ctrl-C.
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )  # fmt: skip
         while not Handler.seen and process.poll() is None:
             time.sleep(0.02)
