@@ -66,9 +66,9 @@ def test_an_empty_brief_has_defaults(tmp_path):
 @pytest.mark.parametrize(
     ("old", "new", "words"),
     [
-        ("cloud = 20  ", "cloud = 150  ", r"line 12: \[search\] cloud = 150 .* between 0 and 100"),
+        ("cloud = 20  ", "cloud = 150  ", r"line 14: \[search\] cloud = 150 .* between 0 and 100"),
         ("cloud = 20  ", 'cloud = "20"  ', "must be a number"),
-        ("cloud = 20  ", "clouds = 20  ", r"line 12: \[search\] clouds is not known. Did you mean cloud"),
+        ("cloud = 20  ", "clouds = 20  ", r"line 14: \[search\] clouds is not known. Did you mean cloud"),
         ("[clip]", "[clips]", r"\[clips\] is not known. Did you mean clip"),
         ('["2025-12", "2026"]', '"2026/2025"', "end before they begin"),
         ('["2025-12", "2026"]', "7", "text or a list"),

@@ -132,7 +132,7 @@ def test_what_comes_through_a_pipe(program, tmp_path, words, given, code, told):
         ('"nir", "swir16"]', '"swir16"]', "needs the band nir"),
         ('"nir", "swir16"]', '"nir", "swir17"]', "Did you mean swir16"),
         ('["lapwing-l2"]', '["lapwing-l3"]', "Did you mean lapwing-l2"),
-        ("cloud = 10  ", "cloud = 150  ", "line 12"),
+        ("cloud = 10  ", "cloud = 150  ", "line 14"),
     ],
 )
 def test_mistakes_in_the_brief_stop_the_run_before_any_download(study, program, old, new, told):

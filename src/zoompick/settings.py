@@ -53,6 +53,8 @@ def config_folder() -> Path:
 
 
 BRIEF_NAME = "study.toml"
+SCHEMA_NAME = "study.schema.json"
+"""What editors know a brief by: beside each brief, named in its first line."""
 
 
 def study_folder(start: Path) -> Path | None:

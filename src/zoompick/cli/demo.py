@@ -11,7 +11,9 @@ from zoompick.cli import exits
 from zoompick.cli.groups import group
 
 if TYPE_CHECKING:
+    from zoompick.events import Report
     from zoompick.study.folder import Study
+    from zoompick.workflow.step import Made
 
 standin = group(text="The simulated archive of the invented Ostrell islands.")
 
@@ -26,18 +28,31 @@ _RECIPES = {
     ("index", "recipes"): ["ndvi", "ndwi", "ndmi"],
 }
 _TOGETHER = """
+# Where the ground is seen, of each summer.
+
+[[mask]]
+name = "ground"
+where = "cloud or shadow or outside"
+grow_m = 40                # so far around cloud and shadow nothing is trusted
+apply = true               # the bands without it, in place of a layer that tells it
+
 # Products of both summers together.
 
 [[blend]]
 name = "clear"
 by = "newest"              # each pixel from the last date that shows the ground
-grow_m = 40                # so far around cloud and shadow nothing is trusted
+grow_m = 40
 
 [[compare]]
 name = "wetter"
+of = "ground"
 index = "ndwi"
 above = 0                  # open water
+show = "natural"           # and a picture of both summers with the same shades
 """
+_BORDER = (-12.06, -38.63, -11.92, -38.59)
+_BORDER_TILES = ("28S9844", "28S9845", "29S3144", "29S3145")
+_BORDER_BANDS = ("green", "red", "nir")
 _SUMMERS = ["2024-12/2025-02", "2025-12/2026-02"]
 
 
@@ -111,6 +126,7 @@ def demo(
     from zoompick import __version__
     from zoompick.catalog import sources
     from zoompick.cli import show
+    from zoompick.cli.make import show_made
     from zoompick.cli.study import show_run
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
@@ -123,7 +139,9 @@ def demo(
         sources.add(sources.Source("ostrell", url), sources.sources_file(study.root))
         with show.progress() as report:
             done = workflow.run(study, report, __version__)
+            border = _over_the_border(study, report)
     show_run(study, done)
+    show_made(border, of_study=False)
     _tell(study, folder)
     return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
 
@@ -143,15 +161,32 @@ def _study(folder: Path) -> Study:
     return new_study(folder, wish)
 
 
-def _compare(study: Study, before: Path, after: Path, target: Path) -> None:
-    """The two summers side by side with the same shades; drawn anew each time, for it is made of what is there."""
-    from zoompick.figures.face import Paper
-    from zoompick.workflow.compare import Comparison, compared
+def _over_the_border(study: Study, report: Report) -> list[Made]:
+    """A mosaic of scenes on both sides of a UTM zone's border, beside the study, as ``mosaic`` makes it of files."""
+    from zoompick import __version__
+    from zoompick.area.model import Area
+    from zoompick.catalog import sources
+    from zoompick.catalog.criteria import Criteria
+    from zoompick.catalog.period import Period
+    from zoompick.raster.opening import open_raster
+    from zoompick.workflow import find, verbs
+    from zoompick.workflow.grids import common_grid
+    from zoompick.workflow.making import make_files
+    from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+    from zoompick.workflow.step import Making
 
-    wish = Comparison(
-        before / "clip.tif", after / "clip.tif", recipe="natural", area=study.area(), title="Harrow Fen, two summers"
-    )
-    compared(wish, target, None, Paper.of(None, None, None))
+    area, folder = Area.from_box(*_BORDER), study.root / "border"
+    wanted = Criteria(area.polygon, ("lapwing-l2",), (Period.parse("2025-12-15"),))
+    found = find.search(sources.known(study.root)["ostrell"], wanted, report)
+    chosen = [entry for entry in found if entry.scene.tile in _BORDER_TILES]
+    files = tuple(verbs.download(chosen, (*_BORDER_BANDS, "classes"), folder, area, report))
+    grid = common_grid([open_raster(path).grid for path in files], area)
+    target, rules = folder / "mosaic.tif", MosaicRules("newest", feather_m=100)
+    steps = [
+        MosaicStep(files, target, _BORDER_BANDS, grid=grid, rules=rules),
+        SceneLayerStep(files, beside(target), _BORDER_BANDS, grid=grid, rules=rules),
+    ]
+    return make_files(steps, Making(True, report, __version__), study)
 
 
 def _tell(study: Study, folder: Path) -> None:
@@ -167,14 +202,17 @@ def _tell(study: Study, folder: Path) -> None:
         show.line(f"  products/{day}/natural.png     the fen in natural colour")
         show.line(f"  products/{day}/ndwi.tif        open water above 0")
     show.line("  products/clear.tif, wetter.tif      both summers without their clouds; where it got wetter")
-    picture = products / "compare.png"
-    if len(days) == 2:
-        _compare(study, products / days[0], products / days[1], picture)
-        show.line("  products/compare.png                the two summers side by side")
+    show.line("  products/wetter.png                 the two summers side by side, and where it got wetter")
+    show.line(
+        "  border/mosaic.tif                   a mosaic of two UTM zones; mosaic-scenes.tif: which scene is where"
+    )
     show.line("  checks.json, journal.jsonl, shortlist.json: what was checked, done and picked")
     ground = ground_of(products / "wetter.tif", study.area()) if (products / "wetter.tif").exists() else {}
     hectares = (ground.get(GAINED, 0) - ground.get(LOST, 0)) / 1e4
-    show.line(f"The sluice was rebuilt between the two summers: open water grew by {hectares:.0f} ha.")
+    show.line(
+        f"The sluice was rebuilt between the two summers: open water grew by {hectares:.0f} ha, "
+        "of the ground that both show without cloud."
+    )
     show.line()
     show.line(f"Try next, in {folder} (bring the archive back first, in another terminal):")
     show.line("  zoompick standin serve")

@@ -393,6 +393,10 @@ def show_made(made: Sequence[Made], of_study: bool = True) -> None:
             rows.append([product.step, label, "up to date", "", human_bytes(path.stat().st_size)])
             continue
         facts = product.facts
+        if "bands" not in facts:
+            size = f"{facts['width']} x {facts['height']} px"
+            rows.append([product.step, label, f"a picture, {size}", "", human_bytes(facts["bytes"])])
+            continue
         count = len(facts["bands"])
         size = f"{facts['width']} x {facts['height']} px of {facts['pixel']}"
         what = f"{count} band{'s' if count > 1 else ''}, {size}"

@@ -194,6 +194,28 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
     _console(least=sum(fixed) + 2 * len(fixed)).print(grid)
 
 
+class Branch(NamedTuple):
+    """A line of a tree and what hangs below it."""
+
+    text: str
+    below: tuple[Branch, ...] = ()
+
+
+def tree(roots: Sequence[Branch]) -> None:
+    """Trees to standard output, one below the other."""
+    from rich.text import Text
+    from rich.tree import Tree
+
+    def grown(branch: Branch, stem: Tree) -> None:
+        for one in branch.below:
+            grown(one, stem.add(Text(plain(one.text))))
+
+    for root in roots:
+        stem = Tree(Text(plain(root.text)))
+        grown(root, stem)
+        _console().print(stem)
+
+
 @contextmanager
 def paged(rows: int) -> Iterator[None]:
     """What is printed inside comes page by page, when it is longer than the terminal; elsewhere all at once."""

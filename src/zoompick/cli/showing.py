@@ -50,9 +50,9 @@ def picture(
     """
     from zoompick.cli import show
     from zoompick.errors import UsageError
-    from zoompick.figures.face import FORMATS, Paper, Sheet, draw_sheet
+    from zoompick.figures.face import FORMATS, Paper
     from zoompick.files import refuse_existing
-    from zoompick.workflow.picture import Look, credits_of, shown
+    from zoompick.workflow.picture import Look, Wording, draw, shown
 
     target = options.with_ending(out or Path(f"{file.stem}-picture.png"), ".png")
     if target.suffix.lower() not in FORMATS:
@@ -60,20 +60,12 @@ def picture(
     paper = Paper.of(width, width_mm, dpi)
     refuse_existing([target], overwrite)
     given = options.area_given(area, box, around)
-    made = shown(file, paper.width_px, Look(colours, limits(range_), recipe))
+    look = Look(colours, limits(range_), recipe)
     if face:
+        made = shown(file, paper.width_px, look)
         _write_face(made.panel, target, overwrite)
     else:
-        lines = tuple(filter(None, (credits_of(file),)))
-        sheet = Sheet(
-            (made.panel,),
-            title or file.stem,
-            caption,
-            made.legend,
-            outline=given.polygon if given else None,
-            lines=lines,
-        )
-        draw_sheet(sheet, target, paper)
+        made, _ = draw(file, target, Wording(title, caption, given.polygon if given else None), look, paper)
     read = made.read
     show.note(f"Drawn in {show.place(target)}, from {read.width} x {read.height} px of {read.pixel_text}.")
 

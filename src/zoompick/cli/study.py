@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -12,7 +13,9 @@ from zoompick.cli import exits, options
 from zoompick.files import human_km2
 
 if TYPE_CHECKING:
+    from zoompick.cli.show import Branch
     from zoompick.study.folder import Study
+    from zoompick.workflow.lineage import Node
     from zoompick.workflow.run import StudyRun
     from zoompick.workflow.status import SceneState, StudyState
 
@@ -46,6 +49,9 @@ def new(
 def run(
     as_json: options.Json = False,
     dry_run: options.DryRun = False,
+    plan: Annotated[
+        bool, typer.Option("--plan", help="The same as a tree: which products are made of what; do nothing.")
+    ] = False,
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
     from zoompick import __version__
@@ -54,8 +60,8 @@ def run(
     from zoompick.workflow import run as workflow
 
     study = Study.need(Path.cwd())
-    if dry_run:
-        return _dry_run(study, as_json)
+    if dry_run or plan:
+        return _dry_run(study, as_json, plan)
     with show.progress() as report:
         done = workflow.run(study, report, __version__)
     if as_json:
@@ -99,9 +105,8 @@ def _facts(done: StudyRun) -> dict[str, object]:
     }
 
 
-def _dry_run(study: Study, as_json: bool) -> int:
+def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
     from zoompick.cli import show
-    from zoompick.files import human_bytes
     from zoompick.workflow.run import preview
 
     with show.progress() as report:
@@ -111,23 +116,39 @@ def _dry_run(study: Study, as_json: bool) -> int:
         show.as_json({
             "scenes": [entry.scene.id for entry in found.entries], "search": found.searched,
             "fetch": len(plan.fetch), "bytes": plan.known_bytes, "order": [list(row) for row in plan.on_order],
+            "outlook": found.outlook.to_json() if found.outlook else None,
             "products": found.products,
-        })  # fmt: skip
+        } | ({"trees": [asdict(node) for node in found.trees]} if as_tree else {}))  # fmt: skip
         return exits.DONE
     show.note(f"Study grid: {grid.width} x {grid.height} px of {grid.pixel_text}, {grid.crs}.")
     scenes = show.counted(len(found.entries), "scene")
     show.note(f"{scenes} would be chosen by a search." if found.searched else f"{scenes} picked.")
-    unknown = f" and {plan.unknown} of unknown size" if plan.unknown else ""
-    what = "parts, at most" if any(entry.region for entry in plan.fetch) else "files"
-    size = human_bytes(plan.known_bytes)
-    fetched = f"{len(plan.fetch)} {what} {size}{unknown} would be fetched" if plan.fetch else "Nothing to fetch"
-    show.note(f"{fetched}; {len(plan.here)} files are here.")
+    here = f" {show.counted(len(plan.here), 'file')} {'is' if len(plan.here) == 1 else 'are'} here."
+    ahead = found.outlook
+    show.note(f"{ahead.words() if ahead and plan.fetch else 'Nothing to fetch.'}{here if plan.here else ''}")
     if plan.on_order:
-        show.note(f"{len(plan.on_order)} have to be ordered first: 'zoompick order plan'. A run buys nothing.")
+        bought = f" To be bought: {ahead.price.text}." if ahead and ahead.price and not plan.fetch else ""
+        count = show.counted(len(plan.on_order), "scene")
+        have = "has" if len(plan.on_order) == 1 else "have"
+        show.note(f"{count} {have} to be ordered first: 'zoompick order plan'. A run buys nothing.{bought}")
+    if as_tree:
+        show.tree([_branch(node, found.products) for node in found.trees])
+        return exits.DONE
     rows = [[name, "to be made" if state != "up to date" else state, "" if state == "up to date" else state]
             for name, state in found.products.items()]  # fmt: skip
     show.table([show.Column("product"), show.Column("what"), show.Column("now", flexible=True)], rows)
     return exits.DONE
+
+
+def _branch(node: Node, states: Mapping[str, str]) -> Branch:
+    from zoompick.cli.show import Branch, counted
+
+    state = states.get(f"products/{node.name}", "")
+    files = [counted(node.files, "file") + " of scenes"] if node.files else []
+    made_of = " and ".join([*files, *node.made_of])
+    words = f"{node.name}  {node.step}" + (f" of {made_of}" if made_of else "")
+    mark = "" if state == "up to date" else f"  ({state})"
+    return Branch(words + mark, tuple(_branch(one, states) for one in node.below))
 
 
 def status(

@@ -132,13 +132,17 @@ def draw_sheet(sheet: Sheet, path: Path, paper: Paper) -> tuple[int, int]:
     drawn = style.figure(inches, inches * height)
     drawn.set_dpi(paper.dpi)
     size = 10 * inches / 8.5
+    in_face = size * min(1.0, 0.55 + face_w)
+    # All headings as small as the longest asks for.
+    longest = max(20, *(len(panel.heading) for panel in sheet.panels))
+    in_heading = size * min(1.0, 62 * face_w / longest)
     for number, panel in enumerate(sheet.panels):
         left = 0.075 + number * (face_w + 0.03)
         axes = drawn.add_axes((left, foot / height, face_w, face_h / height))
-        _face(axes, panel, sheet, size, number == 0)
+        _face(axes, panel, sheet, in_face, number == 0)
         if panel.heading:
             drawn.text(left, (foot + face_h + 0.008) / height, style.plain(panel.heading), fontweight="bold",
-                       fontsize=size * min(1.0, 62 * face_w / max(20, len(panel.heading))))  # fmt: skip
+                       fontsize=in_heading)  # fmt: skip
     if sheet.title:
         drawn.text(0.075, 1 - 0.036 / height, style.plain(sheet.title), fontsize=1.35 * size, fontweight="bold")
     for line in sheet.lines[:1]:
@@ -300,14 +304,16 @@ def _legend(drawn: Any, legend: Scale | Classes, place: tuple[float, float, floa
         return
     from matplotlib.patches import Rectangle
 
-    step = min(0.06, 0.55 / max(1, len(legend.rows)))
-    for number, (colour, name, share) in enumerate(legend.rows):
-        y = low + tall * (0.96 - step * (number + 1))
-        box = (left + 0.01, y), 0.016, 0.6 * step * tall
+    texts = [f"{share:.1f} %  {style.plain(_short(name))}" for _, name, share in legend.rows]
+    # A legend is a sixth of the width, a letter in it a hundred and sixtieth at full size.
+    points = 0.62 * size * min(1.0, 25 / max(map(len, texts), default=1))
+    line = 1.75 * points / 72 / float(drawn.get_size_inches()[1])
+    step = max(line, tall * min(0.06, 0.55 / max(1, len(texts))))
+    for number, ((colour, _, _), text) in enumerate(zip(legend.rows, texts, strict=True)):
+        y = low + 0.96 * tall - step * (number + 1)
+        box = (left + 0.01, y), 0.016, 0.6 * step
         drawn.add_artist(Rectangle(*box, transform=drawn.transFigure, fc=colour, ec=style.INK, lw=0.4))
-        drawn.text(
-            left + 0.032, y + 0.1 * step * tall, f"{share:.1f} %  {style.plain(_short(name))}", fontsize=0.62 * size
-        )
+        drawn.text(left + 0.032, y + 0.1 * step, text, fontsize=points)
 
 
 def _short(name: str) -> str:

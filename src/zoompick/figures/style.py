@@ -26,6 +26,8 @@ def figure(width_in: float, height_in: float) -> Figure:
     matplotlib.rcParams.update({
         "font.family": "DejaVu Sans", "font.size": 9.5, "text.color": INK, "axes.edgecolor": FAINT,
         "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK, "axes.linewidth": 0.8,
+        # The same figure is the same bytes.
+        "svg.hashsalt": "zoompick",
     })  # fmt: skip
     return Figure(figsize=(width_in, height_in), dpi=DPI, facecolor=PAPER)
 

@@ -56,6 +56,10 @@ class MaskLayer(Derived):
         known = [band.name for band in one.raster.bands]
         for name in rule.bands:
             self._refuse(name, known)
+        names = {0: f"not ({rule.text})", 1: rule.text}
+        self.record = {"classification:classes": [
+            {"value": code, "name": "holds" if code else "not", "title": words} for code, words in names.items()
+        ]}  # fmt: skip
 
     def _refuse(self, name: str, known: list[str]) -> None:
         if name in MEANINGS and self._one.clear is None:

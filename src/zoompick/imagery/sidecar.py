@@ -80,37 +80,62 @@ def write_sidecar(
     told : mapping, optional
         Further properties: what was found while it was made.
     """
-    product = written.path
-    footprint = outline_of(raster.grid.bounds, raster.grid.crs, _step(raster))
+    grid = raster.grid
+    footprint = outline_of(grid.bounds, grid.crs, _step(raster))
+    place = {
+        "proj:code": str(grid.crs),
+        "proj:shape": [grid.height, grid.width],
+        "proj:transform": [grid.pixel_x, 0, grid.west, 0, -grid.pixel_y, grid.north],
+    }
+    item = _item(written.path, origin, version) | {"geometry": geojson_of(footprint), "bbox": bbox_of(footprint)}
+    item["properties"] |= place | dict(told or {})
+    item["assets"] = {"data": _asset(raster, written)} | {path.suffix[1:]: _companion(path) for path in pictures}
+    path = sidecar_of(written.path)
+    files.write_json(path, item)
+    return path
+
+
+def write_drawn_sidecar(picture: Path, origin: Origin, version: str = "") -> Path:
+    """Write the STAC Item of a picture for people; its place is that of the first product it shows."""
+    item = _item(picture, origin, version)
+    try:
+        shown = files.read_json(sidecar_of(next(iter(origin.inputs))))
+        item |= {"geometry": shown["geometry"], "bbox": shown["bbox"]}
+    except (DataError, KeyError, TypeError, StopIteration):
+        item["geometry"] = None
+    data = {
+        "href": f"./{picture.name}", "type": _MEDIA[picture.suffix.lower()], "roles": ["overview"],
+        "file:size": picture.stat().st_size, "file:checksum": files.multihash_of(picture),
+    }  # fmt: skip
+    item["assets"] = {"data": data}
+    path = sidecar_of(picture)
+    files.write_json(path, item)
+    return path
+
+
+_MEDIA = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".pdf": "application/pdf",
+          ".svg": "image/svg+xml"}  # fmt: skip
+
+
+def _item(product: Path, origin: Origin, version: str) -> dict[str, Any]:
+    """What the items of all products tell; without place and assets."""
     moment = origin.when or datetime.now(UTC)
-    item = {
+    return {
         "type": "Feature",
         "stac_version": "1.1.0",
         "stac_extensions": _EXTENSIONS,
         "id": f"{product.parent.name}-{product.stem}",
-        "geometry": geojson_of(footprint),
-        "bbox": bbox_of(footprint),
         "properties": {
             "datetime": moment.isoformat(timespec="seconds").replace("+00:00", "Z"),
             "created": datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
             "processing:software": {"zoompick": version},
             "processing:lineage": _lineage(origin),
-            "proj:code": str(raster.grid.crs),
-            "proj:shape": [raster.grid.height, raster.grid.width],
-            "proj:transform": [
-                raster.grid.pixel_x, 0, raster.grid.west, 0, -raster.grid.pixel_y, raster.grid.north
-            ],
             **_span(origin),
             "zoompick:steps": [{"step": origin.step, "options": origin.options}],
             "zoompick:fingerprint": origin.fingerprint,
-            **(told or {}),
         },
         "links": [_link(path, product, digest) for path, digest in origin.inputs.items()],
-        "assets": {"data": _asset(raster, written)} | {path.suffix[1:]: _companion(path) for path in pictures},
-    }  # fmt: skip
-    path = sidecar_of(product)
-    files.write_json(path, item)
-    return path
+    }
 
 
 def _span(origin: Origin) -> dict[str, Any]:

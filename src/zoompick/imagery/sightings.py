@@ -21,7 +21,7 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.part import AtLevel
 from zoompick.raster.raster import Raster, fitting_level, valid_mask
 from zoompick.raster.warp import laid_on
-from zoompick.sensors.classes import ClassTable
+from zoompick.sensors.classes import MEANINGS, ClassTable
 from zoompick.sensors.guide import guide_for_file
 
 Mask = npt.NDArray[np.bool_]
@@ -149,6 +149,20 @@ def sightings(
             what = f"lacks {', '.join(lacking)}" if lacking else "has no band that all others have"
             raise UsageError(f"{_name_of(groups[key])} {what}.", "Leave it out, or name `bands` that all have.")
     return [_sighting(groups[key], wanted, grid, hide, grow_m, kernel) for key in plain]
+
+
+def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Sighting:
+    """The bands of a day, as they were put together, and the class layers of its scenes as one.
+
+    Where scenes lie over each other the first that has classes tells them, as the first that has bands gave these.
+    """
+    layers = [layer for layer in open_layers(classes) if layer.method == "class"]
+    tables = [table for layer in layers if (table := classes_of(layer)) is not None]
+    clear = None
+    if tables:
+        joined = build_stack(layers, [layers[0].name], raster.grid, [layers[0].name])
+        clear = Clear(joined, tables[0], MEANINGS)
+    return Sighting(name, None, None, None, raster, clear)
 
 
 def _coarse(layer: Layer, grid: Grid) -> Layer:

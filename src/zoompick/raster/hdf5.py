@@ -211,7 +211,8 @@ class OnSwath(_OfVariable):
     def notes(self) -> tuple[str, ...]:
         """How it was brought to a grid."""
         how = "the mean by distance" if self.is_weighted and not self.variable.band.is_class else "the nearest"
-        return (f"{Path(self.source.address).name} is a swath, {self.swath.told(self._grid)}: {how} within that radius.",)
+        name, told = Path(self.source.address).name, self.swath.told(self._grid)
+        return (f"{name} is a swath, {told}: {how} within that radius.",)
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""

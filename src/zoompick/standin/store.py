@@ -115,7 +115,7 @@ class Store:
             asked, make = self._orders.get()
             try:
                 make()
-            except BaseException as error:  # whoever asked is told
+            except Exception as error:  # noqa: BLE001 (whoever asked is told)
                 asked.set_exception(error)
             else:
                 asked.set_result(None)

@@ -8,19 +8,21 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any, NamedTuple
 
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.filters import BY_KEY, number, percent, pixel, text
+from zoompick.catalog.filters import BY_KEY
 from zoompick.catalog.period import Period
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
-from zoompick.settings import BRIEF_NAME
-from zoompick.study.extras import KEYS, Extra, extras_of
+from zoompick.settings import BRIEF_NAME, SCHEMA_NAME
+from zoompick.study import extras as several
+from zoompick.study.extras import RESERVED, Extra, check_pictures, extras_of
 from zoompick.study.names import FIELDS, NamePattern
+from zoompick.study.values import CRS, FLAG, FOLDER, NAMES, PERCENT, PIXEL, STRETCH, TEXT, within, words
 
 
 @dataclass(frozen=True)
@@ -43,9 +45,15 @@ class Brief:
     window : bool
         Fetch only the area's part of each file.
     extras : tuple of Extra
-        Products of all days together: mosaics, blends, comparisons.
+        Products that may be asked for several times: masks, mosaics, blends, comparisons, pictures.
     mix_scenes : bool
         Where scenes fill each other's gaps each band does so by itself; else a pixel is of one scene.
+    align_to : str
+        Day on which the others are laid: ``first``, ``last``, a date; empty to leave all where they are.
+    align_each : bool
+        Each band is moved by itself.
+    composites_of, indices_of : str
+        What they are made of: ``clip``, or the name of a mask that is applied.
     """
 
     name: str
@@ -57,14 +65,20 @@ class Brief:
     pixel_m: float
     bands: tuple[str, ...]
     mix_scenes: bool
+    align_to: str
+    align_band: str
+    align_limit_px: float
+    align_each: bool
     touch: bool
     composites: tuple[str, ...]
+    composites_of: str
     stretch: str
     gamma: float
     saturation: float
     brightness: float
     contrast: float
     indices: tuple[str, ...]
+    indices_of: str
     folder: NamePattern
     valid: float
     cloud_area_max: float
@@ -96,6 +110,8 @@ class Key(NamedTuple):
         Beside it in a new brief; empty for keys that a new brief does not show.
     start : object
         What a new brief shows in place of the default.
+    words : str
+        What it is for, of a key without a note.
     """
 
     field: str
@@ -103,55 +119,14 @@ class Key(NamedTuple):
     default: object
     note: str = ""
     start: object = None
-
-
-def _names(value: object) -> tuple[str, ...]:
-    if not isinstance(value, list) or not all(isinstance(entry, str) for entry in value):
-        raise UsageError('It must be a list of names: ["red", "nir"], say.')
-    if len(set(value)) < len(value):
-        raise UsageError("A name stands in it twice.")
-    return tuple(value)
-
-
-def _crs(value: object) -> Crs | None:
-    return None if value == "auto" else Crs.parse(text(value))
-
-
-def _flag(value: object) -> bool:
-    if not isinstance(value, bool):
-        raise UsageError("It must be true or false.")
-    return value
-
-
-def stretch_of(value: object) -> str:
-    """Two rising percentiles, or the words for another stretch: as ``--stretch`` takes them."""
-    if isinstance(value, str) and re.fullmatch(r"minmax|equalize|sigma(=\d+(\.\d+)?)?", value):
-        return value
-    if not isinstance(value, list | tuple) or len(value) != 2:
-        raise UsageError('It must be two percentiles, [2, 98], or "minmax", "sigma=2", "equalize".')
-    low, high = (percent(number(entry), "percentile") for entry in value)
-    if low >= high:
-        raise UsageError("The first percentile must be below the second.")
-    return f"{low:g},{high:g}"
-
-
-def _within(low: float, high: float) -> Callable[[Any], float]:
-    """Reads a number of a range."""
-
-    def read(value: Any) -> float:
-        found = number(value)
-        if not low <= found <= high:
-            raise UsageError(f"It must be from {low:g} to {high:g}.")
-        return found
-
-    return read
+    words: str = ""
 
 
 _FILTERS = {("search", key): Key(row.field, row.of_person, None) for key, row in BY_KEY.items()}
 _BANDS = ["blue", "green", "red", "rededge", "nir", "swir16"]
-_KEYS: dict[tuple[str, str], Key] = {
-    ("study", "name"): Key("name", text, "", " "),
-    ("search", "source"): Key("source", text, "", "a name from 'zoompick source list'"),
+KEYS: dict[tuple[str, str], Key] = {
+    ("study", "name"): Key("name", TEXT, "", " "),
+    ("search", "source"): Key("source", TEXT, "", "a name from 'zoompick source list'"),
     **_FILTERS,
     ("search", "collections"): Key("collections", BY_KEY["collections"].of_person, None, " ", []),
     ("search", "dates"): Key(
@@ -159,36 +134,45 @@ _KEYS: dict[tuple[str, str], Key] = {
         "one scene set is chosen for each: a day, a month, a year, START/END", "2000/..",
     ),
     ("search", "cloud"): Key("cloud_max", BY_KEY["cloud"].of_person, 20, "percent of a scene, at most"),
-    ("search", "cover"): Key("cover", percent, 99, "percent of the area that the chosen scenes must cover together"),
+    ("search", "cover"): Key("cover", PERCENT, 99, "percent of the area that the chosen scenes must cover together"),
     ("download", "window"): Key(
-        "window", _flag, False, "true: fetch only the study area's part of each file; false: whole files"
+        "window", FLAG, False, "true: fetch only the study area's part of each file; false: whole files"
     ),
-    ("grid", "crs"): Key("crs", _crs, "auto", "the UTM zone of the area's centre, or EPSG:…"),
-    ("grid", "pixel_m"): Key("pixel_m", pixel, 8, " "),
-    ("stack", "bands"): Key("bands", _names, ["blue", "green", "red", "nir"], " ", _BANDS),
-    ("stack", "mix_scenes"): Key("mix_scenes", _flag, False),
-    ("clip", "touch"): Key("touch", _flag, False, "true keeps every pixel the outline passes through"),
-    ("composite", "recipes"): Key("composites", _names, [], " ", ["natural", "infrared"]),
+    ("grid", "crs"): Key("crs", CRS, "auto", "the UTM zone of the area's centre, or EPSG:…"),
+    ("grid", "pixel_m"): Key("pixel_m", PIXEL, 8, " "),
+    ("stack", "bands"): Key("bands", NAMES, ["blue", "green", "red", "nir"], " ", _BANDS),
+    ("stack", "mix_scenes"): Key(
+        "mix_scenes", FLAG, False, words="each band fills its gaps by itself; else a pixel is of one scene"
+    ),
+    ("align", "to"): Key("align_to", words(r"|first|last|\d{4}-\d{2}-\d{2}", "first, last or a day, 2025-12-15"), "",
+                          words="the day on which the others are laid: first, last or a date"),
+    ("align", "band"): Key("align_band", TEXT, "", words="compared in both days; the first of both by default"),
+    ("align", "limit_px"): Key("align_limit_px", within(0, 100), 0.1, words="a smaller shift is left alone"),
+    ("align", "each_band"): Key("align_each", FLAG, False, words="each band is moved by itself"),
+    ("clip", "touch"): Key("touch", FLAG, False, "true keeps every pixel the outline passes through"),
+    ("composite", "recipes"): Key("composites", NAMES, [], " ", ["natural", "infrared"]),
+    ("composite", "of"): Key("composites_of", TEXT, "clip", words="made of: clip, or a mask that is applied"),
     ("composite", "stretch"): Key(
-        "stretch", stretch_of, [0.5, 99.7], 'percentiles, taken inside the area; or "minmax", "sigma=2", "equalize"'
+        "stretch", STRETCH, [0.5, 99.7], 'percentiles, taken inside the area; or "minmax", "sigma=2", "equalize"'
     ),
-    ("composite", "gamma"): Key("gamma", _within(0.1, 10), 1.8, "above 1 lifts what is dark"),
-    ("composite", "saturation"): Key("saturation", _within(0, 5), 1.2),
-    ("composite", "brightness"): Key("brightness", _within(-1, 1), 0),
-    ("composite", "contrast"): Key("contrast", _within(0, 10), 1),
-    ("index", "recipes"): Key("indices", _names, [], " ", ["ndvi", "ndwi"]),
-    ("products", "folder"): Key(
-        "folder", lambda value: NamePattern.parse(text(value)), "{date}", f"of the fields {', '.join(FIELDS)}"
-    ),
-    ("verify", "valid"): Key("valid", percent, 98, "percent of the area with valid pixels, at least"),
-    ("verify", "cloud"): Key("cloud_area_max", percent, 10, "percent of the area under cloud, at most"),
+    ("composite", "gamma"): Key("gamma", within(0.1, 10), 1.8, "above 1 lifts what is dark"),
+    ("composite", "saturation"): Key("saturation", within(0, 5), 1.2, words="above 1 colours are stronger"),
+    ("composite", "brightness"): Key("brightness", within(-1, 1), 0, words="above 0 brighter"),
+    ("composite", "contrast"): Key("contrast", within(0, 10), 1, words="above 1 stronger"),
+    ("index", "recipes"): Key("indices", NAMES, [], " ", ["ndvi", "ndwi"]),
+    ("index", "of"): Key("indices_of", TEXT, "clip", words="made of: clip, or a mask that is applied"),
+    ("products", "folder"): Key("folder", FOLDER, "{date}", f"of the fields {', '.join(FIELDS)}"),
+    ("verify", "valid"): Key("valid", PERCENT, 98, "percent of the area with valid pixels, at least"),
+    ("verify", "cloud"): Key("cloud_area_max", PERCENT, 10, "percent of the area under cloud, at most"),
 }  # fmt: skip
-_SECTIONS = tuple(dict.fromkeys(section for section, _ in _KEYS))
+_SECTIONS = tuple(dict.fromkeys(section for section, _ in KEYS))
 _HEAD = f"""\
+#:schema {SCHEMA_NAME}
 # The brief of this study: what is sought, what is made. 'zoompick run' carries it out.
 # More conditions for [search], if you like, as the options of 'zoompick search':
-# {", ".join(key for section, key in _FILTERS if not _KEYS[section, key].note)}.
-# Products of all days together, if you like, each as often as wanted: {", ".join(f"[[{kind}]]" for kind in KEYS)}.
+# {", ".join(key for section, key in _FILTERS if not KEYS[section, key].note)}.
+# More products, if you like, each as often as wanted: {", ".join(f"[[{kind}]]" for kind in several.KEYS)}.
+# [align] lays the days on one another. 'zoompick run --plan' shows what is made of what.
 """
 _NOTE_COLUMN = 27
 
@@ -203,9 +187,11 @@ def brief_text(given: Mapping[tuple[str, str], Any]) -> str:
     """
     parts = [_HEAD]
     for section in _SECTIONS:
+        if not any(key.note or place in given for place, key in KEYS.items() if place[0] == section):
+            continue
         parts.append(f"\n[{section}]\n")
-        for (own, name), key in _KEYS.items():
-            if own == section and key.note:
+        for (own, name), key in KEYS.items():
+            if own == section and ((own, name) in given or key.note):
                 value = given.get((own, name), key.default if key.start is None else key.start)
                 line, note = f"{name} = {_toml(value)}", key.note.strip()
                 parts.append(f"{line:<{_NOTE_COLUMN - 1}} # {note}\n" if note else f"{line}\n")
@@ -237,13 +223,34 @@ def read_brief(path: Path) -> Brief:
     _check_keys(table, content)
     values: dict[str, Any] = {}
     sought: dict[str, Any] = {}
-    for place, key in _KEYS.items():
+    for place, key in KEYS.items():
         given = table.get(place[0], {}).get(place[1], key.default)
         if given is not None:
             kept = sought if place in _FILTERS else values
             kept[key.field] = _read(key, given, place, path, content)
     extras = extras_of(table, lambda kind, place, key: _line(content, kind, key, place), path.name)
+    _check_made_of(values, extras, content, path.name)
     return Brief(search=Criteria(None, **sought), extras=extras, **values)
+
+
+def _check_made_of(values: Mapping[str, Any], extras: Sequence[Extra], content: str, where: str) -> None:
+    """Composites and indices are made of bands: the clip, or a mask that is applied."""
+    known = ["clip", *(extra.name for extra in extras if extra.kind == "mask" and extra["apply"])]
+    for section, field in (("composite", "composites_of"), ("index", "indices_of")):
+        if values[field] not in known:
+            line = _line(content, section, "of")
+            raise BriefError(
+                f"{where}, line {line}: [{section}] of = {values[field]!r} cannot be used.",
+                f"It must be {' or '.join(known)}.",
+            )
+    taken = {*values["composites"], *values["indices"], *RESERVED}
+    twin = next((extra for extra in extras if extra.name in taken), None)
+    if twin:
+        raise BriefError(
+            f"{where}, line {twin.line('name')}: the name '{twin.name}' is another product's.",
+            "Give it another name.",
+        )
+    check_pictures(extras, (*values["composites"], *values["indices"]), where)
 
 
 def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: str) -> object:
@@ -257,14 +264,14 @@ def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: 
 
 def _check_keys(table: dict[str, Any], content: str) -> None:
     for section, keys in table.items():
-        if section in KEYS:
+        if section in several.KEYS:
             _check_extra(section, keys, content)
             continue
         if section not in _SECTIONS or not isinstance(keys, dict):
-            raise _unknown(f"[{section}]", sorted((*_SECTIONS, *KEYS)), _line(content, section, ""))
+            raise _unknown(f"[{section}]", sorted((*_SECTIONS, *several.KEYS)), _line(content, section, ""))
         for name in keys:
-            if (section, name) not in _KEYS:
-                known = sorted(key for own, key in _KEYS if own == section)
+            if (section, name) not in KEYS:
+                known = sorted(key for own, key in KEYS if own == section)
                 raise _unknown(f"[{section}] {name}", known, _line(content, section, name))
 
 
@@ -278,8 +285,10 @@ def _check_extra(section: str, entries: object, content: str) -> None:
         )
     for place, row in enumerate(rows):
         for name in row:
-            if name not in KEYS[section]:
-                raise _unknown(f"[[{section}]] {name}", sorted(KEYS[section]), _line(content, section, name, place))
+            if name not in several.KEYS[section]:
+                raise _unknown(
+                    f"[[{section}]] {name}", sorted(several.KEYS[section]), _line(content, section, name, place)
+                )
 
 
 def _unknown(what: str, known: list[str], line: int) -> BriefError:
@@ -307,5 +316,5 @@ def _line(content: str, section: str, key: str, place: int = 0) -> int:
 
 
 assert {entry.name for entry in fields(Brief)} == {
-    key.field for place, key in _KEYS.items() if place not in _FILTERS
+    key.field for place, key in KEYS.items() if place not in _FILTERS
 } | {"search", "extras"}

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from zoompick import files
 from zoompick.errors import DataError, StudyError
-from zoompick.settings import BRIEF_NAME, study_folder
+from zoompick.settings import BRIEF_NAME, SCHEMA_NAME, study_folder
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -60,6 +60,11 @@ class Study:
         if root.exists() and not root.is_dir():
             raise StudyError(f"{root} is a file.", "Choose another name for the study's folder.")
         files.write_text(root / BRIEF_NAME, brief_text)
+        beside = root / SCHEMA_NAME
+        if not beside.exists():
+            from zoompick.study.schema import published
+
+            files.write_text(beside, published())
         return cls(root.resolve())
 
     @property

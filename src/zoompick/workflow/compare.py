@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -199,25 +199,40 @@ def _changed(
     step = ChangeStep(inputs, target.with_name(f"{target.stem}-change.tif"), recipe, rule=rule)
     difference = DifferenceStep(inputs, target.with_name(f"{target.stem}-difference.tif"), recipe)
     make_files([difference, step], Making(overwrite, report, __version__), Study.find(Path.cwd()))
-    areas = ground_of(step.output, wish.area)
+    return [difference.output, step.output], *_change_shown(wish, step.output, face_px)
+
+
+def draw_change(wish: Comparison, change: Path, target: Path, paper: Paper | None = None) -> tuple[int, int]:
+    """Draw two dates side by side and a change layer that is there; the picture's size in pixels."""
+    paper = paper or Paper()
+    face_px = max(200, round(paper.width_px * 0.42))
+    panels, _ = _panels(replace(wish, index=""), face_px)
+    _, sentences, panel, classes = _change_shown(wish, change, face_px)
+    outline = wish.area.polygon if wish.area else None
+    sheet = Sheet((*panels, panel), wish.title, " ".join(sentences), classes, None, outline, where=False)
+    return draw_sheet(sheet, target, paper)
+
+
+def _change_shown(wish: Comparison, change: Path, face_px: int) -> tuple[list[Any], tuple[str], Panel, Classes]:
+    """The ground of each class, a sentence on it, and the face that shows it."""
+    rule = Rule(wish.above, wish.by)
+    areas = ground_of(change, wish.area)
+    index = wish.index or "value"
     total = sum(areas.values()) or 1.0
-    names = rule.names(step.index_name)
+    names = rule.names(index)
     rows = [_row(code, name, areas.get(code, 0.0), total) for code, name in names.items()]
     gained, lost = areas.get(GAINED, 0) / 1e4, areas.get(LOST, 0) / 1e4
     where = f" inside {wish.area.name}" if wish.area is not None else ""
     what = f"above {rule.above:g}" if rule.above is not None else f"changed by {rule.by:g} or more"
-    sentence = (
-        f"{step.index_name}{where}: {gained:.1f} ha gained, {lost:.1f} ha lost, {gained - lost:+.1f} ha in all "
-        f"({what})."
-    )
-    coarse = _coarse(step.output, face_px)
+    sentence = f"{index}{where}: {gained:.1f} ha gained, {lost:.1f} ha lost, {gained - lost:+.1f} ha in all ({what})."
+    coarse = _coarse(change, face_px)
     codes = coarse.read(coarse.grid.window)[0]
     colours = np.zeros((*codes.shape, 4), np.uint8)
     for code, colour in _CHANGE_COLOURS.items():
         colours[codes == code] = [*(int(colour[at : at + 2], 16) for at in (1, 3, 5)), 255]
     classes = Classes(tuple((_CHANGE_COLOURS[row["value"]], row["name"], row["percent"]) for row in rows))
-    panel = Panel(fitted(colours, face_px), coarse.grid, f"change of {step.index_name}")
-    return [difference.output, step.output], rows, (sentence,), panel, classes
+    panel = Panel(fitted(colours, face_px), coarse.grid, f"change of {index}")
+    return rows, (sentence,), panel, classes
 
 
 def ground_of(change: Path, area: Area | None = None) -> dict[int, float]:

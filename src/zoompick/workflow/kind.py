@@ -24,6 +24,8 @@ class Wanted(NamedTuple):
         Folder of the products: for those that belong to no day.
     recipe : sequence of object or None
         Recipes asked for in place of the brief's.
+    reference : Path or None
+        Folder of the day on which the others are laid.
     """
 
     brief: Brief
@@ -31,6 +33,7 @@ class Wanted(NamedTuple):
     grid: Grid
     root: Path
     recipe: Sequence[object] | None = None
+    reference: Path | None = None
 
     def recipes(self, kind: type[Recipe], named: Callable[[str], Recipe], names: Sequence[str]) -> list[Recipe]:
         """The recipes asked for, else those that the brief names."""
@@ -50,6 +53,8 @@ class Day(NamedTuple):
         Files of the bands of the brief, whether they are here or not.
     classes : tuple of Path
         Class layers of its scenes.
+    is_moved : bool
+        It is laid on another day.
     """
 
     date: str
@@ -57,11 +62,26 @@ class Day(NamedTuple):
     folder: Path
     inputs: tuple[Path, ...]
     classes: tuple[Path, ...] = ()
+    is_moved: bool = False
+
+    def product(self, name: str) -> Path:
+        """A GeoTIFF of the day by its name."""
+        return self.folder / f"{name}.tif"
+
+    @property
+    def stack(self) -> Path:
+        """The day's bands."""
+        return self.product("stack")
+
+    @property
+    def whole(self) -> Path:
+        """The day's bands where they belong: laid on another day, if the brief wants that."""
+        return self.product("aligned") if self.is_moved else self.stack
 
     @property
     def clip(self) -> Path:
         """The day's bands inside the area: what most products are made of."""
-        return self.folder / "clip.tif"
+        return self.product("clip")
 
 
 def _none(wanted: Wanted, days: Sequence[Day]) -> Iterable[Step]:
@@ -88,9 +108,12 @@ class Kind(NamedTuple):
         Steps that look at several days together.
     needs : callable
         Recipe to the bands that it needs.
+    is_first : bool
+        Made for all days before the others are: one day may be laid on another.
     """
 
     name: str
     of_day: Callable[[Wanted, Day], Iterable[Step]]
     of_study: Callable[[Wanted, Sequence[Day]], Iterable[Step]] = _none
     needs: Callable[[Wanted], Mapping[str, tuple[str, ...]]] = _no_needs
+    is_first: bool = False

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from zoompick.workflow.kind import Kind
-from zoompick.workflow.products import blend, clip, compare, composite, index, mosaic, stack
+from zoompick.workflow.products import align, blend, clip, compare, composite, index, mask, mosaic, picture, stack
 
 KINDS: tuple[Kind, ...] = (
-    stack.KIND, clip.KIND, composite.KIND, index.KIND, mosaic.KIND, blend.KIND, compare.KIND,
+    stack.KIND, align.KIND, clip.KIND, mask.KIND, composite.KIND, index.KIND, mosaic.KIND, blend.KIND, compare.KIND,
+    picture.KIND,
 )  # fmt: skip

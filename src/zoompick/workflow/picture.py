@@ -9,8 +9,9 @@ from pathlib import Path
 import numpy as np
 
 from zoompick.errors import DataError, UnknownNameError, UsageError
-from zoompick.figures.face import Classes, Panel, Scale, coloured
+from zoompick.figures.face import Classes, Panel, Paper, Scale, Sheet, coloured, draw_sheet
 from zoompick.files import read_json
+from zoompick.geo.shapes import Shape
 from zoompick.imagery import recipes
 from zoompick.imagery.composite import Composite
 from zoompick.imagery.curves import Curve, curves_for
@@ -87,6 +88,35 @@ def shown(path: Path, width_px: int, look: Look | None = None, like: Sequence[Cu
     physical = values * raster.bands[0].scale + raster.bands[0].offset
     scale = scale_for(physical[valid], raster.bands[0].name, look)
     return Shown(Panel(fitted(coloured(physical, valid, scale), width_px), coarse.grid), scale, coarse.grid)
+
+
+@dataclass(frozen=True)
+class Wording:
+    """What stands about a picture.
+
+    Attributes
+    ----------
+    outline : polygon or None
+        Longitude/latitude.
+    """
+
+    title: str = ""
+    caption: str = ""
+    outline: Shape | None = None
+
+
+def draw(file: Path, target: Path, words: Wording, look: Look, paper: Paper) -> tuple[Shown, tuple[int, int]]:
+    """Draw a raster as a picture for a report; what was read, and the picture's size in pixels.
+
+    Raises
+    ------
+    UnknownNameError, UsageError
+    """
+    made = shown(file, paper.width_px, look)
+    lines = tuple(filter(None, (credits_of(file),)))
+    title = words.title or file.stem
+    sheet = Sheet((made.panel,), title, words.caption, made.legend, outline=words.outline, lines=lines)
+    return made, draw_sheet(sheet, target, paper)
 
 
 def _is_picture(raster: Raster) -> bool:

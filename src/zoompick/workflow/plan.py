@@ -67,7 +67,12 @@ def plan_study(
         A recipe does not exist, or its bands are not in the brief's stack.
     """
     grid, days = study_grid(brief, area), by_day(scenes)
-    wanted = Wanted(brief, area, grid, study.root / "products", recipe)
+    reference = _reference(brief, list(days))
+    folders = folder_names(brief, area, days)
+    wanted = Wanted(
+        brief, area, grid, study.root / "products", recipe,
+        study.products(folders[list(days).index(reference)]) if reference else None,
+    )  # fmt: skip
     kinds = [kind for kind in KINDS if only in ("", kind.name)]
     for kind in kinds:
         _check_bands(kind.needs(wanted), brief)
@@ -78,12 +83,26 @@ def plan_study(
             study.products(name),
             tuple(p for scene in group for p in band_paths(study, scene, brief.bands)),
             tuple(p for scene in group for p in band_paths(study, scene, [CLASS_BAND])),
+            bool(brief.align_to) and (day != reference or brief.align_each),
         )
-        for name, (day, group) in zip(folder_names(brief, area, days), days.items(), strict=True)
+        for name, (day, group) in zip(folders, days.items(), strict=True)
     ]
-    steps = [step for day in groups for kind in kinds for step in kind.of_day(wanted, day)]
+    rounds = [[kind for kind in kinds if kind.is_first is first] for first in (True, False)]
+    steps = [step for some in rounds for day in groups for kind in some for step in kind.of_day(wanted, day)]
     steps += [step for kind in kinds for step in kind.of_study(wanted, groups)]
     return StudyPlan(grid, days, tuple(steps))
+
+
+def _reference(brief: Brief, days: Sequence[str]) -> str:
+    """The day on which the others are laid; empty for none."""
+    if not brief.align_to or not days:
+        return ""
+    day = {"first": days[0], "last": days[-1]}.get(brief.align_to, brief.align_to)
+    if day not in days:
+        raise BriefError(f"[align] to = '{day}': no scene of that day is picked.", f"There is {', '.join(days)}.")
+    if brief.align_each and not brief.align_band:
+        raise BriefError("[align] each_band moves each band onto one band, which is not told.", 'As band = "red".')
+    return day
 
 
 def _check_bands(needs: Mapping[str, tuple[str, ...]], brief: Brief) -> None:

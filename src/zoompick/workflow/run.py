@@ -25,6 +25,7 @@ from zoompick.transfer.plan import DownloadPlan
 from zoompick.verification.finding import Finding
 from zoompick.workflow import needs
 from zoompick.workflow.judged import judge_again
+from zoompick.workflow.lineage import Node, trees
 from zoompick.workflow.making import make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import plan_study
@@ -32,6 +33,7 @@ from zoompick.workflow.step import Made
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
+    from zoompick.workflow.outlook import Outlook
 
 
 class StudyRun(NamedTuple):
@@ -148,15 +150,21 @@ class Preview(NamedTuple):
     searched : bool
         They would be: the run would search first.
     download : DownloadPlan
+    outlook : Outlook or None
+        What the download takes: bytes, time, room, money; None where nothing is fetched or bought.
     products : mapping
         Product to its state.
+    trees : list of Node
+        What is made of what.
     """
 
     grid: Grid
     entries: tuple[Entry, ...]
     searched: bool
     download: DownloadPlan
+    outlook: Outlook | None
     products: dict[str, str]
+    trees: list[Node]
 
 
 def preview(study: Study, report: Report = ignore) -> Preview:
@@ -171,12 +179,20 @@ def preview(study: Study, report: Report = ignore) -> Preview:
     scenes = [entry.scene for entry in entries]
     plan = plan_study(study, brief, area, scenes)
     refuse_unmakeable(brief, scenes)
-    decided = _download_plan(study, brief, scenes)
+    decided, ahead = _download_plan(study, brief, scenes), None
+    if decided.fetch or decided.on_order:
+        from zoompick.workflow import download
+
+        request = download.DownloadRequest.in_study(study, scenes)
+        ready = download.look_ahead(request, report)
+        decided, ahead = ready.plan, request.outlook(ready)
     with Vouched(study.vouched_file, keeps=False) as vouched:
         states = states_of(study, plan.steps, vouched)
     # What is only waiting for files that the run fetches or makes would be made.
     states = {name: MISSING if state == WAITS else state for name, state in states.items()}
-    return Preview(plan.grid, tuple(entries), searched, decided, states)
+    return Preview(
+        plan.grid, tuple(entries), searched, decided, ahead, states, trees(plan.steps, study.root / "products")
+    )
 
 
 def _selected(study: Study, brief: Brief, area: Area, report: Report) -> tuple[list[Entry], bool]:

@@ -17,7 +17,14 @@ from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing
 from zoompick.imagery.items import band_files, scene_of
-from zoompick.imagery.sidecar import Origin, read_sidecar, scenes_of, sidecar_of, write_sidecar
+from zoompick.imagery.sidecar import (
+    Origin,
+    read_sidecar,
+    scenes_of,
+    sidecar_of,
+    write_drawn_sidecar,
+    write_sidecar,
+)
 from zoompick.transfer import record
 
 if TYPE_CHECKING:
@@ -73,7 +80,7 @@ class Step(ABC):
     inputs : tuple of Path
         Files it reads; the first one's acquisition is the product's.
     output : Path
-        The GeoTIFF it makes.
+        The file it makes.
     """
 
     name: ClassVar[str]
@@ -85,16 +92,6 @@ class Step(ABC):
     @abstractmethod
     def options(self) -> dict[str, Any]:
         """What decides the result beside the inputs, as JSON holds it."""
-
-    @abstractmethod
-    def build(self, sources: Sources) -> Raster:
-        """The product, no pixel of it computed yet; what has to be measured before is measured on its executor."""
-
-    def write_options(self, raster: Raster) -> WriteOptions:
-        """How it is written."""
-        from zoompick.raster.write import WriteOptions
-
-        return WriteOptions()
 
     @property
     def companions(self) -> tuple[Path, ...]:
@@ -117,16 +114,8 @@ class Step(ABC):
         return Origin(self.name, self.options(), inputs, self._when(), self.scenes())
 
     def scenes(self) -> list[dict[str, str]]:
-        """All scenes in it, from the items or the sidecars beside its inputs, each once."""
-        found: dict[tuple[str, ...], dict[str, str]] = {}
-        for path in self.inputs:
-            scene = scene_of(path)
-            rows = scenes_of(path) if scene is None else [
-                {"id": scene.id, "collection": scene.collection, "datetime": _text(scene.when)}
-            ]  # fmt: skip
-            for row in rows:
-                found.setdefault((row.get("collection", ""), row.get("id", "")), row)
-        return list(found.values())
+        """All scenes in it."""
+        return scenes_in(self.inputs)
 
     def _when(self) -> datetime | None:
         """Acquisition of the first input, from the item or the sidecar beside it."""
@@ -135,6 +124,43 @@ class Step(ABC):
             return scene.when
         recorded = read_sidecar(self.inputs[0])
         return recorded.when if recorded else None
+
+
+@dataclass(frozen=True)
+class RasterStep(Step):
+    """A product that is a GeoTIFF."""
+
+    @abstractmethod
+    def build(self, sources: Sources) -> Raster:
+        """The product, no pixel of it computed yet; what has to be measured before is measured on its executor."""
+
+    def write_options(self, raster: Raster) -> WriteOptions:
+        """How it is written."""
+        from zoompick.raster.write import WriteOptions
+
+        return WriteOptions()
+
+
+@dataclass(frozen=True)
+class DrawnStep(Step):
+    """A picture for people, drawn of products."""
+
+    @abstractmethod
+    def draw(self, target: Path) -> tuple[int, int]:
+        """Draw it into a file; its width and height in pixels."""
+
+
+def scenes_in(paths: Sequence[Path]) -> list[dict[str, str]]:
+    """Scenes that files are of, from the items or the sidecars beside them, each once."""
+    found: dict[tuple[str, ...], dict[str, str]] = {}
+    for path in paths:
+        scene = scene_of(path)
+        rows = scenes_of(path) if scene is None else [
+            {"id": scene.id, "collection": scene.collection, "datetime": _text(scene.when)}
+        ]  # fmt: skip
+        for row in rows:
+            found.setdefault((row.get("collection", ""), row.get("id", "")), row)
+    return list(found.values())
 
 
 def grid_facts(grid: Grid) -> list[Any]:
@@ -234,27 +260,38 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
         if used := next((path for path in written_too if path.resolve() in inputs), None):
             raise StudyError(f"{used} is an input too.", "Give another `out`.")
         refuse_existing(written_too, how.may_replace)
-    if wanted:
-        from zoompick.raster.raster import notes_of
-        from zoompick.raster.write import Job, write_together
-
-        sources = Sources(how.executor, len(wanted) > 1)
-        rasters = [steps[place].build(sources) for place in wanted]
-        for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
-            how.report(Noted(note))
-        forms = [steps[place].write_options(raster) for place, raster in zip(wanted, rasters, strict=True)]
-        forms = [replace(form, compression=how.compression) for form in forms] if how.compression else forms
-        jobs = [
-            Job(raster, steps[place].output, form) for place, raster, form in zip(wanted, rasters, forms, strict=True)
-        ]
-        for place, raster, written in zip(
-            wanted, rasters, write_together(jobs, how.report, how.executor), strict=True
-        ):
-            step = steps[place]
-            told = dict(getattr(raster, "record", {}))
-            write_sidecar(raster, written, origins[place], step.accompany(), how.version, told)
-            made[place] = Made(step.name, step.output, False, _facts(raster, written))
+    rasters = {place: step for place in wanted if isinstance(step := steps[place], RasterStep)}
+    for place, (raster, written) in zip(rasters, _written(list(rasters.values()), how), strict=True):
+        step = steps[place]
+        told = dict(getattr(raster, "record", {}))
+        write_sidecar(raster, written, origins[place], step.accompany(), how.version, told)
+        made[place] = Made(step.name, step.output, False, _facts(raster, written))
+    for place in wanted:
+        step = steps[place]
+        if isinstance(step, DrawnStep):
+            step.output.parent.mkdir(parents=True, exist_ok=True)
+            width, height = step.draw(step.output)
+            write_drawn_sidecar(step.output, origins[place], how.version)
+            facts = {"bytes": step.output.stat().st_size, "width": width, "height": height}
+            made[place] = Made(step.name, step.output, False, facts)
     return [made[place] for place in range(len(steps))]
+
+
+def _written(steps: Sequence[RasterStep], how: Making) -> list[tuple[Raster, Written]]:
+    """Rasters of steps and what was written of each, in one pass over what they are made of."""
+    if not steps:
+        return []
+    from zoompick.raster.raster import notes_of
+    from zoompick.raster.write import Job, write_together
+
+    sources = Sources(how.executor, len(steps) > 1)
+    rasters = [step.build(sources) for step in steps]
+    for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
+        how.report(Noted(note))
+    forms = [step.write_options(raster) for step, raster in zip(steps, rasters, strict=True)]
+    forms = [replace(form, compression=how.compression) for form in forms] if how.compression else forms
+    jobs = [Job(raster, step.output, form) for step, raster, form in zip(steps, rasters, forms, strict=True)]
+    return list(zip(rasters, write_together(jobs, how.report, how.executor), strict=True))
 
 
 def _facts(raster: Raster, written: Written) -> dict[str, Any]:

@@ -32,7 +32,7 @@ from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
-from zoompick.workflow.step import Step, digest_of
+from zoompick.workflow.step import RasterStep, Step, digest_of
 
 TASK = "verify"
 Job = Callable[[], list[Finding]]
@@ -87,9 +87,10 @@ def verify_study(
         jobs.append(partial(_clouds, study, brief, area, scenes, day, executor))
     for step in plan.steps:
         label = step.output.relative_to(study.root / "products").as_posix()
-        jobs.append(partial(_product, step.output, label, executor))
+        is_raster = isinstance(step, RasterStep)
+        jobs.append(partial(_product if is_raster else _picture, step.output, label, executor))
         jobs.append(partial(_as_the_brief_says, step, label, digest))
-        jobs.append(partial(_opened, step.output, label, expected, step.checks))
+        jobs += [partial(_opened, step.output, label, expected, step.checks)] if is_raster else []
     return _all(jobs, report)
 
 
@@ -209,6 +210,14 @@ def _product(path: Path, label: str, executor: Executor | None, absent: str = _U
     if known is not None and known.sha256 and not (fetched and fetched.region):
         found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
     return found
+
+
+def _picture(path: Path, label: str, executor: Executor | None) -> list[Finding]:
+    """A picture for people: it is there, and what its record says."""
+    if not path.is_file():
+        return [judged("file here", label, False, "no", "yes", _UNMADE)]
+    recorded = read_sidecar(path)
+    return [files.checksum_matches(path, recorded.multihash, label, "sidecar")] if recorded else []
 
 
 def _as_the_brief_says(step: Step, label: str, digest: Callable[[Path], str]) -> list[Finding]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UsageError
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.kind import Day, Kind, Wanted
+from zoompick.workflow.step import RasterStep, Sources, Step, scenes_in
 
 if TYPE_CHECKING:
     from zoompick.imagery.shift import Shift
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class AlignStep(Step):
+class AlignStep(RasterStep):
     """The first input moved onto the second.
 
     Attributes
@@ -26,6 +27,8 @@ class AlignStep(Step):
         A smaller shift is left alone.
     each : bool
         Every band is measured and moved by itself.
+    leaves_unsure : bool
+        What cannot be measured stays where it is, with a sentence; else it is refused.
     """
 
     name: ClassVar[str] = "align"
@@ -33,10 +36,16 @@ class AlignStep(Step):
     band: str = ""
     limit_px: float = field(default=0.1, kw_only=True)
     each: bool = False
+    leaves_unsure: bool = False
 
     def options(self) -> dict[str, Any]:
         """Band, limit, and whether each band moves by itself."""
-        return {"band": self.band, "limit_px": self.limit_px, "each": self.each}
+        more = {"leaves unsure": True} if self.leaves_unsure else {}
+        return {"band": self.band, "limit_px": self.limit_px, "each": self.each} | more
+
+    def scenes(self) -> list[dict[str, str]]:
+        """Those of what is moved: of the reference no pixel comes in."""
+        return scenes_in(self.inputs[:1])
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.part.Moved`; the shift is measured here."""
@@ -59,14 +68,15 @@ class AlignStep(Step):
             shift = shifts.get(name) or next(iter(shifts.values()))
             band = source.bands[place]
             one = OneBand(source, place, band)
-            if shift.size_px > self.limit_px:
+            moves = shift.is_sure and shift.size_px > self.limit_px
+            if moves:
                 moved = Moved(one, shift.cols, shift.rows)
                 parts.append([OnGrid(moved, source.grid, "class" if band.is_class else "smooth")])
             else:
                 parts.append([one])
             rows.append({"band": name, "cols": round(shift.cols, 3), "rows": round(shift.rows, 3),
                          "tiles": shift.tiles, "looked": shift.looked, "spread_px": round(shift.spread_px, 3),
-                         "moved": shift.size_px > self.limit_px})  # fmt: skip
+                         "sure": shift.is_sure, "moved": moves})  # fmt: skip
         stack = Stack(source.grid, parts, notes=_sentences(rows, self.limit_px))
         left = self._measured(_named(stack, measured[0], "the result"), target, measured[0])
         stack.record = {"zoompick:aligned": rows, "zoompick:shift_left_px": round(left.size_px, 3)}  # type: ignore[attr-defined]
@@ -77,7 +87,7 @@ class AlignStep(Step):
         from zoompick.raster.warp import laid_on
 
         shift = shift_between(laid_on(reference, source.grid), source)
-        if not shift.is_sure:
+        if not shift.is_sure and not self.leaves_unsure:
             agree = (
                 f"{shift.tiles} of {shift.looked} tiles agree"
                 if shift.looked
@@ -88,6 +98,16 @@ class AlignStep(Step):
                 "Compare bands that look alike: `band` NAME.",
             )
         return shift
+
+
+def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
+    """The day's bands laid on those of the reference day."""
+    if day.is_moved and wanted.reference is not None:
+        brief = wanted.brief
+        yield AlignStep(
+            (day.stack, wanted.reference / "stack.tif"), day.whole, brief.align_band, limit_px=brief.align_limit_px,
+            each=brief.align_each, leaves_unsure=True,
+        )  # fmt: skip
 
 
 def _named(raster: Raster, name: str, where: str) -> Raster:
@@ -101,8 +121,12 @@ def _named(raster: Raster, name: str, where: str) -> Raster:
 def _sentences(rows: Sequence[dict[str, Any]], limit: float) -> tuple[str, ...]:
     found: dict[str, list[str]] = {}
     for row in rows:
-        how = f"moved by {row['cols']:+.2f} columns, {row['rows']:+.2f} rows" if row["moved"] else (
+        unsure = "left where it is: too little evidence of a shift" if not row["sure"] else ""
+        how = unsure or f"moved by {row['cols']:+.2f} columns, {row['rows']:+.2f} rows" if row["moved"] else (
             f"left alone: the shift is below {limit:g} px"
         )  # fmt: skip
         found.setdefault(f"{how} ({row['tiles']} of {row['looked']} tiles agree)", []).append(row["band"])
     return tuple(f"{', '.join(names)}: {how}." for how, names in found.items())
+
+
+KIND = Kind("align", of_day)

@@ -168,11 +168,19 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
         rules = BlendRules.parse(str(extra["by"]), extra["least"], extra["hide"], extra["grow_m"])
         spans: dict[str, list[Path]] = {}
         for day in days:
-            name = _span_name(datetime.fromisoformat(day.date), extra["every"]) if extra["every"] else ""
-            spans.setdefault(name, []).extend((*day.inputs, *day.classes))
+            spans.setdefault(_span_of(day, extra["every"]), []).extend((*day.inputs, *day.classes))
         for name, files in sorted(spans.items()):
             target = wanted.root / f"{extra.name}{'-' if name else ''}{name}.tif"
             yield from steps_of(list(dict.fromkeys(files)), target, wanted.brief.bands, wanted.grid, rules)
+
+
+def _span_of(day: Day, every: str) -> str:
+    return _span_name(datetime.fromisoformat(day.date), every) if every else ""
+
+
+def names_of_spans(days: Sequence[Day], every: str) -> list[str]:
+    """Names of the spans of time that some days are in; one without a name for no span."""
+    return sorted({_span_of(day, every) for day in days})
 
 
 def by_span(files: Sequence[Path], span: str) -> dict[str, list[Path]]:

@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
 
 
 @dataclass(frozen=True)
-class ClipStep(Step):
+class ClipStep(RasterStep):
     """A file inside a polygon in longitude/latitude."""
 
     name: ClassVar[str] = "clip"
@@ -44,8 +44,8 @@ class ClipStep(Step):
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
-    """The day's stack inside the study area."""
-    yield ClipStep((day.folder / "stack.tif",), day.clip, area=wanted.area.polygon, touch=wanted.brief.touch)
+    """The day's bands inside the study area."""
+    yield ClipStep((day.whole,), day.clip, area=wanted.area.polygon, touch=wanted.brief.touch)
 
 
 KIND = Kind("clip", of_day)

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.area.model import Area
 from zoompick.errors import GridError, UsageError
+from zoompick.geo.shapes import geojson_of
 from zoompick.workflow.kind import Day, Kind, Wanted, no_day
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import DrawnStep, RasterStep, Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.imagery.change import Difference, Rule
@@ -19,7 +22,7 @@ _MOST_SHIFT_PX = 0.5
 
 
 @dataclass(frozen=True)
-class DifferenceStep(Step):
+class DifferenceStep(RasterStep):
     """The second input less the first: of an index of both, or of their only bands.
 
     Attributes
@@ -104,6 +107,38 @@ class ChangeStep(DifferenceStep):
         return Change(self._difference(sources), self.rule, self.index_name)
 
 
+@dataclass(frozen=True)
+class SideBySideStep(DrawnStep):
+    """Two dates with the same shades, and where they changed: the first two inputs and the third."""
+
+    name: ClassVar[str] = "side by side"
+
+    rule: Rule = field(kw_only=True)
+    index: str = field(kw_only=True)
+    recipe: str = field(kw_only=True)
+    area: Area = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Rule, index, recipe and area."""
+        return {"above": self.rule.above, "by": self.rule.by, "index": self.index, "recipe": self.recipe,
+                "area": geojson_of(self.area.polygon), "words": self.area.name}  # fmt: skip
+
+    def draw(self, target: Path) -> tuple[int, int]:
+        """See :func:`zoompick.workflow.compare.draw_change`."""
+        from zoompick.workflow.compare import Comparison, draw_change
+
+        before, after, change = self.inputs
+        words = f"{self.area.name}: {self.index}, {_told(self.rule)}"
+        wish = Comparison(
+            before, after, self.index, self.rule.above, self.rule.by, self.recipe, area=self.area, title=words
+        )
+        return draw_change(wish, change, target)
+
+
+def _told(rule: Rule) -> str:
+    return f"above {rule.above:g}" if rule.above is not None else f"change by {rule.by:g} or more"
+
+
 def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     """The comparisons of the brief: the first day with the last."""
     if len(days) < 2:
@@ -111,13 +146,20 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     from zoompick.imagery import recipes
     from zoompick.imagery.change import Rule
 
-    ends = (days[0].clip, days[-1].clip)
     for extra in wanted.brief.extras:
         if extra.kind == "compare":
+            ends = (days[0].product(extra["of"]), days[-1].product(extra["of"]))
             recipe = recipes.index(str(extra["index"]))
             rule = Rule(extra["above"], extra["by"])
             yield DifferenceStep(ends, wanted.root / f"{extra.name}-difference.tif", recipe)
-            yield ChangeStep(ends, wanted.root / f"{extra.name}.tif", recipe, rule=rule)
+            change = ChangeStep(ends, wanted.root / f"{extra.name}.tif", recipe, rule=rule)
+            yield change
+            if extra["show"]:
+                shown = (days[0].clip, days[-1].clip, change.output)
+                target = wanted.root / f"{extra.name}.png"
+                yield SideBySideStep(
+                    shown, target, rule=rule, index=recipe.name, recipe=extra["show"], area=wanted.area
+                )
 
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:

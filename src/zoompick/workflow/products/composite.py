@@ -15,7 +15,7 @@ from zoompick.imagery import recipes
 from zoompick.imagery.sidecar import Origin, sidecar_of
 from zoompick.imagery.tone import Tone
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.masks import PolygonMask
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class CompositeStep(Step):
+class CompositeStep(RasterStep):
     """A colour picture, its shades measured inside an area, or those of another picture.
 
     Attributes
@@ -133,15 +133,15 @@ def told_curves(picture: Path) -> tuple[list[dict[str, Any]], Tone]:
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
-    """The recipes of the brief, or those asked for, of the day's clip."""
+    """The recipes of the brief, or those asked for, of what it says that they are made of."""
     brief = wanted.brief
     tone = Tone.parse(brief.stretch).shaped(
         gamma=brief.gamma, brightness=brief.brightness, contrast=brief.contrast, saturation=brief.saturation
     )
     for recipe in wanted.recipes(recipes.CompositeRecipe, recipes.composite, wanted.brief.composites):
         yield CompositeStep(
-            (day.clip,),
-            day.folder / f"{recipe.name}.tif",
+            (day.product(brief.composites_of),),
+            day.product(recipe.name),
             recipe=recipe,
             tone=tone,
             classes=day.classes,

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.imagery import recipes
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Sources, Step
+from zoompick.workflow.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
 
 
 @dataclass(frozen=True)
-class IndexStep(Step):
+class IndexStep(RasterStep):
     """An index of a file's bands."""
 
     name: ClassVar[str] = "index"
@@ -35,9 +35,9 @@ class IndexStep(Step):
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
-    """The recipes of the brief, or the one asked for, of the day's clip."""
+    """The recipes of the brief, or those asked for, of what it says that they are made of."""
     for recipe in wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices):
-        yield IndexStep((day.clip,), day.folder / f"{recipe.name}.tif", recipe=recipe)
+        yield IndexStep((day.product(wanted.brief.indices_of),), day.product(recipe.name), recipe=recipe)
 
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:

@@ -1,23 +1,27 @@
-"""Masks of one scene: a class layer of what a rule names, or the bands without it."""
+"""Masks of one scene, or of a day: a class layer of what a rule names, or the bands without it."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zoompick.errors import UsageError
+from zoompick.errors import BriefError, UsageError
 from zoompick.geo.shapes import Shape, geojson_of, project
-from zoompick.workflow.step import Sources, Step, grid_facts, units_told
+from zoompick.settings import BRIEF_NAME
+from zoompick.study.extras import Extra
+from zoompick.workflow.kind import Day, Kind, Wanted
+from zoompick.workflow.step import RasterStep, Sources, Step, grid_facts, units_told
 
 if TYPE_CHECKING:
     from zoompick.imagery.formula import Formula
-    from zoompick.imagery.masking import MaskLayer
+    from zoompick.imagery.sightings import Sighting
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
 
 @dataclass(frozen=True)
-class MaskStep(Step):
+class MaskStep(RasterStep):
     """A rule over the bands and classes of one scene.
 
     Attributes
@@ -45,19 +49,23 @@ class MaskStep(Step):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.imagery.masking.MaskLayer` and :class:`~zoompick.imagery.masking.Masked`."""
-        from zoompick.imagery.masking import Masked
-        from zoompick.imagery.sightings import sightings
-
-        layer = self._layer()
-        if not self.is_applied:
-            return layer
-        (one,) = sightings(self.inputs, self.bands, self.grid, ())
-        return Masked(layer, one.raster)
-
-    def _layer(self) -> MaskLayer:
-        from zoompick.imagery.masking import MaskLayer
-        from zoompick.imagery.sightings import sightings
+        from zoompick.imagery.masking import Masked, MaskLayer
         from zoompick.raster.masks import PolygonMask
+
+        one = self._sighting(sources)
+        flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
+        layer = MaskLayer(one, self.rule, self.grow_m, self.shrink_m, flat)
+        return Masked(layer, self._shown(one)) if self.is_applied else layer
+
+    def _shown(self, one: Sighting) -> Raster:
+        """The bands to be masked."""
+        from zoompick.imagery.sightings import sightings
+
+        return sightings(self.inputs, self.bands, self.grid, ())[0].raster
+
+    def _sighting(self, sources: Sources) -> Sighting:
+        """What the rule looks at: bands and classes of the one scene."""
+        from zoompick.imagery.sightings import sightings
         from zoompick.sensors.classes import MEANINGS
 
         found = sightings(self.inputs, (), self.grid, MEANINGS)
@@ -66,5 +74,53 @@ class MaskStep(Step):
                 f"The files are of {len(found)} scenes: {found[0].name}, {found[1].name} …",
                 "A mask is of one scene; 'mosaic' and 'blend' mask each of theirs.",
             )
-        flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
-        return MaskLayer(found[0], self.rule, self.grow_m, self.shrink_m, flat)
+        return found[0]
+
+
+@dataclass(frozen=True)
+class DayMaskStep(MaskStep):
+    """A rule over the bands of a day, the first input, and the class layers of its scenes, the others."""
+
+    def _shown(self, one: Sighting) -> Raster:
+        return one.raster
+
+    def _sighting(self, sources: Sources) -> Sighting:
+        from zoompick.imagery.sightings import whole_day
+
+        return whole_day(sources.open(self.inputs[0]), self.inputs[0].parent.name, self.inputs[1:])
+
+
+def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
+    """The masks of the brief, of the day's bands where they belong."""
+    for extra in wanted.brief.extras:
+        if extra.kind == "mask":
+            yield DayMaskStep(
+                (day.whole, *day.classes), day.product(extra.name), rule=rule_of(extra), grid=wanted.grid,
+                grow_m=extra["grow_m"], shrink_m=extra["shrink_m"], outside=wanted.area.polygon,
+                is_applied=extra["apply"],
+            )  # fmt: skip
+
+
+def rule_of(extra: Extra) -> Formula:
+    """The rule of a section of the brief.
+
+    Raises
+    ------
+    BriefError
+        Names the line.
+    """
+    from zoompick.imagery.formula import Formula
+
+    try:
+        rule = Formula.parse(str(extra["where"]))
+        if rule.is_test or rule.text.strip() in rule.bands:
+            return rule
+        raise UsageError("It is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
+    except UsageError as error:
+        line = extra.line("where")
+        raise BriefError(
+            f"{BRIEF_NAME}, line {line}: [[mask]] where = {extra['where']!r} cannot be used.", str(error)
+        ) from error
+
+
+KIND = Kind("mask", of_day)

@@ -6,7 +6,7 @@ from abc import abstractmethod
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
 
-from zoompick.workflow.step import Sources, Step, grid_facts, units_told
+from zoompick.workflow.step import RasterStep, Sources, grid_facts, units_told
 
 if TYPE_CHECKING:
     from zoompick.imagery.mosaic import Mosaic
@@ -21,7 +21,7 @@ class Rules(Protocol):
 
 
 @dataclass(frozen=True)
-class ScenesStep(Step):
+class ScenesStep(RasterStep):
     """A product of all scenes that its files are of."""
 
     bands: tuple[str, ...] = ()

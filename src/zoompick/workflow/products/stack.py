@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import Sources, Step, grid_facts, units_told
+from zoompick.workflow.step import RasterStep, Sources, Step, grid_facts, units_told
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class StackStep(Step):
+class StackStep(RasterStep):
     """Bands of files on one grid; all bands, on the finest file's grid, by default."""
 
     name: ClassVar[str] = "stack"
@@ -50,7 +50,7 @@ class StackStep(Step):
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The bands of the brief, of all scenes of the day."""
     brief = wanted.brief
-    yield StackStep(day.inputs, day.folder / "stack.tif", brief.bands, wanted.grid, is_mixed=brief.mix_scenes)
+    yield StackStep(day.inputs, day.stack, brief.bands, wanted.grid, is_mixed=brief.mix_scenes)
 
 
-KIND = Kind("stack", of_day)
+KIND = Kind("stack", of_day, is_first=True)
