@@ -17,13 +17,15 @@ PAGE = ROOT / "docs" / "brief.md"
 _HEAD = """\
 # The brief, `study.toml`
 
-What is sought and what is made. Every key has a default; what is wrong in a brief is told with its line before anything
-is fetched. `study.schema.json` beside each brief is its JSON Schema, which editors of TOML read. `zoompick run --plan`
-shows what is made of what. This page is made of the same tables as the reader: `python scripts/schema.py`.
+What is sought and what is made. Every key has a default; what is wrong in a brief is told with its line before
+anything is fetched. `study.schema.json` beside each brief is its JSON Schema, which editors of TOML read. `zoompick
+run --plan` shows what is made of what. This page is made of the same tables as the reader: `python
+scripts/schema.py`.
 
 A section in double brackets may stand there as often as wanted, each with a `name` of its own: a product is called
-after it. Masks are made of each day; mosaics, blends and comparisons of all the study's days; a picture of whatever it
-shows. `of` names a product that something is made of. `[align]` moves the bands of each day, and what is made of them.
+after it. Masks are made of each day; mosaics, blends and comparisons of all the study's days; a picture of whatever
+it shows. `of` names a product that something is made of. `[align]` moves the bands of each day, and what is made of
+them.
 """
 
 
