@@ -143,7 +143,7 @@ def test_whole_numbers_are_rounded_and_held_in_range():
     assert resample.finish(values, np.dtype("uint8")).tolist() == [0, 0, 1, 255, 255]
 
 
-def laid(source, target, method="smooth"):
+def laid(source, target, method="bilinear"):
     return OnGrid(source, target, method).read(target.window)
 
 
@@ -151,7 +151,7 @@ def test_a_window_gives_the_same_pixels_as_the_whole():
     source = Memory(noise((1, 60, 60)), grid(60, 60, 16), 0)
     source.pixels[:, 20:30, 20:33] = 0
     target = Grid(source.grid.crs, 8, 8, source.grid.west + 40, source.grid.north - 24, 90, 90)
-    for method in ("smooth", "class"):
+    for method in ("bilinear", "class"):
         whole = laid(source, target, method)
         for window in target.tiles(32):
             part = OnGrid(source, target, method).read(window)
@@ -167,7 +167,7 @@ def test_same_lattice_copies_and_blanks_what_lies_outside():
     assert not found[:, :, :4].any()
 
 
-@pytest.mark.parametrize("method", ["smooth", "class"])
+@pytest.mark.parametrize("method", ["bilinear", "class"])
 @pytest.mark.parametrize("pixel", [4.0, 24.0])
 def test_resampled_pixels_end_where_the_source_ends(method, pixel):
     source = Memory(np.full((1, 30, 30), 50, "uint16"), grid(30, 30, 8), 0)

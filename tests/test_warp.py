@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
 
 import numpy as np
@@ -9,11 +10,13 @@ import pytest
 import scipy.ndimage
 from pyproj import Transformer
 
-from helpers import Memory, grid, noise
-from zoompick.errors import GridError
+from helpers import Memory, foreign_tiff, grid, noise
+from zoompick.errors import GridError, UsageError, ZoomPickError
 from zoompick.geo.crs import Crs
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.opening import open_raster
 from zoompick.raster.warp import Warped, laid_on
+from zoompick.raster.ways import Ways
 
 SOURCE = grid(200, 160)
 
@@ -48,7 +51,7 @@ def test_classes_keep_their_codes_and_missing_pixels_do_not_bleed():
     codes = noise((1, 160, 200), "uint8", 1, 6)
     place = target(32729, 8.0)
     cols, rows = exact_positions(place)
-    found = Warped(Memory(codes, SOURCE, 0), place, is_class=True).read(place.window)[0]
+    found = Warped(Memory(codes, SOURCE, 0), place, "class").read(place.window)[0]
     nearest = codes[0][np.rint(rows).astype(int), np.rint(cols).astype(int)]
     assert (found == nearest).mean() > 0.98
     ground = np.full((1, 160, 200), 1000, "uint16")
@@ -82,18 +85,99 @@ def test_wider_kernels_follow_smooth_ground_and_never_reach_over_gaps(kernel, or
     pixels = smooth.clip(1, 9000).astype(np.float32)[np.newaxis]
     place = target(32729, 8.0)
     cols, rows = exact_positions(place)
-    got = laid_on(Memory(pixels, SOURCE, -1), place, "smooth", kernel).read(place.window)[0]
+    got = laid_on(Memory(pixels, SOURCE, -1), place, kernel).read(place.window)[0]
     wanted = scipy.ndimage.map_coordinates(pixels[0].astype(float), [rows, cols], order=order, mode="nearest")
     steepest = np.abs(np.diff(pixels[0])).max()
     assert np.abs(got - wanted).max() < (1.5 * steepest if kernel == "nearest" else 0.1 * steepest)
     assert np.median(np.abs(got - wanted)) < 0.01 * steepest
     holed = pixels.copy()
     holed[0, 70:90, 90:110] = -1
-    seen = laid_on(Memory(holed, SOURCE, -1), place, "smooth", kernel).read(place.window)[0]
+    seen = laid_on(Memory(holed, SOURCE, -1), place, kernel).read(place.window)[0]
     there = seen != -1
     assert np.abs(seen - got)[there].max() < 1.5 * steepest, "nothing of the gap comes into a neighbour"
     assert (seen == got)[there].mean() > 0.9
     assert (seen == -1).sum() == pytest.approx(400, abs=30)
+
+
+@pytest.mark.parametrize("pixel", [6.0, 20.0, 47.0])
+def test_ways_that_look_at_the_ground_of_a_pixel(pixel):
+    """The mean, and what most of it is, against 400 exact positions in each target pixel; gaps are not counted."""
+    codes = np.repeat(np.repeat(noise((1, 20, 25), "uint8", 1, 5), 8, 1), 8, 2)
+    codes[0, 40:60, 50:90] = 0
+    place = target(32729, pixel, 24, 18)
+    times = 20
+    fine = Grid(place.crs, pixel / times, pixel / times, place.west, place.north, 24 * times, 18 * times)
+    cols, rows = exact_positions(fine)
+    looked = codes[0][np.rint(rows).astype(int), np.rint(cols).astype(int)]
+    blocks = looked.reshape(18, times, 24, times).swapaxes(1, 2).reshape(18, 24, -1)
+    shares = np.stack([(blocks == code).mean(axis=-1) for code in range(6)])
+    for way in ("majority", "class"):
+        got = laid_on(Memory(codes, SOURCE, 0), place, way).read(place.window)[0]
+        # What is nearly a tie may fall either way.
+        second, best = np.sort(shares[1:], axis=0)[-2:]
+        clear = (best - second > 0.15) & (np.abs(shares[0] - 0.5) > 0.15)
+        wanted = np.where(shares[0] > 0.5, 0, 1 + shares[1:].argmax(axis=0))
+        if way == "majority" or pixel > 10:
+            assert clear.mean() > 0.5 and (got == wanted)[clear].mean() > 0.985, way
+    ground = codes.astype("float32") * 100
+    got = laid_on(Memory(ground, SOURCE, 0), place, "average").read(place.window)[0]
+    known = blocks > 0
+    mean = 100 * blocks.sum(axis=-1) / np.maximum(known.sum(axis=-1), 1)
+    whole = known.all(axis=-1)
+    assert np.abs(got - mean)[whole].mean() < 12 and (got[known.mean(axis=-1) < 0.3] == 0).all()
+    same = laid_on(
+        Memory(ground, SOURCE, 0), replace(SOURCE, pixel_x=24.0, pixel_y=24.0, width=60, height=50), "average"
+    )
+    exact = ground[0, :150, :180].reshape(50, 3, 60, 3)
+    there = (exact > 0).sum(axis=(1, 3))
+    wanted = np.where(there >= 4.5, exact.sum(axis=(1, 3)) / np.maximum(there, 1), 0)
+    np.testing.assert_allclose(same.read(same.grid.window)[0], wanted, rtol=1e-5)
+
+
+@pytest.mark.parametrize(
+    ("text", "ways"),
+    [
+        ("cubic", {"red": "cubic", "classes": "class"}),
+        ("lanczos, red=average", {"red": "average", "nir": "lanczos"}),
+        ("classes=nearest", {"red": "bilinear", "classes": "nearest"}),
+    ],
+)
+def test_ways_are_told_for_all_and_by_band(text, ways):
+    told = Ways.parse(text)
+    assert {name: told.of(name, name == "classes") for name in ways} == ways
+    assert Ways.parse(told.text) == told
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("cubik", "Did you mean cubic"), ("cubic,lanczos", "tells twice"), ("a=cubic,a=nearest", "twice")],
+)
+def test_ways_that_are_none(text, words):
+    with pytest.raises(ZoomPickError, match=words):
+        Ways.parse(text)
+    with pytest.raises(UsageError, match="codes that mean nothing"):
+        Ways.parse("classes=average").of("classes", True)
+
+
+def test_the_program_resamples_as_told_and_asks_what_is_meant(program, tmp_path):
+    for name, west in (("a", 0), ("b", 0), ("c", 400)):
+        foreign_tiff(tmp_path / f"{name}-red.tif", noise((1, 60, 60)), grid(60, 60, west=752000.0 + west), nodata="0")
+    made = {}
+    for way in ("bilinear", "cubic", "red=average"):
+        done = program("stack", "a-red.tif", "--crs", "EPSG:32729", "--pixel", "8", "--resampling", way, "--out", "r",
+                       "--overwrite")  # fmt: skip
+        assert done.code == 0, done.err
+        raster = open_raster(tmp_path / "r.tif")
+        made[way] = raster.read(raster.grid.window)
+        (row,) = json.loads((tmp_path / "r.tif.stac.json").read_text())["properties"]["zoompick:resampled"]
+        assert row == {"band": "red", "way": way.rpartition("=")[2], "from": "EPSG:32728", "pixel": 8.0,
+                       "position_error_px": 0.05}  # fmt: skip
+    assert len({value.tobytes() for value in made.values()}) == 3
+    twice = program("stack", "a-red.tif", "b-red.tif", "--out", "t")
+    beside = program("stack", "a-red.tif", "c-red.tif", "--out", "u")
+    assert "of the same ground" in " ".join(twice.err.split()) and "zoompick blend" in " ".join(twice.err.split())
+    assert "side by side" in " ".join(beside.err.split()) and "zoompick mosaic" in " ".join(beside.err.split())
+    assert "times" not in program("stack", "a-red.tif", "--out", "v").err
 
 
 def test_a_checkerboard_shows_no_half_pixel_shift():
@@ -101,5 +185,5 @@ def test_a_checkerboard_shows_no_half_pixel_shift():
     source = Memory(board, grid(64, 64), -1)
     for kernel in ("bilinear", "nearest", "cubic", "lanczos"):
         moved = replace(source.grid, west=source.grid.west + 0.02)
-        got = laid_on(source, moved, "smooth", kernel).read(moved.window)[0]
+        got = laid_on(source, moved, kernel).read(moved.window)[0]
         assert np.abs(got[8:-8, 8:-8] - board[0, 8:-8, 8:-8]).max() < 40, kernel

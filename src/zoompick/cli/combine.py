@@ -73,7 +73,7 @@ def mosaic(
 
     rule, day = _order(order)
     rules = MosaicRules(
-        rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match, options.kernel(resampling)
+        rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match, options.ways(resampling)
     )
     given = options.area_given(area, box, around)
     names = options.band_names(bands, files)
@@ -239,7 +239,7 @@ def grid_for(
     if pixel is not None and pixel <= 0:
         raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
     layers = open_layers(files)
-    chosen = [layer for layer in layers if layer.name in bands] or [one for one in layers if one.method != "class"]
+    chosen = [layer for layer in layers if layer.name in bands] or [one for one in layers if not one.is_class]
     return common_grid([layer.raster.grid for layer in chosen or layers], area, pixel, crs or None)
 
 

@@ -32,6 +32,10 @@ def stack(
     like: Annotated[
         Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")
     ] = None,
+    crs: Annotated[
+        str,
+        typer.Option("--crs", metavar="CRS", help="auto (the UTM zone) or EPSG:…; that of the files by default."),
+    ] = "",
     classes: Annotated[
         str, typer.Option("--classes", metavar="A,B", help="Bands that hold classes: never averaged.")
     ] = "",
@@ -56,6 +60,7 @@ def stack(
                 "--around": around,
                 "--pixel": pixel,
                 "--like": like,
+                "--crs": crs,
                 "--classes": classes,
                 "--out": out,
             }
@@ -63,7 +68,12 @@ def stack(
         _in_study("stack", as_json)
         return
     given = options.area_given(area, box, around)
-    grid = _grid(files, given, pixel, like)
+    if crs:
+        from zoompick.cli.combine import grid_for
+
+        grid: Grid | None = grid_for(files, options.band_names(bands, files), given, crs, pixel, like)
+    else:
+        grid = _grid(files, given, pixel, like)
     step = StackStep(
         tuple(files),
         options.with_ending(out or Path("stack.tif")),
@@ -71,7 +81,8 @@ def stack(
         grid,
         options.names(classes),
         is_weighted=_is_mean(swath),
-        kernel=options.kernel(resampling),
+        asks=True,
+        ways=options.ways(resampling),
     )
     make_plain([step], overwrite, as_json, compression)
 

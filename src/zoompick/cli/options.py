@@ -10,6 +10,7 @@ import typer
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
+    from zoompick.raster.ways import Ways
 
 Json = Annotated[bool, typer.Option("--json", help="Print JSON in place of a table.")]
 Bands = Annotated[
@@ -23,7 +24,9 @@ Compression = Annotated[
 Resampling = Annotated[
     str,
     typer.Option(
-        "--resampling", metavar="WAY", help="bilinear, nearest, cubic or lanczos; classes stay as they are."
+        "--resampling",
+        metavar="WAYS",
+        help="bilinear, nearest, cubic, lanczos, average or majority; by band: cubic,nir=average.",
     ),
 ]
 Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
@@ -112,11 +115,8 @@ def with_ending(path: Path, ending: str = ".tif") -> Path:
     return path if path.suffix else path.with_suffix(ending)
 
 
-def kernel(text: str) -> str:
-    """A way to resample; UnknownNameError names those there are."""
-    from zoompick.errors import UnknownNameError
-    from zoompick.raster.warp import KERNELS
+def ways(text: str) -> Ways:
+    """How bands are resampled."""
+    from zoompick.raster.ways import Ways
 
-    if text not in KERNELS:
-        raise UnknownNameError.of("way to resample", text, KERNELS)
-    return text
+    return Ways.parse(text)

@@ -14,7 +14,6 @@ from zoompick.imagery.items import band_files, scene_of
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import is_hdf5, variables_of
-from zoompick.raster.ongrid import Method
 from zoompick.raster.opening import open_raster, source_of
 from zoompick.raster.raster import Band, Derived, Pixels, Raster, put_on
 from zoompick.sensors.guide import guide_for_file, known_bands
@@ -93,9 +92,9 @@ class Layer:
         return self.raster.bands[0].name
 
     @property
-    def method(self) -> Method:
-        """How it is resampled."""
-        return "class" if self.raster.bands[0].is_class else "smooth"
+    def is_class(self) -> bool:
+        """True when it holds classes."""
+        return self.raster.bands[0].is_class
 
     def flagged(self, is_class: bool) -> Layer:
         """The layer, as one of classes where it is known to be."""

@@ -110,7 +110,7 @@ class Mosaic(Stack):
         self._clear_only = clear_only
         self._mixing: OrderedDict[Window, Any] = OrderedDict()
         self._matched = matched.gains if matched else ()
-        self.record: dict[str, Any] = {"zoompick:scenes": scene_rows(found)}
+        self.record = {"zoompick:scenes": scene_rows(found)}
         if matched:
             self.record["zoompick:matched"] = list(matched.rows)
             self._notes += (_sentence(matched),)

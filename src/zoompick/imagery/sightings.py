@@ -21,6 +21,7 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.part import AtLevel
 from zoompick.raster.raster import Raster, fitting_level, valid_mask
 from zoompick.raster.warp import laid_on
+from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.sensors.classes import MEANINGS, ClassTable
 from zoompick.sensors.guide import guide_for_file
 
@@ -105,7 +106,7 @@ def sightings(
     hide: Sequence[str] = HIDDEN,
     grow_m: float = 0,
     coarse: bool = False,
-    kernel: str = "bilinear",
+    ways: Ways = BILINEAR,
 ) -> list[Sighting]:
     """Group files by scene and lay each scene on the grid.
 
@@ -119,8 +120,8 @@ def sightings(
         Metres around what hides that are not trusted.
     coarse : bool
         Overviews will do: for a look at a grid much coarser than the files.
-    kernel : str
-        How pixels are resampled; see :class:`zoompick.raster.warp.Warped`.
+    ways : Ways
+        How bands are resampled.
 
     Raises
     ------
@@ -132,7 +133,7 @@ def sightings(
     groups: dict[str, list[Layer]] = {}
     for layer in open_layers(paths):
         groups.setdefault(_scene_key(layer), []).append(_coarse(layer, grid) if coarse else layer)
-    plain = {key: [one.name for one in layers if one.method != "class"] for key, layers in groups.items()}
+    plain = {key: [one.name for one in layers if not one.is_class] for key, layers in groups.items()}
     plain = {key: names for key, names in plain.items() if names}
     if not plain:
         raise UsageError("The files hold no bands, only class layers.", "Give the scenes' bands too.")
@@ -148,7 +149,7 @@ def sightings(
         if lacking or not wanted:
             what = f"lacks {', '.join(lacking)}" if lacking else "has no band that all others have"
             raise UsageError(f"{_name_of(groups[key])} {what}.", "Leave it out, or name `bands` that all have.")
-    return [_sighting(groups[key], wanted, grid, hide, grow_m, kernel) for key in plain]
+    return [_sighting(groups[key], wanted, grid, hide, grow_m, ways) for key in plain]
 
 
 def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Sighting:
@@ -156,7 +157,7 @@ def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Sighting:
 
     Where scenes lie over each other the first that has classes tells them, as the first that has bands gave these.
     """
-    layers = [layer for layer in open_layers(classes) if layer.method == "class"]
+    layers = [layer for layer in open_layers(classes) if layer.is_class]
     tables = [table for layer in layers if (table := classes_of(layer)) is not None]
     clear = None
     if tables:
@@ -185,7 +186,7 @@ def _name_of(layers: Sequence[Layer]) -> str:
 
 
 def _sighting(
-    layers: Sequence[Layer], bands: Sequence[str], grid: Grid, hide: Sequence[str], grow_m: float, kernel: str
+    layers: Sequence[Layer], bands: Sequence[str], grid: Grid, hide: Sequence[str], grow_m: float, ways: Ways
 ) -> Sighting:
     path = layers[0].path
     scene = scene_of(path)
@@ -197,13 +198,13 @@ def _sighting(
         when,
         scene.cloud_percent if scene is not None else None,
         scene.off_nadir_deg if scene is not None else None,
-        build_stack([layer for layer in layers if layer.method != "class"], bands, grid, kernel=kernel),
+        build_stack([layer for layer in layers if not layer.is_class], bands, grid, ways=ways),
         _clear(layers, grid, hide, grow_m) if hide else None,
     )
 
 
 def _clear(layers: Sequence[Layer], grid: Grid, hide: Sequence[str], grow_m: float) -> Clear | None:
-    layer = next((layer for layer in layers if layer.method == "class"), None)
+    layer = next((layer for layer in layers if layer.is_class), None)
     table = classes_of(layer) if layer is not None else None
     if layer is None or table is None:
         return None

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
@@ -12,12 +13,14 @@ import numpy as np
 import numpy.typing as npt
 
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.geo.shapes import intersection, outline_of
 from zoompick.imagery.deliveries import Layer
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, notes_of, put_on, valid_mask
 from zoompick.raster.resample import finish
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import POSITION_ERROR_PX, laid_on
+from zoompick.raster.ways import BILINEAR, Ways
 
 Numbers = npt.NDArray[np.int16]
 
@@ -49,6 +52,7 @@ class Stack(Arrayed):
         self._notes = (*notes, *widened)
         self._bands = tuple(_units(part, self._dtype) for part in self._parts)
         self._scenes = _by_scene(owners) if owners else ()
+        self.record: dict[str, Any] = {}
         self._owned: OrderedDict[Window, Numbers | None] = OrderedDict()
         self._lock = threading.Lock()
 
@@ -242,7 +246,8 @@ def build_stack(
     grid: Grid | None = None,
     classes: Sequence[str] = (),
     is_mixed: bool = False,
-    kernel: str = "bilinear",
+    ways: Ways = BILINEAR,
+    notes: Sequence[str] = (),
 ) -> Stack:
     """Choose layers by band name and lay them on one grid.
 
@@ -258,8 +263,10 @@ def build_stack(
         Names of class layers, beside those whose files tell that they are: classes are never averaged.
     is_mixed : bool
         Each band fills its gaps by itself; else a pixel takes all bands from one scene.
-    kernel : str
-        How pixels are resampled; see :class:`zoompick.raster.warp.Warped`.
+    ways : Ways
+        How bands are resampled.
+    notes : sequence of str
+        What else a person should know.
 
     Raises
     ------
@@ -270,7 +277,7 @@ def build_stack(
     for layer in layers:
         by_name.setdefault(layer.name, []).append(layer)
     names = list(bands) or list(by_name)
-    for name in (*names, *classes):
+    for name in (*names, *classes, *(name for name, _ in ways.by_band)):
         if name not in by_name:
             raise UnknownNameError.of("band", name, by_name, f"The files have {', '.join(by_name)}.")
     if grid is None:
@@ -278,12 +285,59 @@ def build_stack(
     target = grid or min((layer.raster.grid for name in names for layer in by_name[name]), key=lambda g: g.pixel_x)
     chosen = [[layer.flagged(name in classes) for layer in by_name[name]] for name in names]
     owners = None if is_mixed else _owners(chosen)
-    return Stack(
-        target,
-        [[laid_on(layer.raster, target, layer.method, kernel) for layer in part] for part in chosen],
-        owners,
-        _resampled(chosen, target),
+    how = [[ways.of(layer.name, layer.is_class) for layer in part] for part in chosen]
+    laid = [
+        [laid_on(layer.raster, target, way) for layer, way in zip(part, own, strict=True)]
+        for part, own in zip(chosen, how, strict=True)
+    ]
+    made = Stack(target, laid, owners, (*notes, *_resampled(chosen, target)))
+    made.record = _told_resampled(chosen, how, target)
+    return made
+
+
+def _told_resampled(
+    parts: Sequence[Sequence[Layer]], ways: Sequence[Sequence[str]], target: Grid
+) -> dict[str, list[dict[str, Any]]]:
+    """For a product's record: each band that is resampled, its way, out of what, and how far positions may be off.
+
+    Within a system positions are exact; between two they are interpolated, to a bound.
+    """
+    rows: dict[str, dict[str, Any]] = {}
+    pairs = zip(itertools.chain(*parts), itertools.chain(*ways), strict=True)
+    for layer, way in pairs:
+        grid = layer.raster.grid
+        if not grid.shares_lattice(target):
+            is_warped = grid.crs != target.crs and put_on(layer.raster, target) is None
+            row = {"band": layer.name, "way": way, "from": str(grid.crs), "pixel": grid.pixel_x,
+                   "position_error_px": POSITION_ERROR_PX if is_warped else 0}  # fmt: skip
+            rows.setdefault(str(row), row)
+    return {"zoompick:resampled": list(rows.values())} if rows else {}
+
+
+def questions(layers: Sequence[Layer], bands: Sequence[str]) -> tuple[str, ...]:
+    """What to ask of somebody who stacks files: a band that is there several times may be meant otherwise."""
+    wanted = [layer for layer in layers if not bands or layer.name in bands]
+    several = [name for name, count in Counter(layer.name for layer in wanted).items() if count > 1]
+    if not several:
+        return ()
+    own = [layer for layer in wanted if layer.name == several[0]]
+    grounds = [outline_of(g.bounds, g.crs, max(g.bounds.width, g.bounds.height) / 8)
+               for g in (layer.raster.grid for layer in own)]  # fmt: skip
+    shared = max(
+        intersection(one, two).area / min(one.area, two.area) for one, two in itertools.combinations(grounds, 2)
     )
+    names = f"{own[0].path.name}, {own[1].path.name}{' …' if len(own) > 2 else ''}"
+    what = f"{', '.join(several)} {'is' if len(several) == 1 else 'are'} there {len(own)} times ({names})"
+    if shared > _SAME_GROUND:
+        told = (
+            "of the same ground: the second counts only where the first has no data. To join dates: 'zoompick blend'."
+        )
+    else:
+        told = "of ground side by side: they fill each other's gaps. Is a mosaic meant? See 'zoompick mosaic'."
+    return (f"{what}, {told}",)
+
+
+_SAME_GROUND = 0.5
 
 
 def _resampled(parts: Sequence[Sequence[Layer]], target: Grid) -> tuple[str, ...]:

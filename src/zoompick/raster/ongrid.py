@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Literal
 
 import numpy as np
 
@@ -14,9 +13,10 @@ from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Derived, Pixels, Raster
 from zoompick.raster.resample import Axis
+from zoompick.raster.ways import CLASS
 
-Method = Literal["smooth", "class"]
-"""``smooth``: bilinear upwards, area average downwards. ``class``: nearest upwards, majority downwards."""
+METHODS = ("bilinear", CLASS, "average", "majority")
+"""``bilinear``: upwards, area average downwards. ``class``: nearest upwards, majority downwards."""
 
 
 class OnGrid(Derived):
@@ -25,13 +25,18 @@ class OnGrid(Derived):
     Same lattice: pixels are copied. Smaller target pixels: bilinear or nearest. Larger: area average or majority.
     What lies outside the source is no-data.
 
+    Parameters
+    ----------
+    method : str
+        One of METHODS.
+
     Raises
     ------
     GridError
         The CRS differ, or the source has no no-data value and does not cover the grid.
     """
 
-    def __init__(self, source: Raster, grid: Grid, method: Method = "smooth") -> None:
+    def __init__(self, source: Raster, grid: Grid, method: str = "bilinear") -> None:
         if source.grid.crs != grid.crs:
             raise GridError(
                 f"A raster in {source.grid.crs} does not fit a grid in {grid.crs}.",
@@ -67,7 +72,7 @@ class OnGrid(Derived):
             return self.source.read(self._in_source(window), bands)
         cols = Axis(self._offset[0] + window.col * self._step[0], self._step[0], window.width)
         rows = Axis(self._offset[1] + window.row * self._step[1], self._step[1], window.height)
-        halo = 1 if self.method == "smooth" and not self._shrinks else 0
+        halo = 1 if self.method == "bilinear" and not self._shrinks else 0
         under = _span(cols, rows, halo)
         # Beyond the source's edge bilinear taps repeat the edge pixel, so reads stay inside where they can.
         inside = under.intersect(self.source.grid.window)
@@ -93,11 +98,11 @@ class OnGrid(Derived):
         return self._step[0] > 1 or self._step[1] > 1
 
     def _kernel(self, source: Pixels, rows: Axis, cols: Axis) -> Pixels:
-        if self.method == "class":
-            if self._shrinks:
-                return resample.majority(source, rows, cols, self.nodata)
+        if self.method == "majority" or (self.method == CLASS and self._shrinks):
+            return resample.majority(source, rows, cols, self.nodata)
+        if self.method == CLASS:
             return resample.nearest(source, rows, cols)
-        if self._shrinks:
+        if self.method == "average" or self._shrinks:
             return resample.area_average(source, rows, cols, self.nodata)
         return resample.bilinear(source, rows, cols, self.nodata)
 

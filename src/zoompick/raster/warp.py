@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -18,33 +18,34 @@ from zoompick.errors import GridError
 from zoompick.geo.crs import transform
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.ongrid import Method, OnGrid
+from zoompick.raster.ongrid import METHODS, OnGrid
 from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
 from zoompick.raster.turn import around
+from zoompick.raster.ways import CLASS
 
 _STEP_PX, _BEFORE = 32, 1e-6
-_LIMIT_PX = 0.05
+POSITION_ERROR_PX = 0.05
+"""What positions may be off, in pixels of the source."""
 _MOST_SOURCE_PX = 20_000
 _WIDE = {"cubic": 2, "lanczos": 4}
 """Kernels wider than bilinear, and how many pixels they reach to each side."""
-KERNELS = ("bilinear", "nearest", "cubic", "lanczos")
-_SAME, _FINER, _MOST_TIMES = 1.2, 3.0, 6
+_SAME, _FINER, _LEAST_TIMES, _MOST_TIMES = 1.2, 3.0, 3, 6
 """Up to so many source pixels a target pixel, one position is enough; else pixels so much finer are looked at."""
 
 
 class Warped(Derived):
-    """``source`` seen on ``grid`` in another CRS; bilinear, or nearest for classes.
+    """``source`` seen on ``grid`` in another CRS.
 
-    Where the target's pixels are larger than the source's they get the mean of the ground under them, as valid as
-    half of it: out of several positions in each, in pixels that are a third of the target's or finer (an overview, or
-    groups of pixels averaged here).
+    Where the target's pixels are larger than the source's they get the mean of the ground under them, classes what
+    most of it has, as valid as half of it: out of several positions in each, in pixels that are a third of the
+    target's or finer (an overview, or groups of pixels averaged here).
 
     Parameters
     ----------
-    kernel : str
-        ``bilinear``, ``nearest``, ``cubic`` or ``lanczos``: how pixels of about the source's size take their values.
-        The wider two need all pixels under them; beside a gap or the edge they give way to bilinear.
+    way : str
+        One of :data:`zoompick.raster.ways.WAYS`, or ``class``. The wide ones, cubic and lanczos, need all pixels
+        under them; beside a gap or the edge they give way to bilinear.
 
     Raises
     ------
@@ -52,7 +53,7 @@ class Warped(Derived):
         The source has no no-data value: what lies outside it could not be told.
     """
 
-    def __init__(self, source: Raster, grid: Grid, is_class: bool = False, kernel: str = "bilinear") -> None:
+    def __init__(self, source: Raster, grid: Grid, way: str = "bilinear") -> None:
         if source.nodata is None:
             raise GridError(
                 "A raster without a no-data value cannot be carried into another reference system.",
@@ -60,15 +61,16 @@ class Warped(Derived):
             )
         super().__init__(source)
         self._grid = grid
-        self._is_class = is_class or kernel == "nearest"
-        self._kernel = kernel
+        self._way = way
+        self._picks = way in ("nearest", "majority", CLASS)
         step = self._step_in(source.grid)
         self._level = fitting_level(source.levels, source.grid.pixel_x * max(1.0, step / _FINER)) if step > 1 else 0
-        is_class = self._is_class
         left = self._step_in(source.levels[self._level])
         # Groups of so many source pixels are averaged first; then so many positions a side are looked at.
-        self._group = 1 if is_class else max(1, math.floor(left / _FINER))
-        self._times = 1 if is_class or left <= _SAME else min(_MOST_TIMES, math.ceil(left / self._group))
+        self._group = 1 if self._picks else max(1, math.floor(left / _FINER))
+        least = _LEAST_TIMES if way in ("average", "majority") else 1
+        looks = 1 if way == "nearest" or left <= _SAME else min(_MOST_TIMES, math.ceil(left / self._group))
+        self._times = max(looks, least)
 
     @property
     def grid(self) -> Grid:
@@ -105,7 +107,7 @@ class Warped(Derived):
         steps = [_across(at, axis)[part] for at in places for axis in (1, 0)] if self._times > 1 else []
         cols, rows, inside = places[0][part], places[1][part], inside[part]
         for target, band in zip(out, source, strict=True):
-            values = self._averaged(band, cols, rows, steps) if self._times > 1 else self._sampled(band, cols, rows)
+            values = self._of_ground(band, cols, rows, steps) if self._times > 1 else self._sampled(band, cols, rows)
             target[part][inside] = values[inside]
         return out
 
@@ -127,21 +129,46 @@ class Warped(Derived):
         """Positions in groups, counted from a window's first pixel."""
         return (((positions - first) + 0.5) / self._group - 0.5).astype(np.float32)
 
+    def _of_ground(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
+        """What the ground of each target pixel has: its mean, or what most of it is."""
+        return (self._most if self._picks else self._averaged)(band, cols, rows, steps)
+
+    def _spread(self, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Iterator[tuple[Pixels, Pixels]]:
+        """Positions spread evenly in each target pixel, one after the other."""
+        shares = (np.arange(self._times) + 0.5) / self._times - 0.5
+        for down, right in itertools.product(shares, shares):
+            yield (
+                (cols + right * steps[0] + down * steps[1]).astype(np.float32),
+                (rows + right * steps[2] + down * steps[3]).astype(np.float32),
+            )
+
+    def _most(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
+        """The most frequent value in each target pixel, where half of it is there; the smaller one wins a tie."""
+        fill = band.dtype.type(fill_value(self.nodata))
+        looked = [np.where(_within(at, band.shape), kernels.remap_nearest(band, *at), fill)
+                  for at in self._spread(cols, rows, steps)]  # fmt: skip
+        codes = np.sort(np.stack(looked), axis=0)
+        known = valid_mask(codes, self.nodata)
+        out, best, run = np.full(cols.shape, fill), np.zeros(cols.shape, int), np.zeros(cols.shape, int)
+        for place in range(len(codes)):
+            goes_on = codes[place] == codes[place - 1] if place else False
+            run = np.where(known[place], np.where(goes_on, run + 1, 1), 0)
+            wins = run > best
+            out[wins], best[wins] = codes[place][wins], run[wins]
+        out[known.sum(axis=0) < len(codes) / 2] = fill
+        return out
+
     def _averaged(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
         """The mean over each target pixel: of values at positions spread evenly in it, where half are there.
 
         ``steps`` tells how far a position moves to the next target pixel: columns by column and row, then rows.
         """
         total, weight = np.zeros(cols.shape), np.zeros(cols.shape)
-        shares = (np.arange(self._times) + 0.5) / self._times - 0.5
         valid = valid_mask(band, self.nodata)
         working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
         ones = None if valid.all() else valid.astype(np.float32)
-        size = band.shape
-        for down, right in itertools.product(shares, shares):
-            col = (cols + right * steps[0] + down * steps[1]).astype(np.float32)
-            row = (rows + right * steps[2] + down * steps[3]).astype(np.float32)
-            here = (col > -0.5) & (col < size[1] - 0.5) & (row > -0.5) & (row < size[0] - 0.5)
+        for col, row in self._spread(cols, rows, steps):
+            here = _within((col, row), band.shape)
             total += np.where(here, kernels.remap_linear(working, col, row), 0)
             weight += here if ones is None else np.where(here, kernels.remap_linear(ones, col, row), 0)
         present = weight >= self._times**2 / 2
@@ -166,18 +193,18 @@ class Warped(Derived):
     def _sampled(self, band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
         """Values at positions; a missing neighbour is left out, a pixel whose nearest one is missing is missing."""
         valid = valid_mask(band, self.nodata)
-        if self._is_class:
+        if self._picks:
             return kernels.remap_nearest(band, cols, rows)
         working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
         values = kernels.remap_linear(working, cols, rows)
         if valid.all():
-            if self._kernel in _WIDE:
+            if self._way in _WIDE:
                 values = self._wide(working, valid, values, cols, rows)
             return finish(values, band.dtype, False, self.nodata)
         weight = kernels.remap_linear(valid.astype(np.float32), cols, rows)
         present = kernels.remap_nearest(valid.astype(np.uint8), cols, rows).astype(bool) & (weight > 1e-6)
         np.divide(values, weight, out=values, where=present)
-        if self._kernel in _WIDE:
+        if self._way in _WIDE:
             values = self._wide(working, valid, values, cols, rows)
         result = finish(np.where(present, values, 0), band.dtype, False, self.nodata)
         result[~present] = fill_value(self.nodata)
@@ -185,11 +212,11 @@ class Warped(Derived):
 
     def _wide(self, working: Pixels, valid: Pixels, values: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
         """Values by a wider kernel where all pixels under it are there; the given ones elsewhere."""
-        radius = _WIDE[self._kernel]
+        radius = _WIDE[self._way]
         inside = np.pad(valid, radius, constant_values=False)
         whole = kernels.distance(inside)[radius:-radius, radius:-radius] > 1.5 * radius
         here = kernels.remap_nearest(whole.astype(np.uint8), cols, rows).astype(bool)
-        return np.where(here, kernels.remap_wide(working, cols, rows, self._kernel), values)
+        return np.where(here, kernels.remap_wide(working, cols, rows, self._way), values)
 
     def _positions(self, window: Window, lattice: Grid) -> tuple[Any, Any]:
         """Column and row in ``lattice`` of every target pixel's centre."""
@@ -203,7 +230,7 @@ class Warped(Derived):
                 float(np.abs(_centres(knots) - exact).max()) if exact.size else 0.0
                 for knots, exact in zip((cols, rows), middle, strict=True)
             )
-            if error <= _LIMIT_PX or step <= 1:
+            if error <= POSITION_ERROR_PX or step <= 1:
                 break
             step //= 2
         return (_between(cols, step, window.height, window.width), _between(rows, step, window.height, window.width))
@@ -224,24 +251,22 @@ class Warped(Derived):
         return np.where(np.isfinite(cols), cols, -1e6), np.where(np.isfinite(rows), rows, -1e6)
 
 
-def laid_on(raster: Raster, grid: Grid, method: Method = "smooth", kernel: str = "bilinear") -> Raster:
+def laid_on(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
     """A raster on a grid: resampled within its CRS, or carried over from another; a swath from where its pixels are.
 
     Parameters
     ----------
-    kernel : str
-        One of KERNELS, for what is no class and does not share the grid's lattice.
+    way : str
+        One of :data:`zoompick.raster.ways.WAYS`, or ``class``; pixels on the grid's lattice are copied.
     """
     carried = put_on(raster, grid)
     if carried is not None:
         return carried
-    is_class = method == "class"
     if raster.grid.crs == grid.crs:
         raster = around(raster, grid.bounds)
-    is_plain = kernel == "bilinear" or is_class or raster.grid.shares_lattice(grid)
-    if raster.grid.crs == grid.crs and is_plain:
-        return OnGrid(raster, grid, method)
-    return Warped(raster, grid, is_class, "bilinear" if is_class else kernel)
+        if way in METHODS or raster.grid.shares_lattice(grid):
+            return OnGrid(raster, grid, way)
+    return Warped(raster, grid, way)
 
 
 def _box(mask: Pixels) -> tuple[slice, slice]:
@@ -249,6 +274,12 @@ def _box(mask: Pixels) -> tuple[slice, slice]:
     spans = [np.flatnonzero(mask.any(axis=axis)) for axis in (1, 0)]
     down, across = (slice(int(span[0]), int(span[-1]) + 1) for span in spans)
     return down, across
+
+
+def _within(at: tuple[Pixels, Pixels], size: tuple[int, ...]) -> Pixels:
+    """True where a column and row lie on a band of some size."""
+    col, row = at
+    return (col > -0.5) & (col < size[1] - 0.5) & (row > -0.5) & (row < size[0] - 0.5)
 
 
 def _across(places: Pixels, axis: int) -> Pixels:

@@ -231,7 +231,7 @@ def split(path: Path, folder: Path, overwrite: bool = False) -> list[Path]:
     refuse_existing(targets, overwrite)
     folder.mkdir(parents=True, exist_ok=True)
     jobs = [
-        Job(layer.raster, target, WriteOptions(is_class=layer.method == "class"))
+        Job(layer.raster, target, WriteOptions(is_class=layer.is_class))
         for layer, target in zip(layers, targets, strict=True)
     ]
     groups: dict[object, list[Job]] = {}

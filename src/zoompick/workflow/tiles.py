@@ -362,7 +362,7 @@ def join(
             f"{store.path} has no tile of level {matrix.name} over this area.", "Fetch them: 'zoompick tiles get'."
         )
     picture: Raster = picture_of(store, crs, matrix, level, held)
-    raster = Clip(laid_on(picture, onto, "smooth") if onto is not None else picture, area)
+    raster = Clip(laid_on(picture, onto) if onto is not None else picture, area)
     written = write_geotiff(raster, out, options, report)
     credit = store.facts.get("attribution", "")
     told = {

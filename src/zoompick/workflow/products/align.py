@@ -53,6 +53,7 @@ class AlignStep(RasterStep):
         from zoompick.imagery.stack import Stack
         from zoompick.raster.ongrid import OnGrid
         from zoompick.raster.part import Moved
+        from zoompick.raster.ways import CLASS
 
         source, reference = (sources.open(path) for path in self.inputs)
         names = [band.name for band in source.bands]
@@ -71,7 +72,7 @@ class AlignStep(RasterStep):
             moves = shift.is_sure and shift.size_px > self.limit_px
             if moves:
                 moved = Moved(one, shift.cols, shift.rows)
-                parts.append([OnGrid(moved, source.grid, "class" if band.is_class else "smooth")])
+                parts.append([OnGrid(moved, source.grid, CLASS if band.is_class else "bilinear")])
             else:
                 parts.append([one])
             rows.append({"band": name, "cols": round(shift.cols, 3), "rows": round(shift.rows, 3),
@@ -79,7 +80,7 @@ class AlignStep(RasterStep):
                          "sure": shift.is_sure, "moved": moves})  # fmt: skip
         stack = Stack(source.grid, parts, notes=_sentences(rows, self.limit_px))
         left = self._measured(_named(stack, measured[0], "the result"), target, measured[0])
-        stack.record = {"zoompick:aligned": rows, "zoompick:shift_left_px": round(left.size_px, 3)}  # type: ignore[attr-defined]
+        stack.record = {"zoompick:aligned": rows, "zoompick:shift_left_px": round(left.size_px, 3)}
         return stack
 
     def _measured(self, source: Raster, reference: Raster, name: str) -> Shift:

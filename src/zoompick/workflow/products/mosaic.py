@@ -8,6 +8,7 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.workflow.kind import Day, Kind, Wanted, no_day
 from zoompick.workflow.products.scenes import ScenesStep
 from zoompick.workflow.step import Sources, Step
@@ -41,8 +42,8 @@ class MosaicRules:
         Width of soft seams.
     matches : bool
         Brightness is matched over the overlaps, to that of the first scene.
-    kernel : str
-        How pixels are resampled.
+    ways : Ways
+        How bands are resampled.
     """
 
     order: str = "given"
@@ -52,12 +53,12 @@ class MosaicRules:
     clear_only: bool = False
     feather_m: float = 0
     matches: bool = False
-    kernel: str = "bilinear"
+    ways: Ways = BILINEAR
 
     def facts(self) -> dict[str, Any]:
         """As JSON holds them."""
         day = self.day.isoformat() if self.day else None
-        more = {"kernel": self.kernel} if self.kernel != "bilinear" else {}
+        more = {"kernel": self.ways.text} if self.ways != BILINEAR else {}
         return more | {"order": self.order, "day": day, "hide": list(self.hide), "grow_m": self.grow_m,
                 "clear_only": self.clear_only, "feather_m": self.feather_m, "match": self.matches}  # fmt: skip
 
@@ -93,7 +94,7 @@ class MosaicStep(ScenesStep):
     def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
         from zoompick.imagery.sightings import sightings
 
-        return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse, self.rules.kernel)
+        return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse, self.rules.ways)
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import RasterStep, Sources, Step, grid_facts, units_told
 
@@ -16,7 +17,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class StackStep(RasterStep):
-    """Bands of files on one grid; all bands, on the finest file's grid, by default."""
+    """Bands of files on one grid; all bands, on the finest file's grid, by default.
+
+    Attributes
+    ----------
+    asks : bool
+        A band that is there several times is told: something else than a stack may be meant.
+    """
 
     name: ClassVar[str] = "stack"
     checks: ClassVar[tuple[str, ...]] = ("grid", "order", "distinct", "valid")
@@ -26,7 +33,8 @@ class StackStep(RasterStep):
     classes: tuple[str, ...] = ()
     is_mixed: bool = False
     is_weighted: bool = False
-    kernel: str = "bilinear"
+    asks: bool = False
+    ways: Ways = BILINEAR
 
     def options(self) -> dict[str, Any]:
         """Bands, grid, classes, and what the items beside the files tell of units."""
@@ -34,17 +42,17 @@ class StackStep(RasterStep):
         more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
         more |= {"mixed": True} if self.is_mixed else {}
         more |= {"weighted": True} if self.is_weighted else {}
-        more |= {"kernel": self.kernel} if self.kernel != "bilinear" else {}
+        more |= {"kernel": self.ways.text} if self.ways != BILINEAR else {}
         return {"bands": list(self.bands), "grid": facts, "units": units_told(self.inputs, self.bands)} | more
 
     def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.imagery.stack.build_stack`."""
         from zoompick.imagery.deliveries import open_layers
-        from zoompick.imagery.stack import build_stack
+        from zoompick.imagery.stack import build_stack, questions
 
-        return build_stack(
-            open_layers(self.inputs, self.is_weighted), self.bands, self.grid, self.classes, self.is_mixed
-        )
+        layers = open_layers(self.inputs, self.is_weighted)
+        asked = questions(layers, self.bands) if self.asks else ()
+        return build_stack(layers, self.bands, self.grid, self.classes, self.is_mixed, self.ways, asked)
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
