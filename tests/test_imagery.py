@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import math
+from dataclasses import replace
 
 import imagecodecs
 import numpy as np
@@ -20,6 +22,7 @@ from zoompick.imagery.curves import Curve, curves_for
 from zoompick.imagery.deliveries import open_layers
 from zoompick.imagery.formula import Formula
 from zoompick.imagery.index import Index
+from zoompick.imagery.local import LocalCurves
 from zoompick.imagery.picture import world_file, write_png
 from zoompick.imagery.stack import Stack, build_stack
 from zoompick.imagery.stretch import quantiles
@@ -245,6 +248,40 @@ def test_percentiles_are_those_of_the_valid_pixels_in_the_area(dtype):
 
 
 @pytest.mark.parametrize("dtype", ["uint16", "float32"])
+def test_local_equalisation_is_that_of_the_four_cells_about_a_pixel():
+    """Against plain loops over single pixels; a window is the same as its part of the whole, and nothing jumps."""
+    rng = np.random.default_rng(11)
+    pixels = rng.integers(1, 4000, (3, 600, 700)).astype("uint16")
+    pixels[:, :, 350:] //= 8
+    pixels[:, 100:140, 100:140] = 0
+    raster = Memory(pixels, grid(700, 600), 0)
+    every, tone = (0, 1, 2), Tone.parse("local")
+    curves, local = curves_for(raster, every, tone), LocalCurves.measured(raster, every)
+    made = Composite(raster, every, curves, replace(tone, saturation=1), local)
+    whole = made.read(raster.grid.window)
+    part = Window(200, 180, 333, 222)
+    rows, cols = part.slices_in(raster.grid.window)
+    np.testing.assert_array_equal(made.read(part), whole[:, rows, cols])
+    assert not whole[:, 100:140, 100:140].any() and whole.max() <= 255
+    steps = np.linspace(0, 1, 33)
+    for row, col in [(0, 0), (599, 699), (300, 349), (300, 351), (128, 128), (511, 513), (90, 640)]:
+        y, x = (row + 0.5) / 256 - 0.5, (col + 0.5) / 256 - 0.5
+        share = 0.0
+        value = pixels[1, row, col]
+        overall = np.interp(value, curves[1].values, curves[1].shares)
+        for down in (0, 1):
+            for right in (0, 1):
+                weight = (y % 1 if down else 1 - y % 1) * (x % 1 if right else 1 - x % 1)
+                i, j = min(max(math.floor(y) + down, 0), 2), min(max(math.floor(x) + right, 0), 2)
+                cell = pixels[1, 256 * i : 256 * i + 256, 256 * j : 256 * j + 256]
+                own = np.interp(value, np.quantile(cell[cell > 0], steps), steps)
+                share += weight * (0.6 * own + 0.4 * overall)
+        assert abs(whole[1, row, col] - (1 + 254 * share)) <= 0.51, (row, col)
+    # The dark half has nearly all shades for itself, which a curve for the whole would not give it.
+    plain = Composite(raster, every, curves, replace(tone, saturation=1)).read(raster.grid.window)
+    assert np.ptp(np.percentile(whole[1, :, 600:], [2, 98])) > 1.3 * np.ptp(np.percentile(plain[1, :, 600:], [2, 98]))
+
+
 def test_composite_stretches_linearly_and_keeps_zero_for_missing(dtype):
     pixels = np.zeros((3, 1, 6), dtype)
     pixels[:, 0] = [[0, 100, 150, 200, 300, 50]] * 3

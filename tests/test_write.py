@@ -25,9 +25,10 @@ from zoompick.imagery.index import Index
 from zoompick.raster import cog
 from zoompick.raster.grid import Window
 from zoompick.raster.opening import open_raster
+from zoompick.raster.part import FAR_BELOW
 from zoompick.raster.raster import Band
 from zoompick.raster.shared import Shared
-from zoompick.raster.write import Job, WriteOptions, write_geotiff, write_together
+from zoompick.raster.write import Job, WriteOptions, as_told, write_geotiff, write_together
 
 
 def halved_by_hand(pixels, nodata):
@@ -52,6 +53,63 @@ def test_pixels_come_back_through_another_reader(tmp_path, compression, dtype, i
         assert page.planarconfig == (1 if is_rgb else 2)
         assert page.photometric.name == ("RGB" if is_rgb else "MINISBLACK")
     np.testing.assert_array_equal(np.moveaxis(found, 2, 0) if is_rgb else found, pixels)
+
+
+@pytest.mark.parametrize(("dtype", "error"), [("uint8", 0), ("int16", 0.5), ("uint16", 0.9), ("float32", 0.02)])
+@pytest.mark.parametrize("lie", ["band", "pixel"])
+def test_lerc_keeps_its_bound_and_what_is_missing(tmp_path, dtype, error, lie):
+    """Another reader finds every value within the bound, no-data as it is, and the figures of what it sees."""
+    low = {"uint8": 0, "uint16": 0, "int16": -32768, "float32": FAR_BELOW}[dtype]
+    pixels = noise((3, 150, 210), dtype, 1, 120)
+    if dtype == "float32":
+        pixels += np.random.default_rng(3).random(pixels.shape, "float32")
+    pixels[:, 20:60, 30:50] = low
+    options = as_told(WriteOptions(side=64), f"lerc={error:g},{lie}")
+    written = write_geotiff(Memory(pixels, grid(210, 150), low), tmp_path / "a.tif", options)
+    with tifffile.TiffFile(tmp_path / "a.tif") as tiff:
+        page = tiff.pages[0]
+        assert (page.compression.name, page.planarconfig) == ("LERC", 1 if lie == "pixel" else 2)
+        assert float(page.tags["GDAL_NODATA"].value) == low and page.nodata == low
+        found = page.asarray()
+    found = np.moveaxis(found, 2, 0) if lie == "pixel" else found
+    missing = pixels == low
+    assert (found[missing] == low).all() and (found[~missing] != low).all()
+    off = np.abs(found[~missing].astype("float64") - pixels[~missing])
+    assert off.max() <= error + 1e-6 and ((error < 1 and dtype != "float32") or off.max() > 0)
+    np.testing.assert_array_equal(open_raster(tmp_path / "a.tif").read(Window(0, 0, 210, 150)), found)
+    for band, told in zip(found, written.statistics, strict=True):
+        there = band[band != low].astype("float64")
+        assert (told.count, told.minimum, told.maximum) == (there.size, there.min(), there.max())
+        assert told.mean == pytest.approx(there.mean())
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("lerc", "takes what values may be off"), ("zstd=2", "takes what values may be off"), ("lerc=-1", "off by '-1'"),
+     ("lerc=x", "off by 'x'"), ("deflate,row", "no way for bands")],
+)  # fmt: skip
+def test_compressions_that_cannot_be_told(text, words):
+    with pytest.raises(UsageError, match=words):
+        as_told(WriteOptions(), text)
+
+
+def test_no_data_that_lerc_would_blur_is_refused_or_changed(tmp_path, program):
+    worst = Memory(noise((1, 64, 64), "uint16", 1, 900), grid(64, 64), 65535)
+    with pytest.raises(UsageError, match="would be mixed up"):
+        write_geotiff(worst, tmp_path / "a.tif", as_told(WriteOptions(), "lerc=5"))
+    write_geotiff(worst, tmp_path / "a.tif", as_told(WriteOptions(), "lerc=0.5"))
+    plain = Memory(worst.pixels, grid(64, 64))
+    write_geotiff(plain, tmp_path / "b.tif", as_told(WriteOptions(), "lerc=5"))
+    assert np.abs(tifffile.imread(tmp_path / "b.tif").astype(int) - worst.pixels[0]).max() == 5
+    holed = noise((1, 64, 64), "float32", 1, 90)
+    holed[0, 5:9, 5:9] = np.nan
+    foreign_tiff(tmp_path / "f-red.tif", holed, grid(64, 64), nodata="nan")
+    for text in ("lerc=0", "lerc=0.1"):
+        done = program("stack", "f-red.tif", "--compression", text, "--out", "b", "--overwrite")
+        assert done.code == 0, done.err
+        raster = open_raster(tmp_path / "b.tif")
+        seen = raster.read(Window(0, 0, 64, 64))
+        assert raster.nodata == FAR_BELOW and ((seen == FAR_BELOW) == np.isnan(holed)).all()
 
 
 def test_layout_is_cloud_optimized(tmp_path):

@@ -175,7 +175,7 @@ def composite(
         typer.Option(
             "--stretch",
             metavar="LOW,HIGH",
-            help="Percentiles that become dark and bright; minmax, sigma=2, equalize.",
+            help="Percentiles that become dark and bright; minmax, sigma=2, equalize, local.",
         ),
     ] = "",
     gamma: Annotated[

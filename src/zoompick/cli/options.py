@@ -19,7 +19,13 @@ Bands = Annotated[
 Listed = Annotated[bool, typer.Option("--list", help="List the recipes, and which of them the bands allow.")]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to write.")]
 Compression = Annotated[
-    str, typer.Option("--compression", metavar="NAME", help="deflate, zstd, lzw or none; jpeg or webp for pictures.")
+    str,
+    typer.Option(
+        "--compression",
+        metavar="NAME",
+        help="deflate, zstd, lzw, none, or lerc=0.01 (values may be off by that); jpeg or webp for pictures. "
+        "deflate,pixel: bands lie together.",
+    ),
 ]
 Resampling = Annotated[
     str,

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from zoompick.imagery.curves import Curve
+from zoompick.imagery.local import LocalCurves
 from zoompick.imagery.tone import Tone
 from zoompick.raster import kernels
 from zoompick.raster.grid import Window
@@ -25,16 +26,24 @@ class Composite(Derived):
         For each band how stored values become shares of dark to bright.
     tone : Tone, optional
         Gamma, brightness, contrast and saturation; none of them by default.
+    local : LocalCurves, optional
+        Curves of neighbourhoods, into which those of the whole are mixed.
     """
 
     def __init__(
-        self, source: Raster, bands: Sequence[int], curves: Sequence[Curve], tone: Tone | None = None
+        self,
+        source: Raster,
+        bands: Sequence[int],
+        curves: Sequence[Curve],
+        tone: Tone | None = None,
+        local: LocalCurves | None = None,
     ) -> None:
         super().__init__(source)
         self._indices = tuple(bands)
         self._curves = tuple(curves)
         self._tone = tone or PLAIN
-        self._tables = _tables(source.dtype, curves, self._tone)
+        self._local = local
+        self._tables = _tables(source.dtype, curves, self._tone) if local is None else [None] * len(curves)
         told = [curve.to_json(source.bands[index]) for curve, index in zip(curves, bands, strict=True)]
         self.record = {"zoompick:curves": told, "zoompick:tone": self._tone.facts()}
 
@@ -60,7 +69,10 @@ class Composite(Derived):
         out = np.empty(stored.shape, np.uint8)
         for number, curve in enumerate(self._curves):
             table = self._tables[number]
-            if table is None:
+            if self._local is not None:
+                shares = self._local.shares(number, stored[number], window, curve.at(stored[number]))
+                out[number] = _whole(self._tone.shades(shares))
+            elif table is None:
                 out[number] = _whole(curve.shades(stored[number], self._tone))
             else:
                 np.take(table, stored[number], out=out[number], mode="clip")

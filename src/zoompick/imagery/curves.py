@@ -29,14 +29,13 @@ class Curve:
         """One straight line."""
         return cls((low, high), (0.0, 1.0))
 
+    def at(self, values: Pixels) -> Pixels:
+        """Shares as float64."""
+        return np.asarray(np.interp(np.asarray(values, np.float64), self.values, self.shares))
+
     def shades(self, values: Pixels, tone: Tone) -> Pixels:
         """Shades from 1 to 255 as float64; what is no number comes out darkest."""
-        share = np.interp(np.asarray(values, np.float64), self.values, self.shares)
-        if tone.gamma != 1:
-            share = share ** (1 / tone.gamma)
-        if tone.contrast != 1 or tone.brightness != 0:
-            share = np.clip((share - 0.5) * tone.contrast + 0.5 + tone.brightness, 0, 1)
-        return 1 + np.nan_to_num(share) * 254
+        return tone.shades(self.at(values))
 
     def to_json(self, band: Band) -> dict[str, Any]:
         """With values as physical ones, so that pictures of other dates can have the same."""
@@ -69,7 +68,7 @@ def curves_for(
         return tuple(
             Curve.between(mean - tone.sigmas * (sd or 0.5), mean + tone.sigmas * (sd or 0.5)) for mean, sd in found
         )
-    if tone.stretch == "equalize":
+    if tone.stretch in ("equalize", "local"):
         steps = np.linspace(0, 100, _KNOTS)
         return tuple(map(_equal, quantiles(raster, bands, steps.tolist(), mask, executor)))
     ends = (0.0, 100.0) if tone.stretch == "minmax" else (tone.low, tone.high)

@@ -5,10 +5,13 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
-from zoompick.errors import UnknownNameError, UsageError
+import numpy as np
 
-STRETCHES = ("percentile", "minmax", "sigma", "equalize")
-_FORMS = "As 2,98 (percentiles), minmax, sigma=2 or equalize."
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.raster.raster import Pixels
+
+STRETCHES = ("percentile", "minmax", "sigma", "equalize", "local")
+_FORMS = "As 2,98 (percentiles), minmax, sigma=2, equalize or local."
 
 
 @dataclass(frozen=True)
@@ -19,7 +22,7 @@ class Tone:
     ----------
     stretch : str
         ``percentile`` (dark and bright at two percentiles), ``minmax``, ``sigma`` (mean and so many standard
-        deviations to each side), ``equalize`` (each shade has as many pixels).
+        deviations to each side), ``equalize`` (each shade has as many pixels), ``local`` (so in neighbourhoods).
     low, high : float
         Percentiles.
     sigmas : float
@@ -44,7 +47,7 @@ class Tone:
 
     @classmethod
     def parse(cls, text: str) -> Tone:
-        """Read ``2,98``, ``minmax``, ``sigma=2``, ``equalize``; the rest is as by default.
+        """Read ``2,98``, ``minmax``, ``sigma=2``, ``equalize``, ``local``; the rest is as by default.
 
         Raises
         ------
@@ -65,7 +68,7 @@ class Tone:
         if word != "sigma" or not detail:
             if detail:
                 raise UsageError(f"{word} takes no '{detail}'.", _FORMS)
-            return cls(stretch=word, gamma=1.0 if word == "equalize" else cls.gamma)
+            return cls(stretch=word, gamma=1.0 if word in ("equalize", "local") else cls.gamma)
         try:
             sigmas = float(detail)
         except ValueError as error:
@@ -89,6 +92,14 @@ class Tone:
             if not low <= value <= high:
                 raise UsageError(f"A {key} of {value:g} cannot be used.", f"From {low:g} to {high:g}.")
         return replace(self, **told)  # type: ignore[arg-type]
+
+    def shades(self, share: Pixels) -> Pixels:
+        """Shares of the way from dark to bright as shades from 1 to 255, float64; what is no number is darkest."""
+        if self.gamma != 1:
+            share = share ** (1 / self.gamma)
+        if self.contrast != 1 or self.brightness != 0:
+            share = np.clip((share - 0.5) * self.contrast + 0.5 + self.brightness, 0, 1)
+        return 1 + np.nan_to_num(share) * 254
 
     def facts(self) -> dict[str, Any]:
         """As JSON holds them."""

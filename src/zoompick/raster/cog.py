@@ -21,12 +21,14 @@ _CODES = {_ASCII: "s", _SHORT: "H", _LONG: "I", _DOUBLE: "d", _LONG8: "Q"}
 _CLASSIC_LIMIT = (1 << 32) - 1
 _GREY, _RGB = 1, 2
 _SAMPLE_FORMAT = {"u": 1, "i": 2, "f": 3}
-COMPRESSION = {"none": 1, "lzw": 5, "jpeg": 7, "deflate": 8, "zstd": 50000, "webp": 50001}
+COMPRESSION = {"none": 1, "lzw": 5, "jpeg": 7, "deflate": 8, "zstd": 50000, "webp": 50001,
+               "lerc": 34887}  # fmt: skip
 DEFLATES = (COMPRESSION["deflate"], 32946)
 """The registered number and the one used before."""
 PICTURE_ONLY = ("jpeg", "webp")
 _YCBCR, _COPYRIGHT_TAG = 6, 33432
 _MASK, _TRANSPARENCY = 4, 4
+_LERC_TAG = 50674
 
 Counts = npt.NDArray[np.int64]
 
@@ -176,6 +178,9 @@ def _tags(form: ImageForm, level: LevelTiles, offsets: Counts, number: int, is_b
         ]
     if form.nodata is not None:
         tags.append((tiffmeta.NODATA_TAG, _ASCII, tiffmeta.nodata_text(form.nodata)))
+    if form.compression == "lerc":
+        # Version of the codec's bytes, and that nothing packs them again.
+        tags.append((_LERC_TAG, _LONG, [4, 0]))
     return tags
 
 

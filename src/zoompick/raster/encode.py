@@ -16,7 +16,7 @@ from zoompick.raster.coded import CodedBlock
 from zoompick.raster.raster import Pixels
 
 Block = bytes | memoryview
-_HORIZONTAL, _FLOATING = 2, 3
+_HORIZONTAL, _FLOATING, _PLANE = 2, 3, 2
 _CODECS: dict[str, Callable[..., Any]] = {
     "deflate": imagecodecs.deflate_encode,
     "zstd": imagecodecs.zstd_encode,
@@ -31,15 +31,16 @@ class Encoder:
     dtype: np.dtype[Any]
     compression: str
     effort: int
+    error: float = 0.0
     _local: threading.local = field(default_factory=threading.local, repr=False, compare=False)
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return Encoder, (self.dtype, self.compression, self.effort)
+        return Encoder, (self.dtype, self.compression, self.effort, self.error)
 
     @property
     def predictor(self) -> int:
         """Horizontal for whole numbers, floating-point for floats; none where nothing is compressed."""
-        if self.compression in ("none", "jpeg", "webp"):
+        if self.compression in ("none", "jpeg", "webp", "lerc"):
             return 1
         return _FLOATING if self.dtype.kind == "f" else _HORIZONTAL
 
@@ -60,6 +61,8 @@ class Encoder:
             return bytes(imagecodecs.jpeg8_encode(image, self.effort, colorspace="RGB", subsampling="420"))
         if self.compression == "webp":
             return bytes(imagecodecs.webp_encode(image, self.effort, lossless=False))
+        if self.compression == "lerc":
+            return bytes(imagecodecs.lerc_encode(image[..., 0] if image.shape[2] == 1 else image, self.error))
         level = () if self.compression == "lzw" else (self.effort,)
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
@@ -71,7 +74,13 @@ class Encoder:
         return self.compression in cog.PICTURE_ONLY
 
     def seen(self, block: Block) -> Pixels:
-        """What readers will see of a block that lost a little, shape (bands, rows, cols)."""
+        """What readers will see of a block that lost a little, shape (bands, rows, cols).
+
+        Source of the codec: the LERC specification, version 2 (bounded error for each pixel).
+        """
+        if self.compression == "lerc":
+            found = np.asarray(imagecodecs.lerc_decode(bytes(block)))
+            return found[np.newaxis] if found.ndim == _PLANE else kernels.apart(found)
         if self.compression == "jpeg":
             return kernels.apart(np.asarray(imagecodecs.jpeg8_decode(bytes(block), outcolorspace="RGB")))
         return kernels.apart(np.asarray(imagecodecs.webp_decode(bytes(block), hasalpha=False)))

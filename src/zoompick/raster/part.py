@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
+
+import numpy as np
 
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Derived, Pixels, Raster
+from zoompick.raster.raster import Derived, Pixels, Raster, valid_mask
 
 
 class Part(Derived):
@@ -68,3 +71,32 @@ class Moved(Derived):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """The source's pixels."""
         return self.source.read(window, bands)
+
+
+FAR_BELOW = -(2.0**120)
+"""As no-data: exact in 32 bits, and in the text that the file keeps it by. A codec that lacks NaN keeps each block's
+smallest value as it is."""
+
+
+class _LeastNodata(Derived):
+    """Floats whose missing pixels hold a number far below all that is measured."""
+
+    @property
+    def nodata(self) -> float | None:
+        """Far below all that is measured."""
+        return FAR_BELOW
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """The source's."""
+        return dict(getattr(self.source, "record", {}))
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """The source's pixels, where they are there."""
+        pixels = self.source.read(window, bands)
+        return np.where(valid_mask(pixels, self.source.nodata), pixels, self.dtype.type(FAR_BELOW))
+
+
+def with_least_nodata(raster: Raster) -> Raster:
+    """A raster of floats with a very small one as no-data, which codecs that lose a little keep; others unchanged."""
+    return _LeastNodata(raster) if raster.dtype.kind == "f" else raster

@@ -46,6 +46,10 @@ class WriteOptions:
         Of deflate and zstd; of jpeg and webp the quality, 1 to 100.
     credit : str
         Who has to be named; kept in the file's copyright tag.
+    error : float
+        What stored values may be off, with lerc.
+    is_together : bool
+        Bands lie together pixel by pixel, as colours always do; else each in tiles of its own.
     """
 
     side: int = 0
@@ -55,6 +59,8 @@ class WriteOptions:
     is_rgb: bool = False
     workers: int = 0
     credit: str = ""
+    error: float = 0.0
+    is_together: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,12 +134,12 @@ class TileWork:
     @property
     def separate(self) -> bool:
         """True when each band lies in tiles of its own."""
-        return not self.options.is_rgb and len(self.raster.bands) > 1
+        return not (self.options.is_rgb or self.options.is_together) and len(self.raster.bands) > 1
 
     @cached_property
     def encoder(self) -> Encoder:
         """How tiles become bytes."""
-        return Encoder(self.raster.dtype, self.options.compression, self.options.effort)
+        return Encoder(self.raster.dtype, self.options.compression, self.options.effort, self.options.error)
 
     def plots(self, is_far: bool) -> Iterator[Plot]:
         """Plots that together hold all tiles, in the order in which few wait for their neighbours."""
@@ -236,6 +242,12 @@ class TileWork:
             is_whole = bool(statistics) and all(one.is_whole for one in statistics)
             is_class = self.options.is_class or all(self.raster.bands[band].is_class for band in key.bands)
             smaller = halved(inside, side // 2, nodata, is_class, is_whole)
+        if self.encoder.error and given is None:
+            # Figures are those of what readers will see.
+            block = bytes(self.encoder.encode(padded(inside, side, side, nodata)))
+            seen = self.encoder.seen(block)[:, : window.height, : window.width]
+            statistics = tuple(BandStatistics.of(np.ascontiguousarray(band), nodata) for band in seen)
+            return keep(block), statistics, smaller
         if coded and inside.shape[1:] == (side, side) and self.encoder.passes(coded):
             return keep(coded.data), statistics, smaller
         return keep(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller

@@ -25,6 +25,7 @@ from zoompick.files import BLAKE3, disk_errors, human_bytes, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
 from zoompick.raster.cog import Counts
 from zoompick.raster.engine import Crew
+from zoompick.raster.part import FAR_BELOW
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
 from zoompick.raster.raster import Pixels, Raster
 from zoompick.raster.spool import Spool, spooling
@@ -169,6 +170,37 @@ _QUALITY = 88
 """Of pictures that may lose a little: artefacts are hard to find, half the bytes of 95."""
 
 
+def as_told(options: WriteOptions, text: str) -> WriteOptions:
+    """Options with a compression as a person tells it: ``zstd``, ``lerc=0.01``, ``deflate,pixel``.
+
+    After a comma ``pixel`` lays the bands together pixel by pixel, ``band`` each in tiles of its own.
+
+    Raises
+    ------
+    UsageError
+    """
+    name, _, lie = (part.strip() for part in text.partition(","))
+    name, sign, bound = (part.strip() for part in name.partition("="))
+    if lie not in ("", "pixel", "band"):
+        raise UsageError(f"'{lie}' is no way for bands to lie.", "As deflate,pixel or deflate,band.")
+    if (name == "lerc") is not bool(sign):
+        raise UsageError(
+            f"'{text}' cannot be used: lerc, and no other, takes what values may be off.",
+            "As lerc=0.01; lerc=0 is exact.",
+        )
+    return replace(options, compression=name, error=_bound(bound) if sign else 0.0, is_together=lie == "pixel")
+
+
+def _bound(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = -1.0
+    if not 0 <= value < float("inf"):
+        raise UsageError(f"Values cannot be off by '{text}'.", "In stored numbers, 0 or more: lerc=0.01.")
+    return value
+
+
 class _Maker:
     """State of one file on its way: where the blocks lie that have come, and what waits for its neighbours."""
 
@@ -183,6 +215,7 @@ class _Maker:
             raise UsageError(
                 f"{options.compression} is for pictures of three 8-bit colours.", "Take deflate, zstd or lzw."
             )
+        _refuse_blurred(raster, options)
         self.pyramid = Pyramid(raster.grid, options.side)
         self.work = TileWork(raster, self.pyramid, options)
         planes = len(raster.bands) if self.work.separate else 1
@@ -274,6 +307,18 @@ class _Maker:
             nodata=None if self.options.compression in cog.PICTURE_ONLY else self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics.bands, scaled),
             credit=self.options.credit,
+        )
+
+
+def _refuse_blurred(raster: Raster, options: WriteOptions) -> None:
+    """No-data must come back as it is, and nothing else become it: the codec knows no NaN, and moves numbers."""
+    if options.compression != "lerc" or raster.nodata is None:
+        return
+    is_float = raster.dtype.kind == "f"
+    if raster.nodata != FAR_BELOW if is_float else options.error >= 1:
+        raise UsageError(
+            f"With lerc={options.error:g} the no-data value {raster.nodata:g} and values near it would be mixed up.",
+            "Take deflate." if is_float else "Take an error below 1, or deflate.",
         )
 
 

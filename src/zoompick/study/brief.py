@@ -153,7 +153,8 @@ KEYS: dict[tuple[str, str], Key] = {
     ("composite", "recipes"): Key("composites", NAMES, [], " ", ["natural", "infrared"]),
     ("composite", "of"): Key("composites_of", TEXT, "clip", words="made of: clip, or a mask that is applied"),
     ("composite", "stretch"): Key(
-        "stretch", STRETCH, [0.5, 99.7], 'percentiles, taken inside the area; or "minmax", "sigma=2", "equalize"'
+        "stretch", STRETCH, [0.5, 99.7],
+        'percentiles, taken inside the area; or "minmax", "sigma=2", "equalize", "local"'
     ),
     ("composite", "gamma"): Key("gamma", within(0.1, 10), 1.8, "above 1 lifts what is dark"),
     ("composite", "saturation"): Key("saturation", within(0, 5), 1.2, words="above 1 colours are stronger"),

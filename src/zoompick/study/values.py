@@ -107,7 +107,7 @@ def _stretch(value: Any) -> str:
     if isinstance(value, str) and re.fullmatch(_STRETCHES, value):
         return value
     if not isinstance(value, list | tuple) or len(value) != 2:
-        raise UsageError('It must be two percentiles, [2, 98], or "minmax", "sigma=2", "equalize".')
+        raise UsageError('It must be two percentiles, [2, 98], or "minmax", "sigma=2", "equalize", "local".')
     low, high = (percent(number(entry), "percentile") for entry in value)
     if low >= high:
         raise UsageError("The first percentile must be below the second.")
@@ -136,7 +136,7 @@ def listed(known: Sequence[str]) -> Value:
     return Value(read, {"type": "array", "items": {"enum": list(known)}})
 
 
-_STRETCHES = r"minmax|equalize|sigma(=\d+(\.\d+)?)?"
+_STRETCHES = r"minmax|equalize|local|sigma(=\d+(\.\d+)?)?"
 _PERCENT = {"type": "number", "minimum": 0, "maximum": 100}
 _LIST = {"type": "array", "items": {"type": "string"}, "uniqueItems": True}
 

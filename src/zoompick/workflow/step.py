@@ -281,15 +281,19 @@ def _written(steps: Sequence[RasterStep], how: Making) -> list[tuple[Raster, Wri
     """Rasters of steps and what was written of each, in one pass over what they are made of."""
     if not steps:
         return []
+    from zoompick.raster.part import with_least_nodata
     from zoompick.raster.raster import notes_of
-    from zoompick.raster.write import Job, write_together
+    from zoompick.raster.write import Job, as_told, write_together
 
     sources = Sources(how.executor, len(steps) > 1)
     rasters = [step.build(sources) for step in steps]
     for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
         how.report(Noted(note))
     forms = [step.write_options(raster) for step, raster in zip(steps, rasters, strict=True)]
-    forms = [replace(form, compression=how.compression) for form in forms] if how.compression else forms
+    if how.compression:
+        forms = [as_told(form, how.compression) for form in forms]
+        rasters = [with_least_nodata(raster) if form.compression == "lerc" else raster
+                   for raster, form in zip(rasters, forms, strict=True)]  # fmt: skip
     jobs = [Job(raster, step.output, form) for step, raster, form in zip(steps, rasters, forms, strict=True)]
     return list(zip(rasters, write_together(jobs, how.report, how.executor), strict=True))
 

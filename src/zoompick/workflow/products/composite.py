@@ -18,6 +18,7 @@ from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
+    from zoompick.imagery.ground import Where
     from zoompick.raster.masks import PolygonMask
     from zoompick.raster.raster import Raster
     from zoompick.raster.write import WriteOptions
@@ -73,20 +74,28 @@ class CompositeStep(RasterStep):
         if self.area is not None:
             source, flat = met(source, self.area)
             mask = PolygonMask(flat, source.grid)
-        return Composite(source, bands, self._measured(source, bands, mask, sources), self.tone)
+        curves, ground = self._measured(source, bands, mask, sources)
+        local = None
+        if self.tone.stretch == "local":
+            from zoompick.imagery.local import LocalCurves
 
-    def _measured(self, source: Raster, bands: list[int], mask: PolygonMask | None, sources: Sources) -> Any:
-        """Curves by the clear ground; by all of it where there is none."""
+            local = LocalCurves.measured(source, bands, ground, sources.executor)
+        return Composite(source, bands, curves, self.tone, local)
+
+    def _measured(
+        self, source: Raster, bands: list[int], mask: PolygonMask | None, sources: Sources
+    ) -> tuple[Any, Where | None]:
+        """Curves by the clear ground, and where that is; by all of it where there is none."""
         from zoompick.imagery.curves import curves_for
         from zoompick.imagery.ground import clear_ground
 
         ground = clear_ground(mask, self.classes, source.grid)
         if ground is not None:
             try:
-                return curves_for(source, bands, self.tone, ground, sources.executor)
+                return curves_for(source, bands, self.tone, ground, sources.executor), ground
             except NothingFoundError:
                 pass
-        return curves_for(source, bands, self.tone, mask, sources.executor)
+        return curves_for(source, bands, self.tone, mask, sources.executor), mask
 
     def origin(self, digest: Callable[[Path], str]) -> Origin:
         """Where it is from, the class layers with it."""
