@@ -142,6 +142,38 @@ def test_pictures_of_the_brief_are_products_like_others(done, program):
     assert {Path(row["path"]).name for row in changed if not row["was_current"]} == {"green.png"}
 
 
+def test_what_lies_between_need_not_be_written(done, program):
+    """The same bytes without the files between, which are judged all the same."""
+    usual = {path.relative_to(done): path.read_bytes() for path in done.glob("products/**/*.tif")}
+    findings = len(program("verify", "--json", cwd=done).json["findings"])
+    shutil.rmtree(done / "products")
+    brief = done / "study.toml"
+    brief.write_text(brief.read_text().replace("[products]", "[products]\nintermediate = false"))
+    run = program("run", cwd=done)
+    assert run.code == 0, run.err + run.out
+    made = {path.relative_to(done): path.read_bytes() for path in done.glob("products/**/*.tif")}
+    gone = {path.name for path in usual if path not in made}
+    # The picture of both dates is drawn of the clips, which stay.
+    assert gone == {"stack.tif"} and all(usual[path] == data for path, data in made.items())
+    day = sorted((done / "products").glob("20*"))[0]
+    told = json.loads((day / "clip.tif.stac.json").read_text())
+    assert all("/scenes/" in link["href"] for link in told["links"])
+    assert [row["step"] for row in told["properties"]["zoompick:steps"][0]["options"]["of"]] == ["stack"]
+    judged = program("verify", "--json", cwd=done).json["findings"]
+    kinds = {row["check"] for row in judged if row["subject"] == f"{day.name}/stack.tif (not written)"}
+    assert kinds >= {"valid in area", "bands distinct"} and len(judged) < findings
+    assert "up to date" in program("status", cwd=done).err
+    again = program("run", "--json", cwd=done).json
+    assert all(row["was_current"] for row in again["products"]) and not again["judged"]
+    brief.write_text(re.sub(r"(?s)\n\[\[compare.*", "\n", brief.read_text()).replace('"ndwi"', '"ndmi"'))
+    shutil.rmtree(done / "products")
+    assert program("run", cwd=done).code == 0
+    names = {path.name for path in done.glob("products/**/*.tif")}
+    assert names == {"hidden.tif", "ground.tif", "natural.tif", "infrared.tif", "ndvi.tif", "ndmi.tif"}
+    assert (day / "ndvi.tif").read_bytes() == usual[(day / "ndvi.tif").relative_to(done)]
+    assert (day / "natural.tif").read_bytes() == usual[(day / "natural.tif").relative_to(done)]
+
+
 def test_a_plan_is_a_tree_of_what_is_made_of_what(done, program):
     shown = program("run", "--plan", cwd=done)
     assert shown.code == 0, shown.err

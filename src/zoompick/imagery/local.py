@@ -1,8 +1,8 @@
 """Equalisation in neighbourhoods: each cell of a picture has a curve of its own, blended into the next ones.
 
 Source: S. M. Pizer and others, Adaptive histogram equalization and its variations, Computer Vision, Graphics, and
-Image Processing 39 (1987), section 3 (interpolation between the curves of four cells). Instead of clipping histograms,
-contrast is bounded by mixing each cell's curve with that of the whole.
+Image Processing 39 (1987), section 3 (interpolation between the curves of four cells). Contrast is bounded not by
+clipped histograms, but by mixing each cell's curve with that of the whole.
 """
 
 from __future__ import annotations

@@ -42,6 +42,8 @@ class Brief:
         Percentiles, ``2,98``, or the words for another stretch.
     folder : NamePattern
         Of the folder of each scene set's products.
+    intermediate : bool
+        What products are made of is written too.
     window : bool
         Fetch only the area's part of each file.
     extras : tuple of Extra
@@ -80,6 +82,7 @@ class Brief:
     indices: tuple[str, ...]
     indices_of: str
     folder: NamePattern
+    intermediate: bool
     valid: float
     cloud_area_max: float
     extras: tuple[Extra, ...] = ()
@@ -163,6 +166,9 @@ KEYS: dict[tuple[str, str], Key] = {
     ("index", "recipes"): Key("indices", NAMES, [], " ", ["ndvi", "ndwi"]),
     ("index", "of"): Key("indices_of", TEXT, "clip", words="made of: clip, or a mask that is applied"),
     ("products", "folder"): Key("folder", FOLDER, "{date}", f"of the fields {', '.join(FIELDS)}"),
+    ("products", "intermediate"): Key(
+        "intermediate", FLAG, True, words="false: stack, aligned and clip are computed on the way, and not written"
+    ),
     ("verify", "valid"): Key("valid", PERCENT, 98, "percent of the area with valid pixels, at least"),
     ("verify", "cloud"): Key("cloud_area_max", PERCENT, 10, "percent of the area under cloud, at most"),
 }  # fmt: skip

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from zoompick.workflow.fused import FusedStep
 from zoompick.workflow.step import Step
 
 
@@ -54,8 +55,11 @@ def _node(
     step: Step, root: Path, made: Mapping[Path, Step], below: Mapping[Path | None, Sequence[Step]], trunk: Path | None
 ) -> Node:
     own = dict.fromkeys(path for path in step.inputs if path in made and path != trunk)
+    through = [one.name for one in reversed(step.made_of)] if isinstance(step, FusedStep) else []
     return Node(
-        step.output.relative_to(root).as_posix(), step.name, tuple(path.relative_to(root).as_posix() for path in own),
-        sum(path not in made for path in step.inputs),
-        tuple(_node(one, root, made, below, step.output) for one in below.get(step.output, ())),
-    )  # fmt: skip
+        name=step.output.relative_to(root).as_posix(),
+        step=" of ".join([step.name, *through]),
+        made_of=tuple(path.relative_to(root).as_posix() for path in own),
+        files=sum(path not in made for path in step.inputs),
+        below=tuple(_node(one, root, made, below, step.output) for one in below.get(step.output, ())),
+    )

@@ -90,7 +90,7 @@ def _basis(study: Study, brief: Brief) -> str:
         str(brief.crs), brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites, brief.stretch,
         brief.gamma, brief.saturation, brief.brightness, brief.contrast,
         brief.indices, str(brief.folder), brief.name, brief.extras, brief.composites_of, brief.indices_of,
-        brief.align_to, brief.align_band, brief.align_limit_px, brief.align_each,
+        brief.intermediate, brief.align_to, brief.align_band, brief.align_limit_px, brief.align_each,
     )  # fmt: skip
     hasher = hashlib.sha256(repr(made_of).encode())
     for path in (study.area_file, study.shortlist_file):

@@ -11,7 +11,9 @@ from zoompick.errors import BriefError
 from zoompick.files import unique_names
 from zoompick.raster.grid import Grid
 from zoompick.study.brief import Brief
+from zoompick.study.extras import RESERVED
 from zoompick.study.folder import Study
+from zoompick.workflow.fused import FusedStep, fused
 from zoompick.workflow.kind import Day, Wanted
 from zoompick.workflow.kinds import KINDS
 from zoompick.workflow.needs import band_paths, study_grid
@@ -29,11 +31,14 @@ class StudyPlan(NamedTuple):
         Acquisition day to its scenes, the one that covers most first.
     steps : tuple of Step
         In the order in which they can be carried out.
+    unwritten : tuple of FusedStep
+        What is computed on the way, and judged like what is written.
     """
 
     grid: Grid
     days: Mapping[str, tuple[Scene, ...]]
     steps: tuple[Step, ...]
+    unwritten: tuple[FusedStep, ...] = ()
 
 
 def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
@@ -90,7 +95,9 @@ def plan_study(
     rounds = [[kind for kind in kinds if kind.is_first is first] for first in (True, False)]
     steps = [step for some in rounds for day in groups for kind in some for step in kind.of_day(wanted, day)]
     steps += [step for kind in kinds for step in kind.of_study(wanted, groups)]
-    return StudyPlan(grid, days, tuple(steps))
+    if brief.intermediate or only:
+        return StudyPlan(grid, days, tuple(steps))
+    return StudyPlan(grid, days, *fused(steps, RESERVED))
 
 
 def _reference(brief: Brief, days: Sequence[str]) -> str:

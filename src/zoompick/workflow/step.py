@@ -46,7 +46,7 @@ class Sources:
 
     def __init__(self, executor: Executor | None = None, is_shared: bool = False) -> None:
         self.executor = executor
-        self._is_shared = is_shared
+        self.is_shared = is_shared
         self._opened: dict[Path, Raster] = {}
         self._made: dict[Hashable, Any] = {}
 
@@ -63,7 +63,7 @@ class Sources:
 
         if path not in self._opened:
             raster = open_raster(path)
-            self._opened[path] = Shared(raster) if self._is_shared else raster
+            self._opened[path] = Shared(raster) if self.is_shared else raster
         return self._opened[path]
 
 
@@ -94,6 +94,16 @@ class Step(ABC):
         """What decides the result beside the inputs, as JSON holds it."""
 
     @property
+    def shown(self) -> tuple[Path, ...]:
+        """Inputs of which pixels come in."""
+        return self.inputs
+
+    @property
+    def also(self) -> tuple[Path, ...]:
+        """Files that count beside the inputs, where they are here."""
+        return ()
+
+    @property
     def companions(self) -> tuple[Path, ...]:
         """Files that are made of the product and belong to it: pictures."""
         return ()
@@ -111,11 +121,12 @@ class Step(ABC):
             Multihash of an input.
         """
         inputs = {path: digest(path) for path in self.inputs}
+        inputs |= {path: digest(path) for path in self.also if path.is_file()}
         return Origin(self.name, self.options(), inputs, self._when(), self.scenes())
 
     def scenes(self) -> list[dict[str, str]]:
         """All scenes in it."""
-        return scenes_in(self.inputs)
+        return scenes_in(self.shown)
 
     def _when(self) -> datetime | None:
         """Acquisition of the first input, from the item or the sidecar beside it."""

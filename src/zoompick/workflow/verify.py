@@ -28,11 +28,12 @@ from zoompick.verification import coverage, files
 from zoompick.verification.finding import Finding, judged
 from zoompick.workflow import checks
 from zoompick.workflow.checks import Expected
+from zoompick.workflow.fused import FusedStep
 from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
-from zoompick.workflow.step import RasterStep, Step, digest_of
+from zoompick.workflow.step import RasterStep, Sources, Step, digest_of
 
 TASK = "verify"
 Job = Callable[[], list[Finding]]
@@ -91,6 +92,9 @@ def verify_study(
         jobs.append(partial(_product if is_raster else _picture, step.output, label, executor))
         jobs.append(partial(_as_the_brief_says, step, label, digest))
         jobs += [partial(_opened, step.output, label, expected, step.checks)] if is_raster else []
+    for unwritten in plan.unwritten:
+        label = unwritten.output.relative_to(study.root / "products").as_posix()
+        jobs.append(partial(_computed, unwritten, label, expected))
     return _all(jobs, report)
 
 
@@ -254,6 +258,13 @@ def _class_table(path: Path) -> ClassTable | None:
         return ClassTable.from_stac(known.classes) if known.classes else None
     guide = guide_for_file(path.name)
     return guide.classes if guide and guide.band_of_file(path.name) == guide.class_band else None
+
+
+def _computed(step: FusedStep, label: str, expected: Expected) -> list[Finding]:
+    """Findings on what products are made of and nobody wrote."""
+    if not all(path.is_file() for path in step.inputs):
+        return []
+    return checks.judge(step.build(Sources(expected.executor)), expected, f"{label} (not written)", step.checks)
 
 
 def _opened(path: Path, label: str, expected: Expected, names: Sequence[str] = ()) -> list[Finding]:

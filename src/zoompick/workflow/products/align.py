@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UsageError
 from zoompick.workflow.kind import Day, Kind, Wanted
-from zoompick.workflow.step import RasterStep, Sources, Step, scenes_in
+from zoompick.workflow.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.imagery.shift import Shift
@@ -43,9 +44,10 @@ class AlignStep(RasterStep):
         more = {"leaves unsure": True} if self.leaves_unsure else {}
         return {"band": self.band, "limit_px": self.limit_px, "each": self.each} | more
 
-    def scenes(self) -> list[dict[str, str]]:
-        """Those of what is moved: of the reference no pixel comes in."""
-        return scenes_in(self.inputs[:1])
+    @property
+    def shown(self) -> tuple[Path, ...]:
+        """What is moved: of the reference no pixel comes in."""
+        return self.inputs[:1]
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.part.Moved`; the shift is measured here."""

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -12,7 +12,7 @@ from zoompick.errors import DataError, NothingFoundError, UsageError
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.imagery import recipes
-from zoompick.imagery.sidecar import Origin, sidecar_of
+from zoompick.imagery.sidecar import sidecar_of
 from zoompick.imagery.tone import Tone
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import RasterStep, Sources, Step
@@ -97,11 +97,10 @@ class CompositeStep(RasterStep):
                 pass
         return curves_for(source, bands, self.tone, mask, sources.executor), mask
 
-    def origin(self, digest: Callable[[Path], str]) -> Origin:
-        """Where it is from, the class layers with it."""
-        found = super().origin(digest)
-        here = {path: digest(path) for path in self.classes if path.is_file()}
-        return replace(found, inputs={**found.inputs, **here})
+    @property
+    def also(self) -> tuple[Path, ...]:
+        """The class layers."""
+        return self.classes
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""
