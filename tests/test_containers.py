@@ -8,6 +8,7 @@ import pickle
 import h5py
 import numpy as np
 import pytest
+import urllib3
 
 from helpers import noise
 from zoompick.errors import FormatError, ZoomPickError
@@ -133,6 +134,61 @@ def test_the_archives_containers_are_read(tmp_path, shared_cache, kind):
             if kind is not Tern:
                 np.testing.assert_array_equal(raster.read(raster.grid.window)[0], file[full][...])
     assert len(found) >= {Siskin: 7, Tern: 4, Dunlin: 12}[kind]
+
+
+@pytest.mark.parametrize("axis", [0, 1, 2])
+def test_a_cube_is_as_many_bands_along_whatever_side_its_wavelengths_lie(tmp_path, axis):
+    """A spectrum's layers, read by window, against the array; south up, and with places of its pixels too."""
+    cube = noise((7, ROWS, COLS), "int16", 1, 3000)
+    x, y = 300005 + 10.0 * np.arange(COLS), 5700005 + 10.0 * np.arange(ROWS)
+    with h5py.File(tmp_path / "c.nc", "w") as file:
+        names, sides = ["y", "x"], [y, x]
+        names.insert(axis, "wavelength")
+        sides.insert(axis, 400.0 + 100 * np.arange(7))
+        data = file.create_dataset("light", data=np.moveaxis(cube, 0, axis), chunks=True)
+        for side, (name, values) in enumerate(zip(names, sides, strict=True)):
+            scale = file.create_dataset(name, data=values)
+            scale.attrs["units"] = "nm" if name == "wavelength" else "m"
+            scale.make_scale(name)
+            data.dims[side].attach_scale(scale)
+        file.create_dataset("crs", data=0).attrs["crs_wkt"] = Crs(32729).wkt
+        data.attrs.update({"grid_mapping": "crs", "_FillValue": np.int16(-1)})
+    found = variables_of(LocalFile(tmp_path / "c.nc"))
+    assert [one.bands[0].name for one in found] == [f"light_{n:03d}" for n in range(1, 8)]
+    assert [one.variable.about["wavelength_um"] for one in found] == pytest.approx(0.4 + 0.1 * np.arange(7))
+    for layer, one in enumerate(found):
+        np.testing.assert_array_equal(one.read(Window(5, 3, 30, 20))[0], cube[layer, ::-1][3:23, 5:35])
+        np.testing.assert_array_equal(pickle.loads(pickle.dumps(one)).read(one.grid.window)[0], cube[layer, ::-1])
+    assert len({hash(one) for one in found}) == 7
+    whole = open_raster(tmp_path / "c.nc")
+    np.testing.assert_array_equal(whole.read(whole.grid.window, (2, 6)), cube[[2, 6], ::-1])
+
+
+def test_the_archives_cube_goes_from_wavelengths_to_a_composite_and_an_index(archive, tmp_path, program):
+    """168 narrow bands of the flight; bands are asked for by wavelength, some of them are blind."""
+    url = f"{archive}/deliveries/curlew-spectrometer-fen.nc"
+    (tmp_path / "cube.nc").write_bytes(urllib3.request("GET", url).data)
+    listed = program("bands", "cube.nc", "--json").json["bands"]
+    assert len(listed) == 168 and listed[0]["um"] == 0.445 and listed[9]["key"] == "reflectance, layer 10"
+    done = program("stack", "cube.nc", "--bands", "850nm,0.66um,560nm", "--out", "s")
+    assert done.code == 0 and "0.66um is reflectance_022, 0.655 µm" in done.err, done.err
+    far = program("stack", "cube.nc", "--bands", "5um", "--out", "t")
+    assert far.code == 2 and "The nearest: reflectance_168 2.115" in " ".join(far.err.split())
+    formula = "(reflectance_041 - reflectance_022) / (reflectance_041 + reflectance_022)"
+    for words in (("composite", "s.tif", "--bands", "reflectance_041,reflectance_022,reflectance_012"),
+                  ("index", "s.tif", "--formula", formula, "--out", "n.tif")):  # fmt: skip
+        made = program(*words)
+        assert made.code == 0, made.err
+    with h5py.File(tmp_path / "cube.nc") as file:
+        nir, red = (file["reflectance"][layer].astype(float) for layer in (40, 21))
+        assert (file["reflectance"][95] == -9999).all(), "blind"
+    index = open_raster(tmp_path / "n.tif")
+    np.testing.assert_allclose(index.read(index.grid.window)[0], (nir - red) / (nir + red), atol=1e-6)
+    every = program("stack", "cube.nc", "--out", "all")
+    assert every.code == 0, every.err
+    checked = program("verify", "all.tif", "--json")
+    (row,) = [row for row in checked.json["findings"] if row["check"] == "bands distinct"]
+    assert row["outcome"] == "warn" and "and 26 more hold no data" in row["note"] and row["figure"] == "139 of 168"
 
 
 def test_damaged_containers_end_in_a_sentence(tmp_path):

@@ -26,6 +26,8 @@ from zoompick.raster.variables import Variable, variables_in
 if TYPE_CHECKING:
     import h5py
 
+_CHUNKS_KEPT = 32 << 20
+"""Bytes of chunks that the library keeps: one holds many layers of a cube."""
 _SIGNATURE = b"\x89HDF\r\n\x1a\n"
 
 
@@ -50,7 +52,7 @@ class _Handle:
         with self.lock:
             if self._file is None:
                 try:
-                    self._file = h5py.File(SourceStream(self.source), "r")
+                    self._file = h5py.File(SourceStream(self.source), "r", rdcc_nbytes=_CHUNKS_KEPT)
                 except (OSError, RuntimeError, ValueError) as error:
                     raise _damaged(self.source, str(error)) from error
             return self._file
@@ -91,7 +93,7 @@ class OnGrid2d(_OfVariable):
     """One variable on a map grid."""
 
     def __init__(self, source: ByteSource, variable: Variable, handle: _Handle | None = None) -> None:
-        super().__init__(source, (variable.path,))
+        super().__init__(source, (variable.path, str(variable.layer)))
         assert variable.grid is not None
         self.variable = variable
         self._grid = variable.grid
@@ -140,10 +142,9 @@ def read_part(handle: _Handle, variable: Variable, rows: slice, cols: slice) -> 
     DataError
         A chunk does not decode.
     """
-    place: tuple[Any, ...] = (rows, cols) if len(variable.shape) == 2 else (0, rows, cols)
     try:
         with handle.lock:
-            values = np.asarray(handle.file()[variable.path][place])
+            values = np.asarray(handle.file()[variable.path][variable.place(rows, cols)])
     except (OSError, RuntimeError, ValueError, KeyError) as error:
         raise _damaged(handle.source, f"{variable.path} cannot be read ({error})") from error
     values = values.astype(variable.dtype, copy=False)
@@ -168,7 +169,7 @@ class OnSwath(_OfVariable):
         self, source: ByteSource, variable: Variable, handle: _Handle | None = None, is_weighted: bool = False,
         grid: Grid | None = None,
     ) -> None:  # fmt: skip
-        super().__init__(source, (variable.path, str(is_weighted), str(grid or "")))
+        super().__init__(source, (variable.path, str(variable.layer), str(is_weighted), str(grid or "")))
         self.variable, self.is_weighted = variable, is_weighted
         self._handle = handle or _Handle(source)
         self._lock = threading.Lock()
@@ -218,7 +219,7 @@ class OnSwath(_OfVariable):
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         with self._lock:
             if self._values is None:
-                rows, cols = (slice(0, size) for size in self.variable.shape[-2:])
+                rows, cols = (slice(0, size) for size in self.variable.shape)
                 self._values = read_part(self._handle, self.variable, rows, cols).ravel()
             values = self._values
         if self.is_weighted and not self.variable.band.is_class:

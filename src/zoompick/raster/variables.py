@@ -6,7 +6,7 @@ Source: CF conventions 1.11, sections 2.5 (missing data), 4 and 5 (coordinates, 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,7 +19,7 @@ from zoompick.raster.raster import Band, Pixels
 if TYPE_CHECKING:
     import h5py
 
-_MOST_VARIABLES, _LEAST_SIDE = 2000, 2
+_MOST_VARIABLES, _MOST_LAYERS, _LEAST_SIDE = 2000, 2000, 2
 _UNEVEN = 1e-3
 """Steps of a coordinate may differ by this share of a pixel and still make a grid."""
 _LATS, _LONS = ("degrees_north", "degree_north", "degrees_n"), ("degrees_east", "degree_east", "degrees_e")
@@ -29,12 +29,16 @@ Places = dict[tuple[str, tuple[int, ...]], str]
 
 @dataclass(frozen=True)
 class Variable:
-    """A dataset with two dimensions (or three, the first a band's).
+    """A dataset with two dimensions, or one layer of a dataset with three.
 
     Attributes
     ----------
     path : str
         Group and name.
+    shape : tuple of int
+        Rows and columns.
+    layer, axis : int
+        Which layer it is, along which dimension of the dataset; -1 for a dataset with two.
     grid : Grid or None
         None for one on a swath.
     lon, lat : str
@@ -56,7 +60,16 @@ class Variable:
     lon: str = ""
     lat: str = ""
     is_south_up: bool = False
+    layer: int = -1
+    axis: int = 0
     about: dict[str, Any] = field(default_factory=dict, compare=False)
+
+    def place(self, rows: slice, cols: slice) -> tuple[Any, ...]:
+        """Where rows and columns of it lie in the dataset."""
+        place: list[Any] = [rows, cols]
+        if self.layer >= 0:
+            place.insert(self.axis, self.layer)
+        return tuple(place)
 
 
 def variables_in(file: h5py.File) -> Iterator[Variable]:
@@ -71,16 +84,55 @@ def variables_in(file: h5py.File) -> Iterator[Variable]:
     file.visititems(visit)
     places = _swath_places(datasets)
     for name, entry in datasets:
-        shape = entry.shape
-        if len(shape) == 3 and shape[0] == 1:
-            pass
-        elif len(shape) != 2:
+        if len(entry.shape) not in (2, 3) or entry.dtype.kind not in "iuf" or name in places.values():
             continue
-        if min(shape[-2:]) < _LEAST_SIDE or entry.dtype.kind not in "iuf" or name in places.values():
+        stacked = _Stacked.of(entry) if len(entry.shape) == 3 else None
+        sides = [size for side, size in enumerate(entry.shape) if stacked is None or side != stacked.axis]
+        if min(sides) < _LEAST_SIDE or (stacked is not None and stacked.count > _MOST_LAYERS):
             continue
-        one = _variable(file, name, entry, places)
+        one = _variable(file, name, entry, places, stacked.axis if stacked else None)
         if one is not None:
-            yield one
+            yield from [one] if stacked is None else stacked.layers(one)
+
+
+@dataclass(frozen=True)
+class _Stacked:
+    """The dimension of a dataset with three that is neither rows nor columns.
+
+    Attributes
+    ----------
+    um : tuple of float
+        Wavelength of each layer; none where they are no bands of a spectrum.
+    """
+
+    axis: int
+    count: int
+    um: tuple[float, ...] = ()
+
+    @classmethod
+    def of(cls, entry: Any) -> _Stacked:
+        """The dimension whose coordinate is a wavelength; else the first."""
+        for axis, size in enumerate(entry.shape):
+            found = _coordinate(entry, axis, size)
+            if found is None:
+                continue
+            values, name, scale = found
+            factor = _MICROMETRES.get(_text(scale, "units").lower())
+            if factor and ("wavelength" in name.lower() or "wavelength" in _text(scale, "standard_name")):
+                return cls(axis, size, tuple((values * factor).tolist()))
+        return cls(0, entry.shape[0])
+
+    def layers(self, one: Variable) -> Iterator[Variable]:
+        """A variable for each layer: the only one as it is called, of several numbered from 1."""
+        for layer in range(self.count):
+            about = one.about | ({"wavelength_um": self.um[layer]} if self.um else {})
+            name = one.band.name if self.count == 1 else f"{one.band.name}_{layer + 1:03d}"
+            yield replace(one, layer=layer, axis=self.axis, band=replace(one.band, name=name), about=about)
+
+
+_MICROMETRES = {"um": 1.0, "µm": 1.0, "micrometer": 1.0, "micrometers": 1.0, "micrometre": 1.0, "micron": 1.0,
+                "nm": 1e-3, "nanometer": 1e-3, "nanometers": 1e-3, "nanometre": 1e-3}  # fmt: skip
+"""Units of wavelength, and how many micrometres each is."""
 
 
 def _swath_places(datasets: Sequence[tuple[str, Any]]) -> Places:
@@ -105,12 +157,13 @@ def _axis(name: str, entry: Any) -> str:
 
 
 def _variable(
-    file: h5py.File, name: str, entry: Any, places: dict[tuple[str, tuple[int, ...]], str]
+    file: h5py.File, name: str, entry: Any, places: dict[tuple[str, tuple[int, ...]], str], axis: int | None
 ) -> Variable | None:
-    rows, cols = entry.shape[-2:]
+    down, across = (side for side in range(len(entry.shape)) if side != axis)
+    rows, cols = entry.shape[down], entry.shape[across]
     dtype = entry.dtype.newbyteorder("=")
     nodata = _number(entry, "_FillValue", _number(entry, "missing_value", None))
-    chunks = tuple(entry.chunks[-2:]) if entry.chunks else (min(rows, 256), cols)
+    chunks = (entry.chunks[down], entry.chunks[across]) if entry.chunks else (min(rows, 256), cols)
     band = Band(
         name.rpartition("/")[2],
         _number(entry, "scale_factor", 1.0) or 1.0,
@@ -118,12 +171,12 @@ def _variable(
         _text(entry, "units"),
         bool("flag_values" in entry.attrs or "flag_masks" in entry.attrs),
     )
-    given = {"path": name, "shape": entry.shape, "dtype": dtype, "band": band, "nodata": nodata,
+    given = {"path": name, "shape": (rows, cols), "dtype": dtype, "band": band, "nodata": nodata,
              "valid": _valid(entry), "chunks": chunks}  # fmt: skip
     about = {key: entry.attrs[key] for key in ("wavelength_um", "status", "long_name") if key in entry.attrs}
     grid, south_up = _told_grid(entry, rows, cols), False
     if grid is None:
-        grid, south_up = _cf_grid(file, entry, rows, cols)
+        grid, south_up = _cf_grid(file, entry, (down, rows), (across, cols))
     if grid is not None:
         return Variable(**given, grid=grid, is_south_up=south_up, about=about)
     lon, lat = (places.get((kind, (rows, cols)), "") for kind in ("lon", "lat"))
@@ -149,9 +202,15 @@ def _told_grid(entry: Any, rows: int, cols: int) -> Grid | None:
     return Grid(Crs.parse(str(int(epsg))), pixel, pixel, west, north, cols, rows)
 
 
-def _cf_grid(file: h5py.File, entry: Any, rows: int, cols: int) -> tuple[Grid | None, bool]:
-    """A grid by coordinate variables along both sides, in the system of the grid mapping, else in degrees."""
-    down, across = _coordinate(entry, -2, rows), _coordinate(entry, -1, cols)
+def _cf_grid(
+    file: h5py.File, entry: Any, vertical: tuple[int, int], horizontal: tuple[int, int]
+) -> tuple[Grid | None, bool]:
+    """A grid by coordinate variables along both sides, in the system of the grid mapping, else in degrees.
+
+    Each side is told by its dimension and its length.
+    """
+    (_, rows), (_, cols) = vertical, horizontal
+    down, across = _coordinate(entry, *vertical), _coordinate(entry, *horizontal)
     if down is None or across is None:
         return None, False
     (y, y_name, y_entry), (x, x_name, x_entry) = down, across
@@ -173,7 +232,7 @@ def _cf_grid(file: h5py.File, entry: Any, rows: int, cols: int) -> tuple[Grid | 
 def _coordinate(entry: Any, dimension: int, size: int) -> tuple[Pixels, str, Any] | None:
     """Values along a side, from the dimension scale of the variable."""
     try:
-        scales = entry.dims[len(entry.shape) + dimension]
+        scales = entry.dims[dimension]
         scale = scales[0] if len(scales) else None
     except (RuntimeError, IndexError, KeyError):
         return None

@@ -46,11 +46,11 @@ def endpoint(store: Store, shelves: Mapping[str, Instrument]) -> Any:
 
 
 def deliveries(store: Store, shelves: Mapping[str, Instrument], cache: Path) -> Any:
-    """Route handler for ``/deliveries/{name}``: parts of archives that hold many scenes."""
+    """Route handler for ``/deliveries/{name}``: files that are no scene's own."""
 
     def serve(request: Request) -> FileResponse:
         for shelf in shelves.values():
-            found = shelf.blocks(cache, store).get(request.path_params["name"])
+            found = shelf.delivery(request.path_params["name"], cache, store)
             if found is not None:
                 return _sent(*found)
         raise HTTPException(404, "no such delivery")

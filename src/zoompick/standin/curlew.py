@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,7 @@ import shapely
 
 from zoompick.area import sheets
 from zoompick.raster.grid import Grid
-from zoompick.standin import ground, package, stac
+from zoompick.standin import ground, package, spectrometer, stac
 from zoompick.standin.ground import Shot
 from zoompick.standin.passes import Pass
 from zoompick.standin.simple import Simple
@@ -64,10 +64,16 @@ class Curlew(Simple):
             }
             for n in (1, 2)
         }
-        return found | {"assets": parts}
+        cube = {
+            "href": f"{base}/deliveries/{spectrometer.NAME}",
+            "type": "application/x-netcdf",
+            "roles": ["data"],
+            "title": f"The fen in {spectrometer.COUNT} narrow bands at {spectrometer.PIXEL_M:g} m",
+        }
+        return found | {"assets": parts | {"spectrometer": cube}}
 
-    def blocks(self, cache: Path, store: Store) -> Mapping[str, tuple[Path, Published]]:
-        """Parts of the delivery of the newest flight over the fen at 2 m, made when first asked for."""
+    def delivery(self, name: str, cache: Path, store: Store) -> tuple[Path, Published] | None:
+        """Of the newest flight over the fen, made when first asked for: its sheets at 2 m in parts, and a cube."""
         newest = max(scene.when for scene in self.scenes())
         over = [s for s in self.scenes() if s.when == newest and s.footprint.intersects(_FEN)]
 
@@ -79,7 +85,12 @@ class Curlew(Simple):
                     sheets[scene.facts["sheet"]] = Path(work) / f"{scene.id}.tif", scene.footprint
                 package.tar_of_sheets(sheets, folder / "curlew-fen.tar")
 
-        return store.made("curlew-fen+delivery", write)
+        def fly(folder: Path) -> None:
+            spectrometer.write_cube(over[0].seen, _FEN, folder, cache)
+
+        if name == spectrometer.NAME:
+            return store.made(f"{name}+delivery", fly)[name]
+        return store.made("curlew-fen+delivery", write).get(name) if name.startswith("curlew-fen.tar") else None
 
     def _about(self) -> dict[str, Any]:
         return {

@@ -62,9 +62,9 @@ class Instrument(ABC):
         """Write the file of an order into ``folder``: of a whole scene, or of the part inside an area (lon/lat)."""
         raise LookupError(f"nothing is prepared of {self.name}")
 
-    def blocks(self, cache: Path, store: Store) -> Mapping[str, tuple[Path, Published]]:
-        """Parts of deliveries that hold many scenes, by name."""
-        return {}
+    def delivery(self, name: str, cache: Path, store: Store) -> tuple[Path, Published] | None:
+        """A file that is no scene's own, by name: a part of an archive of many scenes, say."""
+        return None
 
     def page(self, query: Query, base: str, store: Store) -> tuple[int, list[dict[str, Any]]] | None:
         """Number of matches and the items of one page, where an instrument finds them by itself."""

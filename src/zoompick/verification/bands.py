@@ -11,7 +11,7 @@ import numpy as np
 
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Raster
+from zoompick.raster.raster import Raster, valid_mask
 from zoompick.verification.finding import Finding, judged
 
 _BLOCK_PX = 512
@@ -38,33 +38,48 @@ def bands_published(available: Sequence[str], expected: Sequence[str], subject: 
 
 
 def bands_distinct(raster: Raster, subject: str, executor: Executor | None = None) -> Finding:
-    """Two bands with the same pixels mean that one was put in twice."""
+    """Two bands with the same pixels mean that one was put in twice; bands that hold nothing are told apart."""
     names = [band.name for band in raster.bands]
-    whole = [hashlib.sha256() for _ in names]
+    whole, seen = [hashlib.sha256() for _ in names], [False] * len(names)
     with engine.crew_of(executor) as crew:
         for parts in engine.each(crew, raster.grid.tiles(_BLOCK_PX), _Digests(raster)):
-            for digest, part in zip(whole, parts, strict=True):
-                digest.update(part)
+            for place, (digest, is_there) in enumerate(parts):
+                whole[place].update(digest)
+                seen[place] |= is_there
     digests: dict[bytes, list[str]] = {}
-    for name, digest in zip(names, whole, strict=True):
-        digests.setdefault(digest.digest(), []).append(name)
+    for name, hasher, is_there in zip(names, whole, seen, strict=True):
+        if is_there:
+            digests.setdefault(hasher.digest(), []).append(name)
+    empty = [name for name, is_there in zip(names, seen, strict=True) if not is_there]
     twins = [names for names in digests.values() if len(names) > 1]
-    note = f"{' and '.join(twins[0])} hold the same pixels." if twins else ""
-    count = len(raster.bands)
-    return judged(
-        "bands distinct", subject, not twins, f"{len(digests)} of {count}", "all", note, float(len(digests))
-    )
+    figure = f"{len(digests)} of {len(names)}"
+    if twins or not empty:
+        note = f"{_listed(twins[0])} hold the same pixels." if twins else ""
+        return judged("bands distinct", subject, not twins, figure, "all", note, float(len(digests)))
+    note = f"{_listed(empty)} {'holds' if len(empty) == 1 else 'hold'} no data."
+    return Finding("bands distinct", subject, "warn", figure, "all", note, float(len(digests)))
+
+
+def _listed(names: Sequence[str]) -> str:
+    """Names in a sentence; of many the first."""
+    return " and ".join(names) if len(names) <= _MOST_NAMES else f"{', '.join(names[:3])} and {len(names) - 3} more"
+
+
+_MOST_NAMES = 4
 
 
 @dataclass(frozen=True)
 class _Digests:
-    """Digest of each band's pixels in a window."""
+    """Digest of each band's pixels in a window, and whether any is there."""
 
     raster: Raster
 
-    def __call__(self, window: Window) -> list[bytes]:
-        pixels = self.raster.read(window)
-        return [hashlib.sha256(np.ascontiguousarray(band).data).digest() for band in pixels]
+    def __call__(self, window: Window) -> list[tuple[bytes, bool]]:
+        pixels, nodata = self.raster.read(window), self.raster.nodata
+        return [
+            (hashlib.sha256(np.ascontiguousarray(band).data).digest(), bool(valid_mask(band, nodata).any()))
+            for band in pixels
+        ]
 
 
 def on_grid(raster: Raster, grid: Grid, subject: str) -> Finding:

@@ -11,6 +11,7 @@ from pathlib import Path, PurePosixPath
 from zoompick.errors import FormatError, NothingFoundError, UsageError, ZoomPickError
 from zoompick.imagery.deliveries import Layer, OneBand, name_from, open_layers
 from zoompick.imagery.items import scene_of
+from zoompick.raster.variables import Variable
 from zoompick.raster.write import Job, WriteOptions, write_together
 from zoompick.sensors.guide import BandGuide, guide_for_collection, guide_for_file
 from zoompick.workflow.opening import open_raster
@@ -144,11 +145,16 @@ def _guide(address: str) -> BandGuide | None:
 def _found(address: str, layer: Layer) -> Found:
     source = layer.raster.source
     told = getattr(source, "variable", None)
-    key = told.path if told is not None else PurePosixPath(address.rpartition("#")[2]).name
+    key = _key(told) if told is not None else PurePosixPath(address.rpartition("#")[2]).name
     if told is None and len(source.bands) > 1:
         key += f", band {layer.raster.index + 1}"
     wavelength = None if told is None else told.about.get("wavelength_um")
     return Found(address, key, layer, None if wavelength is None else float(wavelength))
+
+
+def _key(variable: Variable) -> str:
+    """Where it lies in its file."""
+    return variable.path + (f", layer {variable.layer + 1}" if variable.layer >= 0 else "")
 
 
 def guess_guide(folder: Path, name: str = "") -> str:
