@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "making", "demo"]
+PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "making", "placing", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 # An installed program is compiled once; a shell that forbids it would have every start compile it anew.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -304,6 +304,30 @@ def making(folder: Path, side: int, rounds: int) -> list[Row]:
     return rows
 
 
+def placing(folder: Path, side: int, rounds: int) -> list[Row]:
+    """Clips, mosaics of one zone and of two, and pictures."""
+
+    def words(name: str) -> list[str]:
+        return [sys.executable, str(HERE / "placing.py"), name, str(folder), str(side)]
+
+    run(words("prepare"), True)
+    rows = []
+    for name, floor, what, goal in (
+        ("clip", "clip_floor", "clip to a polygon to decode + encode of the blocks touched", 1.15),
+        ("zones", "zones_floor", "mosaic of two zones to decode + kernel + encode", 1.3),
+        ("positions", "positions_exact", "control points of a scene to the exact transform of all pixels", 0.02),
+        ("mosaic", "mosaic_floor", "mosaic of two neighbours and its scene layer to decode + encode", 1.15),
+    ):
+        ours, base = paired(words(name), [words(floor)], rounds)
+        rows.append(Row("placing", what, ratio(ours, base), goal))
+        if name != "positions":
+            peak = statistics.median(m.peak_mb for m in ours)
+            rows.append(Row("placing", "its peak memory", peak, 300, "MB"))
+    share = run(words("picture"), True).seconds
+    rows.append(Row("placing", "picture at 2000 px: bytes read to those of the file", share, 0.3))
+    return rows
+
+
 def demo_split(folder: Path) -> list[str]:
     """Wall time of the demo by step, from its journal, as shares of the whole."""
     study = folder / "demo"
@@ -365,6 +389,8 @@ def main() -> None:
             rows += stack(folder, given.side, given.rounds)
         if "making" in wanted:
             rows += making(folder, given.side // 2, given.rounds)
+        if "placing" in wanted:
+            rows += placing(folder, given.side, given.rounds)
         lines = report(rows, given.side, given.rounds)
         if "demo" in wanted:
             lines += ["", *demo_split(folder)]

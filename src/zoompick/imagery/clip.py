@@ -79,6 +79,9 @@ class Clip(Derived):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         moved = window.moved(self._window.col, self._window.row)
+        if not self._is_outside and self._mask.clearly_lacks(moved):
+            count = len(self.bands if bands is None else bands)
+            return np.full((count, window.height, window.width), self.nodata, self.dtype)
         pixels = self.source.read(moved, bands)
         if not self._is_outside and self._mask.clearly_holds(moved):
             return pixels

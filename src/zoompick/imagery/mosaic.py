@@ -16,7 +16,7 @@ from zoompick.imagery.stack import Stack
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, fill_value, notes_of, valid_mask
+from zoompick.raster.raster import Band, Derived, Pixels, Raster, fill_value, is_whole, notes_of, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.shared import KEPT_BYTES, Shared
 
@@ -142,7 +142,12 @@ class Mosaic(Stack):
         owner = np.full((window.height, window.width), -1, np.int16)
         seconds, thirds = [], []
         for number, one in enumerate(self.found):
-            valid = valid_mask(one.raster.read(window), one.raster.nodata)
+            pixels = one.raster.read(window)
+            if one.clear is None and is_whole(pixels, one.raster.nodata):
+                # All that the scenes before left open; mostly the first has all of it.
+                owner[owner < 0] = number
+                break
+            valid = valid_mask(pixels, one.raster.nodata)
             there: Pixels = np.asarray(valid.all(axis=0))
             some: Pixels = np.asarray(valid.any(axis=0))
             if not some.any():
@@ -167,14 +172,12 @@ class Mosaic(Stack):
                 out[...] = mixed
                 return
         owner = self._owner(window)
-        numbers = [0] if owner is None else [number for number in range(len(self.found)) if (owner == number).any()]
+        if owner is None:
+            out[...] = self._values(index, 0, window)
+            return
         out[...] = fill_value(self.nodata)
-        for number in numbers:
-            values = self._values(index, number, window)
-            if owner is None:
-                out[...] = values
-            else:
-                np.copyto(out, values, where=owner == number)
+        for number in np.flatnonzero(np.bincount(owner[owner >= 0].ravel(), minlength=1)).tolist():
+            np.copyto(out, self._values(index, number, window), where=owner == number)
 
     def _values(self, index: int, number: int, window: Window) -> Pixels:
         """A band of a scene in the mosaic's units, its brightness matched."""

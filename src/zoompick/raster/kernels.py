@@ -115,8 +115,15 @@ def remap_wide(band: Pixels, cols: Pixels, rows: Pixels, name: str) -> Pixels:
     return np.asarray(cv2.remap(single, cols, rows, how, borderMode=cv2.BORDER_REPLICATE))
 
 
+_NEAREST_TYPES = (np.uint8, np.uint16, np.int16, np.float32)
+
+
 def remap_nearest(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     """Values of the pixels nearest to positions; the edge value goes on."""
+    if band.dtype in _NEAREST_TYPES and cols.dtype == np.float32:
+        cv2 = _cv2()
+        near = cv2.remap(np.ascontiguousarray(band), cols, rows, cv2.INTER_NEAREST, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(near)
     col = np.clip(np.rint(cols).astype(np.int32), 0, band.shape[1] - 1)
     row = np.clip(np.rint(rows).astype(np.int32), 0, band.shape[0] - 1)
     return band[row, col]

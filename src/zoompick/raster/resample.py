@@ -288,6 +288,8 @@ def _most_of_four(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) 
     """The same for groups of 2 x 2, whose codes are sorted; None where a real code is the largest of the type."""
     row, col = int(rows.start), int(cols.start)
     part = source[:, row : row + 2 * rows.count, col : col + 2 * cols.count]
+    if part.size and part.min() == part.max():
+        return np.ascontiguousarray(part[:, ::2, ::2])
     top = source.dtype.type(np.iinfo(source.dtype).max)
     if nodata is not None and nodata != top:
         if part.max(initial=0) == top:

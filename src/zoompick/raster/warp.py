@@ -98,17 +98,17 @@ class Warped(Derived):
         inside = (cols > -0.5) & (cols < lattice.width - 0.5) & (rows > -0.5) & (rows < lattice.height - 0.5)
         if not inside.any():
             return out
-        under = self._under(cols[inside], rows[inside]).intersect(lattice.window)
+        part = _box(inside)
+        under = self._under(cols[part], rows[part]).intersect(lattice.window)
         if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
         source = self._grouped(self.source.read(under, bands, self._level))
-        part = _box(inside)
         places = self._places(cols, under.col), self._places(rows, under.row)
         steps = [_across(at, axis)[part] for at in places for axis in (1, 0)] if self._times > 1 else []
         cols, rows, inside = places[0][part], places[1][part], inside[part]
         for target, band in zip(out, source, strict=True):
             values = self._of_ground(band, cols, rows, steps) if self._times > 1 else self._sampled(band, cols, rows)
-            target[part][inside] = values[inside]
+            np.copyto(target[part], values, where=inside)
         return out
 
     def _under(self, cols: Pixels, rows: Pixels) -> Window:
@@ -127,6 +127,8 @@ class Warped(Derived):
 
     def _places(self, positions: Pixels, first: int) -> Pixels:
         """Positions in groups, counted from a window's first pixel."""
+        if self._group == 1:
+            return (positions - first).astype(np.float32)
         return (((positions - first) + 0.5) / self._group - 0.5).astype(np.float32)
 
     def _of_ground(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
@@ -295,8 +297,9 @@ def _centres(knots: Pixels) -> Pixels:
 
 
 def _between(knots: Pixels, step: int, height: int, width: int) -> Pixels:
-    row, col = np.arange(height) / step, np.arange(width) / step
-    low, weight = row.astype(int), (row % 1)[:, None]
-    down = knots[low] * (1 - weight) + knots[low + 1] * weight
-    low, weight = col.astype(int), (col % 1)[None, :]
-    return down[:, low] * (1 - weight) + down[:, low + 1] * weight
+    """Bilinear interpolation of knots, so many pixels apart, at every pixel."""
+    share = np.arange(step) / step
+    first, rise = knots[:-1, None, :], np.diff(knots, axis=0)[:, None, :]
+    down = (first + rise * share[None, :, None]).reshape(-1, knots.shape[1])[:height]
+    first, rise = down[:, :-1, None], np.diff(down, axis=1)[:, :, None]
+    return np.asarray((first + rise * share).reshape(height, -1)[:, :width])
