@@ -16,6 +16,7 @@ from zoompick.raster.coded import CodedBlock
 from zoompick.raster.raster import Pixels
 
 Block = bytes | memoryview
+_MOST_CONSTANTS = 1000
 _HORIZONTAL, _FLOATING, _PLANE = 2, 3, 2
 _CODECS: dict[str, Callable[..., Any]] = {
     "deflate": imagecodecs.deflate_encode,
@@ -33,6 +34,7 @@ class Encoder:
     effort: int
     error: float = 0.0
     _local: threading.local = field(default_factory=threading.local, repr=False, compare=False)
+    _constants: dict[tuple[float, int], bytes] = field(default_factory=dict, repr=False, compare=False)
 
     def __reduce__(self) -> tuple[Any, ...]:
         return Encoder, (self.dtype, self.compression, self.effort, self.error)
@@ -67,6 +69,15 @@ class Encoder:
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
         return memoryview(_CODECS[self.compression](image, *level, out=room))
+
+    def constant(self, value: Any, side: int) -> bytes:
+        """The block of a tile of one value; made once."""
+        known = self._constants.get((float(value), side))
+        if known is None:
+            known = bytes(self.encode(np.full((1, side, side), value, self.dtype)))
+            if len(self._constants) < _MOST_CONSTANTS:
+                self._constants[float(value), side] = known
+        return known
 
     @property
     def loses(self) -> bool:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -237,6 +238,11 @@ class TileWork:
             statistics = tuple(BandStatistics.of(band, nodata) for band in inside)
         else:
             inside = given[:, : window.height, : window.width]
+        value = None if coded else self._only_value(inside, statistics)
+        if value is not None:
+            half = np.full((1, side // 2, side // 2), value, inside.dtype)
+            is_top = key.level >= len(self.pyramid.levels) - 1
+            return keep(self.encoder.constant(value, side)), statistics, None if is_top else half
         smaller = None
         if key.level < len(self.pyramid.levels) - 1:
             is_whole = bool(statistics) and all(one.is_whole for one in statistics)
@@ -251,6 +257,18 @@ class TileWork:
         if coded and inside.shape[1:] == (side, side) and self.encoder.passes(coded):
             return keep(coded.data), statistics, smaller
         return keep(self.encoder.encode(padded(inside, side, side, nodata))), statistics, smaller
+
+    def _only_value(self, inside: Pixels, statistics: Sequence[BandStatistics]) -> Any:
+        """The value of all pixels of a whole tile of one band; None where they differ, or something is lost."""
+        if inside.shape != (1, self.options.side, self.options.side) or self.encoder.error:
+            return None
+        if statistics:
+            (one,) = statistics
+            is_same = one.count == 0 or (one.is_whole and one.minimum == one.maximum)
+            if not is_same or (one.count == 0 and inside.dtype.kind == "f"):
+                return None
+        first = inside[0, 0, 0]
+        return first if statistics or (inside == first).all() else None
 
     def _picture(
         self, key: TileKey, window: Window, given: Pixels | None, keep: Keep
