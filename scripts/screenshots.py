@@ -30,12 +30,16 @@ def environment(folder: Path) -> dict[str, str]:
     return os.environ | own | {"DISPLAY": DISPLAY, "PS1": "$ ", "HOME": str(folder)}
 
 
-def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 0.0) -> None:
-    """Run a script in a terminal of 100 x 54 characters and take its picture when it is done, or after a while."""
+def capture(name: str, script: str, folder: Path, cwd: Path, wait_s: float = 0.0, is_long: bool = False) -> None:
+    """Run a script in a terminal of 100 x 54 characters and take its picture when it is done, or after a while.
+
+    What is long gets 100 x 70 smaller ones.
+    """
+    size, points = ("100x70+0+0", "8.5") if is_long else ("100x54+0+0", "11")
     file, done = folder / f"{name}.sh", folder / f"{name}.done"
     file.write_text(f"{script}\ntouch {done}\nsleep 600\n")
     window = subprocess.Popen(
-        ["xterm", "-geometry", "100x54+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#1d2125",
+        ["xterm", "-geometry", size, "-fa", "DejaVu Sans Mono", "-fs", points, "-bg", "#1d2125",
          "-fg", "#e4e4de", "-b", "12", "+sb", "-e", "bash", str(file)],
         cwd=cwd, env=environment(folder),
     )  # fmt: skip
@@ -239,7 +243,7 @@ def main() -> None:
         )
         source = "zoompick source show | sed -n '/^gannet/,$p'", "zoompick source check"
         capture("source", echoed(*source), folder, study)
-        capture("help", echoed("zoompick --help"), folder, folder)
+        capture("help", echoed("zoompick --help"), folder, folder, is_long=True)
         capture("making", echoed(*MAKING), folder, study)
         look(study, env)
         capture("search", echoed("zoompick search --cover-min 20 --inside --season dec-jan"), folder, study)
@@ -253,8 +257,8 @@ def main() -> None:
             study,
         )
         brief = (study / "study.toml").read_text()
-        (study / "study.toml").write_text(brief.replace("stretch = [2, 98] ", "stretch = [1, 99] "))
-        capture("run", echoed("zoompick run"), folder, study)
+        (study / "study.toml").write_text(brief.replace("stretch = [0.5, 99.7]", "stretch = [1, 99]"))
+        capture("run", echoed("zoompick run --plan", "zoompick run"), folder, study, is_long=True)
         mistakes = (
             "zoompick search --cloud 150", "zoompick search --dates 2026/2025", "zoompick search --dates 2019",
             "zoompick search --collection lapwing-l1", "zoompick area --box -38.6 -112.1 -38.5 -112",

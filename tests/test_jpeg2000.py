@@ -12,14 +12,16 @@ import numpy as np
 import pytest
 import tifffile
 
+from badserver import Handler, serving
 from helpers import geo_tags, grid, noise
 from zoompick.errors import DataError, FormatError, ZoomPickError
-from zoompick.geo.crs import Crs
+from zoompick.geo.crs import Crs, transform
 from zoompick.raster import codestream
 from zoompick.raster.grid import Window
+from zoompick.raster.jp2write import _box
 from zoompick.raster.opening import open_raster
 from zoompick.raster.source import LocalFile
-from zoompick.standin.jp2file import _box, write_jp2
+from zoompick.standin.jp2file import write_jp2
 
 MADE = Path(__file__).parent / "data" / "jp2"
 DECODED = json.loads((MADE / "decoded.json").read_text())
@@ -187,3 +189,41 @@ def test_damage_and_absurd_headers_end_in_a_sentence(tmp_path):
     path.write_bytes(whole[:at] + struct.pack(">8I", 1 << 31, 1 << 31, 0, 0, 1, 1, 0, 0) + whole[at + 32 :])
     with pytest.raises(DataError, match="tiles"):
         open_raster(path)
+
+
+@pytest.mark.parametrize("shape", [(2048, 2048), (500, 400)])
+def test_a_window_of_a_far_file_is_fetched_as_a_file_of_its_kind(tmp_path, program, shape):
+    """Of many tiles those under the window come, and are kept without loss; of one tile all, which is said."""
+    pixels = noise((1, *shape), "uint16", 1, 4000)[0]
+    place = grid(shape[1], shape[0])
+    write_jp2(pixels, place, tmp_path / "a.jp2")
+    west, north = place.west + 1200, place.north - 1000
+    corners = [transform(x, y, place.crs, Crs(4326)) for x, y in ((west, north - 1600), (west + 1600, north))]
+    box = [float(value) for corner in corners for value in corner]
+    with serving() as url:
+        Handler.files["/good/a.jp2"] = (tmp_path / "a.jp2").read_bytes()
+        item = {
+            "type": "Feature", "stac_version": "1.0.0", "id": "one", "collection": "c", "links": [],
+            "geometry": {"type": "Polygon", "coordinates": [[[-13, -39], [-11, -39], [-11, -38], [-13, -39]]]},
+            "bbox": [-13, -39, -11, -38], "properties": {"datetime": "2025-01-01T00:00:00Z"},
+            "assets": {"red": {"href": f"{url}/good/a.jp2", "type": "image/jp2", "roles": ["data"],
+                               "eo:bands": [{"name": "red", "common_name": "red"}]}},
+        }  # fmt: skip
+        found = json.dumps({"type": "FeatureCollection", "features": [item]})
+        done = program("download", "-", "--bands", "red", "--window", "--box", *box, "--to", "here", stdin=found)
+        assert done.code == 0, done.err
+        asked = [held for path, held in Handler.seen if path == "/good/a.jp2" and held]
+    [path] = (tmp_path / "here").glob("one/*.jp2")
+    part = open_raster(path)
+    col, row = (round(value) for value in part.grid.offset_in(place))
+    there = part.read(part.grid.window)[0]
+    np.testing.assert_array_equal(there, pixels[row : row + there.shape[0], col : col + there.shape[1]])
+    if shape[0] > 512:
+        assert part.grid.width < 250 and part.grid.shares_lattice(place)
+        read = sum(int(b) - int(a) + 1 for a, b in (held.removeprefix("bytes=").split("-") for held in asked))
+        assert read < 0.35 * (tmp_path / "a.jp2").stat().st_size
+        whole = imagecodecs.jpeg2k_decode(path.read_bytes()[path.read_bytes().index(b"jp2c") + 4 :])
+        np.testing.assert_array_equal(whole, there)
+    else:
+        assert part.grid == place and "is one tile: it is fetched whole" in " ".join(done.err.split())
+    assert program("verify", path).code == 0

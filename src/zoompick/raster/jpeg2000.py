@@ -155,6 +155,16 @@ class Jpeg2000(Opened):
         edges = left - size.left, upper - size.upper, right - size.left, lower - size.upper
         return tuple(-(-edge // times) for edge in edges)  # type: ignore[return-value]
 
+    @property
+    def is_tiled(self) -> bool:
+        """True when windows can be read without the whole image."""
+        return self._stream.across * self._stream.down > 1
+
+    @property
+    def is_zstd(self) -> bool:
+        """Never."""
+        return False
+
     def stretches(self, window: Window) -> list[tuple[int, int]]:
         """Offset and length in bytes of every tile-part of the full resolution under a window."""
         inside = window.intersect(self._grid.window)

@@ -9,12 +9,14 @@ from pathlib import Path
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.errors import FormatError, NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.files import multihash_of
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, as_text, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
 from zoompick.raster.coded import HasStretches
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.jp2write import write_jp2
 from zoompick.raster.part import Part
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer import record
@@ -25,6 +27,7 @@ from zoompick.workflow.opening import open_raster
 _HEAD_BYTES = 32 << 10
 _MARGIN_PX = 4
 """Around the area, so that resampling at its edge has neighbours."""
+_JP2 = (".jp2", ".j2k")
 _GAP_BYTES = 2 << 10
 """Blocks this close come with one request."""
 
@@ -75,7 +78,8 @@ class Survey:
 def survey(plan: DownloadPlan, client: Client, report: Report = ignore) -> Survey:
     """Read the header of every file of which a part is wanted, and find the blocks under the region.
 
-    A file in strips, a container, a file that is no raster, and one on a server without ranges are planned whole.
+    A file in strips or in one tile, a container, a file that is no raster, and one on a server without ranges are
+    planned whole.
     """
     wanted = [entry for entry in plan.fetch if entry.region is not None]
     opened: dict[Path, Opened] = {}
@@ -100,12 +104,16 @@ def survey(plan: DownloadPlan, client: Client, report: Report = ignore) -> Surve
 
 
 def _open(entry: Fetch, client: Client) -> Opened:
-    if not entry.path.suffix.lower().startswith(".tif"):
-        raise FormatError(f"{entry.path.name} is no GeoTIFF: it is fetched whole.")
+    ending = entry.path.suffix.lower()
+    if not ending.startswith(".tif") and ending not in _JP2:
+        raise FormatError(f"{entry.path.name} is neither GeoTIFF nor JPEG 2000: it is fetched whole.")
     source = RemoteFile(entry.url, client, head_bytes=_HEAD_BYTES)
     tiff = open_raster(source)
     if not isinstance(tiff, HasStretches) or not tiff.is_tiled:
-        raise FormatError(f"{entry.path.name} is stored in strips: it is fetched whole.")
+        how = "is one tile" if ending in _JP2 else "is stored in strips"
+        raise FormatError(f"{entry.path.name} {how}: it is fetched whole.")
+    if ending in _JP2 and (len(tiff.bands) > 1 or tiff.nodata is not None):
+        raise FormatError(f"{entry.path.name} has several components: it is fetched whole.")
     assert entry.region is not None
     window = window_of(tiff.grid, entry.region.shape)
     spans = merged((Span(start, length) for start, length in tiff.stretches(window)), _GAP_BYTES)
@@ -121,7 +129,7 @@ def window_of(grid: Grid, region: Shape) -> Window:
 
 
 def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
-    """Fetch the blocks under the window, side by side, and write them as a GeoTIFF of their own.
+    """Fetch the blocks under the window, side by side, and write them as a file of their own, of the same kind.
 
     Values, type, no-data value, names, scale and offset stay as they are at the source; overviews are made anew.
 
@@ -147,15 +155,21 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
     compression = "zstd" if opened.tiff.is_zstd else "deflate"
     options = WriteOptions(compression=compression, is_class=entry.band == CLASS_BAND, effort=1)
     with opened.source.coming(opened.spans, lambda count: report(Advanced(task, count))):
-        written = write_geotiff(Part(opened.tiff, opened.window), entry.path, options)
+        part = Part(opened.tiff, opened.window)
+        if entry.path.suffix.lower() in _JP2:
+            write_jp2(part, entry.path)
+            size, multihash = entry.path.stat().st_size, multihash_of(entry.path)
+        else:
+            written = write_geotiff(part, entry.path, options)
+            size, multihash = written.size, written.multihash
     assert entry.region is not None
     record.add(
         entry.path,
         record.Fetched(
             band=entry.band,
             url=place_of(entry.url),
-            size=written.size,
-            multihash=written.multihash,
+            size=size,
+            multihash=multihash,
             checked_by="",
             region=as_text(entry.region.shape),
             region_key=entry.region.key,
