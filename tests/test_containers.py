@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import pickle
+import subprocess
+import sys
 
 import h5py
 import numpy as np
 import pytest
 import urllib3
+from pyhdf.SD import SD, SDC
 
 from helpers import noise
 from zoompick.errors import FormatError, ZoomPickError
@@ -269,3 +272,90 @@ def test_instruments_go_from_their_files_to_checked_products(
     np.testing.assert_allclose(ndvi[there & np.isfinite(wanted)], wanted[there & np.isfinite(wanted)], atol=1e-5)
     checked = program("verify", f"s-{recipe}.tif", "s-ndvi.tif", "s-ndwi.tif", "s.tif", cwd=tmp_path)
     assert checked.code == 0, checked.out + checked.err
+
+
+# HDF4
+
+
+def hdf4(path, grid_text="", **datasets):
+    """A file as the library writes it: values, attributes, names of the sides, scales along them."""
+    sd = SD(str(path), SDC.WRITE | SDC.CREATE)
+    kinds = {"int16": SDC.INT16, "float32": SDC.FLOAT32, "float64": SDC.FLOAT64, "uint8": SDC.UINT8}
+    for name, (values, attributes, sides) in datasets.items():
+        sds = sd.create(name, kinds[str(values.dtype)], values.shape)
+        for key, value in attributes.items():
+            sds.attr(key).set(SDC.FLOAT64 if isinstance(value, float) else SDC.INT16, value)
+        for number, side in enumerate(sides):
+            sds.dim(number).setname(side)
+        sds[:] = values
+        sds.endaccess()
+    if grid_text:
+        sd.attr("StructMetadata.0").set(SDC.CHAR8, grid_text)
+    sd.end()
+    return path
+
+
+EOS = """GROUP=GridStructure
+GROUP=GRID_1
+GridName="fen"
+XDim=60
+YDim=40
+UpperLeftPointMtrs=(300000.000000,5700400.000000)
+LowerRightMtrs=(300600.000000,5700000.000000)
+Projection=GCTP_UTM
+ZoneCode=-29
+END_GROUP=GRID_1
+END_GROUP=GridStructure
+"""
+
+
+def test_hdf4_grids_swaths_and_both_kinds_of_calibration(tmp_path, program):
+    values = noise((ROWS, COLS), "int16", 1, 3000)
+    values[3, 4] = -3000
+    cf = {"_FillValue": -3000, "scale_factor": 0.0001, "add_offset": 0.05}
+    # The library's own: what is stored less the offset, then times the factor.
+    own = {"scale_factor": 0.02, "scale_factor_err": 0.0, "add_offset": -500.0, "add_offset_err": 0.0}
+    hdf4(tmp_path / "g.hdf", EOS, red=(values, cf, ("YDim", "XDim")), warm=(values, own, ("YDim", "XDim")))
+    red, warm = variables_of(LocalFile(tmp_path / "g.hdf"))
+    assert (red.grid.crs, red.grid.pixel_x, red.grid.west, red.grid.north) == (Crs(32729), 10, 300000, 5700400)
+    np.testing.assert_array_equal(red.read(Window(7, 5, 30, 20))[0], values[5:25, 7:37])
+    np.testing.assert_array_equal(pickle.loads(pickle.dumps(red)).read(red.grid.window)[0], values)
+    assert (red.nodata, red.bands[0].scale, red.bands[0].offset) == (-3000, 0.0001, 0.05)
+    stored = float(values[9, 9])
+    assert stored * warm.bands[0].scale + warm.bands[0].offset == pytest.approx(0.02 * (stored + 500))
+    lon, lat = -12 + 0.01 * np.arange(COLS), -38 - 0.02 * np.arange(ROWS)
+    hdf4(tmp_path / "d.hdf", lat=(lat, {}, ("lat",)), lon=(lon, {}, ("lon",)), red=(values, cf, ("lat", "lon")))
+    (degrees,) = variables_of(LocalFile(tmp_path / "d.hdf"))
+    assert degrees.grid.crs.epsg == 4326 and (degrees.grid.west, degrees.grid.north) == pytest.approx(
+        (-12.005, -37.99)
+    )
+    lons, lats, heat = swath(tmp_path / "s.h5")
+    hdf4(tmp_path / "s.hdf", Latitude=(lats, {}, "ab"), Longitude=(lons, {}, "ab"),
+         sst=(heat.astype("float32"), {"_FillValue": -999.0}, "ab"))  # fmt: skip
+    newer, older = (open_raster(tmp_path / name) for name in ("s.h5", "s.hdf"))
+    np.testing.assert_array_equal(older.read(older.grid.window), newer.read(newer.grid.window))
+    listed = program("bands", "g.hdf", "--json").json["bands"]
+    assert [row["band"] for row in listed] == ["red", "warm"]
+    made = program("stack", "g.hdf", "--bands", "red", "--out", "r")
+    assert made.code == 0, made.err
+    assert program("verify", "r.tif").code == 0
+
+
+def test_hdf4_that_cannot_be_read_is_told(tmp_path):
+    hdf4(tmp_path / "n.hdf", red=(noise((ROWS, COLS), "int16"), {}, ("y", "x")))
+    with pytest.raises(FormatError, match="no variable with a place"):
+        open_raster(tmp_path / "n.hdf")
+    hdf4(tmp_path / "g.hdf", EOS, red=(noise((ROWS, COLS), "int16"), {}, ("y", "x")))
+    whole = (tmp_path / "g.hdf").read_bytes()
+    rng = np.random.default_rng(6)
+    for number in range(60):
+        data = bytearray(whole)
+        for place in rng.integers(4, 1200 if number % 2 else len(data), 4):
+            data[place] = rng.integers(0, 256)
+        (tmp_path / "x.hdf").write_bytes(bytes(data[: rng.integers(9, len(data))] if number % 5 == 0 else data))
+        code = "from zoompick.raster.opening import open_raster as o; r = o('x.hdf'); r.read(r.grid.window)"
+        if number % 12 == 0:  # the library may end the process: each in one of its own
+            done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True)
+            assert done.returncode in (0, 1) and (not done.returncode or "zoompick.errors" in done.stderr), (
+                done.stderr
+            )

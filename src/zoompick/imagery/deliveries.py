@@ -13,7 +13,7 @@ from zoompick.catalog.scene import CLASS_BAND
 from zoompick.imagery.items import band_files, scene_of
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.hdf5 import is_hdf5, variables_of
+from zoompick.raster.hdf5 import is_hdf, variables_of
 from zoompick.raster.opening import open_raster, source_of
 from zoompick.raster.raster import Band, Derived, Pixels, Raster, put_on
 from zoompick.sensors.guide import guide_for_file, known_bands
@@ -127,7 +127,7 @@ def open_layers(paths: Iterable[Path], is_weighted: bool = False) -> list[Layer]
 
 def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
     source = source_of(path)
-    if is_hdf5(source.read(0, 8)):
+    if is_hdf(source.read(0, 8)):
         return [_in_container(raster, path) for raster in variables_of(source, is_weighted)]
     tiff, guide, scene = open_raster(path), guide_for_file(path.name), _scene_name(path)
     class_band = guide.class_band if guide else ""

@@ -1,4 +1,4 @@
-"""HDF5 and netCDF-4 files: variables on a grid as Rasters (the only door to h5py that reads).
+"""HDF5, netCDF-4 and HDF4 files: variables on a grid as Rasters (the only door to h5py that reads).
 
 Where a variable lies is told by a CF grid mapping with coordinate variables, by longitude and latitude along its
 sides, by attributes (epsg, west, north, pixel_m), or by arrays of longitude and latitude: a swath.
@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from zoompick.errors import DataError, FormatError
+from zoompick.raster import hdf4
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
 from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, valid_mask
@@ -31,9 +32,9 @@ _CHUNKS_KEPT = 32 << 20
 _SIGNATURE = b"\x89HDF\r\n\x1a\n"
 
 
-def is_hdf5(head: bytes) -> bool:
-    """True when a file begins like an HDF5 file, as netCDF-4 files do."""
-    return head.startswith(_SIGNATURE)
+def is_hdf(head: bytes) -> bool:
+    """True when a file begins like an HDF5 file, as netCDF-4 files do, or like an HDF4 file."""
+    return head.startswith((_SIGNATURE, hdf4.SIGNATURE))
 
 
 class _Handle:
@@ -47,11 +48,14 @@ class _Handle:
 
     def file(self) -> h5py.File:
         """The file, opened at the first call."""
-        import h5py
-
         with self.lock:
             if self._file is None:
                 try:
+                    if self.source.read(0, 4) == hdf4.SIGNATURE:
+                        self._file = hdf4.Hdf4File(self.source)
+                        return self._file
+                    import h5py
+
                     self._file = h5py.File(SourceStream(self.source), "r", rdcc_nbytes=_CHUNKS_KEPT)
                 except (OSError, RuntimeError, ValueError) as error:
                     raise _damaged(self.source, str(error)) from error
@@ -299,7 +303,8 @@ def variables_of(source: ByteSource, is_weighted: bool = False) -> list[Raster]:
     if not found:
         raise FormatError(
             f"{source.address} has no variable with a place on the ground.",
-            "Read are CF grid mappings, longitude and latitude, and attributes epsg, west, north, pixel_m.",
+            "Read are CF grid mappings, longitude and latitude, HDF-EOS grids in degrees and UTM, and attributes "
+            "epsg, west, north, pixel_m.",
         )
     return [OnGrid2d(source, one, handle) if one.grid else OnSwath(source, one, handle, is_weighted) for one in found]
 

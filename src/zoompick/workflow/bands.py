@@ -16,7 +16,7 @@ from zoompick.raster.write import Job, WriteOptions, write_together
 from zoompick.sensors.guide import BandGuide, guide_for_collection, guide_for_file
 from zoompick.workflow.opening import open_raster
 
-_RASTERS = (".tif", ".tiff", ".jp2", ".j2k", ".h5", ".hdf5", ".he5", ".nc", ".nc4")
+_RASTERS = (".tif", ".tiff", ".jp2", ".j2k", ".h5", ".hdf5", ".he5", ".nc", ".nc4", ".hdf", ".hdf4")
 _ARCHIVES = (".zip", ".tar", ".tgz", ".gz", ".bz2", ".xz", ".zst")
 _MOST = 5000
 

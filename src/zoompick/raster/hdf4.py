@@ -1,0 +1,164 @@
+"""HDF4 files, seen as their successor's reader sees it (the only door to pyhdf): datasets, attributes, scales.
+
+Where a dataset lies is told by arrays of longitude and latitude (a swath), by scales along its sides, or by the text
+of HDF-EOS grids in degrees or UTM. Source: HDF4 User's Guide, chapter "SD API"; HDF-EOS Library Users Guide, volume
+1, section "Grid"; General Cartographic Transformation Package for its angles.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from zoompick.errors import FormatError
+from zoompick.raster.source import ByteSource, LocalFile
+
+SIGNATURE = b"\x0e\x03\x13\x01"
+_TYPES = {5: "f4", 6: "f8", 20: "i1", 21: "u1", 22: "i2", 23: "u2", 24: "i4", 25: "u4"}
+_CALIBRATED = ("scale_factor_err", "calibrated_nt")
+"""Attributes by which the library's own calibration is known: it takes the offset off before it scales."""
+
+
+class Hdf4File:
+    """A file, with as much of the interface of an HDF5 file as variables are found and read by.
+
+    Raises
+    ------
+    FormatError
+        The package is not here, or the file is not on this machine.
+    OSError
+        It cannot be read.
+    """
+
+    def __init__(self, source: ByteSource) -> None:
+        try:
+            from pyhdf import SD, error
+        except ImportError as gone:
+            raise FormatError(
+                f"{source.address} is an HDF4 file, for which a package is not here.",
+                "Add it: pip install 'zoompick[hdf4]'.",
+            ) from gone
+        if not isinstance(source, LocalFile):
+            raise FormatError(f"{source.address} is an HDF4 file, of which no part can be had.", "Download it first.")
+        self.problem = error.HDF4Error
+        try:
+            self._sd = SD.SD(str(source.path))
+        except error.HDF4Error as problem:
+            raise OSError(str(problem)) from problem
+
+    @cached_property
+    def _names(self) -> list[str]:
+        found = self._sd.datasets()
+        return sorted(found, key=lambda name: found[name][3])
+
+    def visititems(self, visit: Callable[[str, Any], object]) -> None:
+        """Call ``visit`` with the name and the dataset of each of a kind that is read."""
+        for name in self._names:
+            entry = self.get(name)
+            if entry is not None and visit(name, entry) is not None:
+                return
+
+    def get(self, name: str) -> _Dataset | None:
+        """A dataset by its name; None for one that is not there, or holds no numbers."""
+        try:
+            one = _Dataset(self, self._sd.select(name))
+        except self.problem:
+            return None
+        return one if one.kind in _TYPES else None
+
+    def __getitem__(self, name: str) -> _Dataset:
+        found = self.get(name)
+        if found is None:
+            raise KeyError(name)
+        return found
+
+    @cached_property
+    def grids(self) -> dict[tuple[int, int], dict[str, float]]:
+        """Grids that the file's text tells: rows and columns to EPSG code, west, north and pixel size."""
+        text = "".join(str(value) for key, value in sorted(self._sd.attributes().items()) if "StructMetadata" in key)
+        found = {}
+        for block in re.findall(r"GROUP=GRID_\d+(.*?)END_GROUP=GRID_\d+", text, re.DOTALL):
+            told = _eos_grid(dict(re.findall(r"(\w+)=\"?([^\"\n]+)\"?", block)))
+            if told is not None:
+                found[told[0]] = told[1]
+        return found
+
+
+class _Dataset:
+    """A dataset as one of HDF5 looks."""
+
+    chunks = None
+
+    def __init__(self, parent: Hdf4File, sds: Any) -> None:
+        self.parent, self._sds = parent, sds
+        self.name, rank, sides, self.kind, _ = sds.info()
+        self.shape = tuple(sides) if rank > 1 else (int(np.ravel(sides)[0]),)
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """Type of its numbers."""
+        return np.dtype(_TYPES[self.kind])
+
+    @cached_property
+    def attrs(self) -> dict[str, Any]:
+        """Attributes, the calibration as others write it; and its grid, where the file's text tells one."""
+        found = dict(self._sds.attributes())
+        if any(key in found for key in _CALIBRATED) and "add_offset" in found:
+            found["add_offset"] = -float(found.get("scale_factor", 1.0)) * float(found["add_offset"])
+        if len(self.shape) == _PLANE:
+            found |= self.parent.grids.get((self.shape[0], self.shape[1]), {})
+        return found
+
+    @cached_property
+    def dims(self) -> list[list[_Dataset]]:
+        """For each side the dataset that is its scale, if one is."""
+        found = []
+        for side in range(len(self.shape)):
+            scale = self.parent.get(self._sds.dim(side).info()[0])
+            found.append([scale] if scale is not None and len(scale.shape) == 1 else [])
+        return found
+
+    def __getitem__(self, place: Any) -> Any:
+        if place is Ellipsis:
+            place = tuple(slice(0, size) for size in self.shape)
+        try:
+            return np.asarray(self._sds[place], self.dtype)
+        except self.parent.problem as error:
+            raise OSError(str(error)) from error
+
+
+_PLANE = 2
+
+
+def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], dict[str, float]] | None:
+    """Rows and columns, and where they lie, of a grid in degrees or in a UTM zone with square pixels."""
+    try:
+        cols, rows = int(told["XDim"]), int(told["YDim"])
+        (west, north), (east, south) = (
+            tuple(float(value) for value in told[key].strip("()").split(","))
+            for key in ("UpperLeftPointMtrs", "LowerRightMtrs")
+        )
+        projection, zone = told["Projection"].strip(), int(told.get("ZoneCode", "0"))
+    except (KeyError, ValueError):
+        return None
+    if projection == "GCTP_GEO":
+        epsg, (west, north, east, south) = 4326, map(_packed_degrees, (west, north, east, south))
+    elif projection == "GCTP_UTM" and 1 <= abs(zone) <= 60:
+        epsg = (32600 if zone > 0 else 32700) + abs(zone)
+    else:
+        return None
+    pixel = (east - west) / cols
+    if pixel <= 0 or abs((north - south) / rows / pixel - 1) > 1e-6:
+        return None
+    return (rows, cols), {"epsg": epsg, "west": west, "north": north, "pixel_m": pixel}
+
+
+def _packed_degrees(value: float) -> float:
+    """DDDMMMSSS.SS as degrees."""
+    degrees, rest = divmod(abs(value), 1_000_000)
+    minutes, seconds = divmod(rest, 1000)
+    return float(np.copysign(degrees + minutes / 60 + seconds / 3600, value))
