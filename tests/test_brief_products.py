@@ -248,12 +248,23 @@ def test_mistakes_are_told_with_their_line(tmp_path, text, line, words):
     assert f"line {line}:" in str(caught.value)
 
 
-def test_a_rule_of_a_mask_is_told_with_its_line(study, program):
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ('[[mask]]\nwhere = "cloud or ("', "line {line}: [[mask]] where"),
+        ('[[picture]]\ncolours = "pink"', "line {line}: [[picture]] colours = 'pink'"),
+        ('[[compare]]\nabove = 0\nshow = "natrual"', "Did you mean natural"),
+        ('[[compare]]\nabove = 0\nindex = "nbr2"', "Did you mean nbr"),
+        ('[[compare]]\nabove = 0\nindex = "nbr"', "needs the band swir22"),
+    ],
+)
+def test_what_cannot_be_made_is_told_before_anything_is_fetched(study, program, text, words):
     brief = study / "study.toml"
-    brief.write_text(brief.read_text() + '\n[[mask]]\nwhere = "cloud or ("\n')
+    brief.write_text(f"{brief.read_text()}\n{text}\n")
     refused = program("run", cwd=study)
     line = len(brief.read_text().splitlines())
-    assert refused.code == 2 and f"line {line}: [[mask]] where" in " ".join(refused.err.split())
+    assert refused.code in (2, 3) and words.format(line=line) in " ".join(refused.err.split()), refused.err
+    assert not (study / "scenes").exists()
 
 
 # The schema for editors

@@ -163,11 +163,13 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
 
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
-    """Bands of each index that is compared."""
+    """Bands of each index that is compared, and of each composite that is shown."""
     from zoompick.imagery import recipes
 
-    named = {str(extra["index"]) for extra in wanted.brief.extras if extra.kind == "compare"}
-    return {name: recipes.index(name).formula.bands for name in sorted(named)}
+    compared = [extra for extra in wanted.brief.extras if extra.kind == "compare"]
+    found = {name: recipes.index(name).formula.bands for name in sorted({str(extra["index"]) for extra in compared})}
+    shown = sorted({str(extra["show"]) for extra in compared} - {""})
+    return found | {name: recipes.composite(name).bands for name in shown}
 
 
 KIND = Kind("compare", no_day, of_study, needs)

@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar
 
+from zoompick.errors import BriefError
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.settings import BRIEF_NAME
 from zoompick.study.extras import RESERVED, Extra
 from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.products.blend import names_of_spans
@@ -93,4 +95,25 @@ def _step(wanted: Wanted, extra: Extra, made: Path, target: Path, when: str) -> 
     )  # fmt: skip
 
 
-KIND = Kind("picture", of_day, of_study)
+def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
+    """No bands; but colours that do not exist are told before anything is fetched.
+
+    Raises
+    ------
+    BriefError
+        Names the line.
+    """
+    for extra in _pictures(wanted):
+        if extra["colours"]:
+            from zoompick.workflow.picture import COLOURS
+
+            if extra["colours"] not in COLOURS:
+                line = extra.line("colours")
+                raise BriefError(
+                    f"{BRIEF_NAME}, line {line}: [[picture]] colours = {extra['colours']!r} cannot be used.",
+                    f"There is {', '.join(COLOURS)}.",
+                )
+    return {}
+
+
+KIND = Kind("picture", of_day, of_study, needs)
