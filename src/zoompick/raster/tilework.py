@@ -267,8 +267,9 @@ class TileWork:
             is_same = one.count == 0 or (one.is_whole and one.minimum == one.maximum)
             if not is_same or (one.count == 0 and inside.dtype.kind == "f"):
                 return None
-        first = inside[0, 0, 0]
-        return first if statistics or (inside == first).all() else None
+        first, middle, last = inside[0, 0, 0], inside[0, self.options.side // 2, 0], inside[0, -1, -1]
+        is_same = bool(statistics) or (first == middle == last and (inside == first).all())
+        return first if is_same else None
 
     def _picture(
         self, key: TileKey, window: Window, given: Pixels | None, keep: Keep
