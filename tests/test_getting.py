@@ -340,7 +340,7 @@ def test_what_has_no_windows_is_planned_whole(tmp_path):
     found = survey(plan_of(*entries), Client())
     assert [entry.region for entry in found.plan.fetch] == [None] * 3
     assert "only sent whole" in found.whole[entries[0].path]
-    assert "no GeoTIFF" in found.whole[entries[1].path]
+    assert "neither GeoTIFF" in found.whole[entries[1].path]
     second.shutdown()
     second.server_close()
 

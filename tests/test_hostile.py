@@ -110,7 +110,7 @@ def test_a_store_with_places_that_are_no_numbers(tmp_path):
 def test_grids_beyond_any_disk_are_refused_before_the_first_byte(tmp_path, program, pixel, said):
     foreign_tiff(tmp_path / "red.tif", noise((1, 40, 40)), grid(40, 40), nodata="0")
     done = program("stack", "red.tif", "--pixel", pixel, "--out", "large.tif")
-    assert done.code == 1 and said in " ".join(done.err.split())
+    assert done.code == 2 and said in " ".join(done.err.split())
     assert sorted(path.name for path in tmp_path.iterdir()) == ["red.tif"]
 
 

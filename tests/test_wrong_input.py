@@ -52,7 +52,7 @@ CASES = {
     "recipe lacks a band": (["index", "red.tif", "--recipe", "ndvi"], 2, "There is no band called 'nir'"),
     "two bands": (["composite", "red.tif", "--bands", "red,red2"], 2, "three bands"),
     "turned stretch": (["composite", "red.tif", "--stretch", "98,2"], 2, "Two rising percentiles"),
-    "clip nowhere": (["clip", "red.tif", "--box", "3", "3", "4", "4"], 1, "outside the raster"),
+    "clip nowhere": (["clip", "red.tif", "--box", "3", "3", "4", "4"], 2, "outside the raster"),
     "clip without area": (["clip", "red.tif"], 2, "no area to clip to"),
     "pixel 0": (["stack", "red.tif", "--pixel", "0"], 2, "not above 0"),
     "option without file": (["stack", "--bands", "red"], 2, "needs a file"),

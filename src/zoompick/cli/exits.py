@@ -12,6 +12,7 @@ _CODES: dict[type[errors.ZoomPickError], int] = {
     errors.SourceError: SOURCE_FAILED,
     errors.IncompleteError: IN_PART,
     errors.DataError: CHECK_FAILED,
+    errors.GridError: WRONG_USE,
     errors.MissingFileError: WRONG_USE,
     errors.DiskError: CHECK_FAILED,
     errors.CancelledError: STOPPED,

@@ -1,17 +1,18 @@
-"""The first page of the help: options, then the commands in panels, in the order of the work.
+"""The first page of the help: options, then the commands in the order of the work, as all other help looks.
 
-Drawn here with what Rich needs for it and no more, since everybody meets this page first.
+It loads nothing, since everybody meets this page first.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import textwrap
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-_WIDEST = 100
+from zoompick.cli import show
 
 
-def front_page(about: str, options: Sequence[Any], panels: Mapping[str, Mapping[str, str]], end: str) -> None:
+def front_page(about: str, options: Sequence[Any], sections: Mapping[str, Mapping[str, str]], end: str) -> None:
     """Print the page.
 
     Parameters
@@ -20,35 +21,28 @@ def front_page(about: str, options: Sequence[Any], panels: Mapping[str, Mapping[
         What the program does.
     options : sequence
         Parameters of the root.
-    panels : mapping
-        Title of each panel to its commands and what they do.
+    sections : mapping
+        Title of each part to its commands and what they do.
     end : str
         What to try first.
     """
-    from rich.console import Console
-    from rich.padding import Padding
-    from rich.text import Text
+    show.line("Usage: zoompick [OPTIONS] COMMAND [ARGS]...\n")
+    show.line(f"  {about}\n")
+    rows = {
+        " ".join(filter(None, (", ".join(sorted(param.opts, key=len)), param.metavar))): str(param.help or "")
+        for param in options
+    }
+    parts = {"Options": rows, **sections}
+    for title, listed in parts.items():
+        width = max(map(len, rows if title == "Options" else [name for part in sections.values() for name in part]))
+        show.line(f"{title}:")
+        for line in _listed(listed, width):
+            show.line(line)
+        show.line()
+    show.line(end)
 
-    console = Console(highlight=False, emoji=False)
-    console.width = min(console.width, _WIDEST)
-    console.print(Padding(Text("Usage: zoompick [OPTIONS] COMMAND [ARGS]…", style="bold"), (0, 1)))
-    console.print(Padding(Text(about), (0, 1)))
-    rows = {", ".join(sorted(param.opts, key=len, reverse=True)): str(param.help or "") for param in options}
-    console.print(_panel("Options", rows))
-    widest = max(len(name) for commands in panels.values() for name in commands)
-    for title, commands in panels.items():
-        console.print(_panel(title, commands, widest))
-    console.print(Padding(Text(end), (0, 1)))
 
-
-def _panel(title: str, rows: Mapping[str, str], width: int = 0) -> Any:
-    from rich.panel import Panel
-    from rich.table import Table
-    from rich.text import Text
-
-    table = Table.grid(padding=(0, 2), expand=True)
-    table.add_column(no_wrap=True, min_width=width)
-    table.add_column(ratio=1)
+def _listed(rows: Mapping[str, str], width: int) -> Iterator[str]:
     for name, text in rows.items():
-        table.add_row(Text(name, style="bold cyan"), Text(text))
-    return Panel(table, title=title, title_align="left", border_style="dim")
+        lead = f"  {name:<{width}}  "
+        yield textwrap.fill(text, show.width(), initial_indent=lead, subsequent_indent=" " * len(lead))
