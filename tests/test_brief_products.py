@@ -172,6 +172,16 @@ def test_what_lies_between_need_not_be_written(done, program):
     assert names == {"hidden.tif", "ground.tif", "natural.tif", "infrared.tif", "ndvi.tif", "ndmi.tif"}
     assert (day / "ndvi.tif").read_bytes() == usual[(day / "ndvi.tif").relative_to(done)]
     assert (day / "natural.tif").read_bytes() == usual[(day / "natural.tif").relative_to(done)]
+    # What is asked for by itself is written, computed through what is not.
+    for words, name, made_of in (["composite", "--recipe", "shortwave"], "shortwave.tif", ["stack", "clip"]), (
+        ["stack"], "stack.tif", None
+    ):  # fmt: skip
+        asked = program(*words, "--json", cwd=done)
+        assert asked.code == 0 and len(asked.json) == 2, asked.err
+        told = json.loads((day / f"{name}.stac.json").read_text())["properties"]["zoompick:steps"][0]["options"]
+        assert ([row["step"] for row in told["of"]] if "of" in told else None) == made_of
+    assert (day / "stack.tif").read_bytes() == usual[(day / "stack.tif").relative_to(done)]
+    assert not (day / "clip.tif").exists()
 
 
 def test_a_plan_is_a_tree_of_what_is_made_of_what(done, program):

@@ -9,6 +9,7 @@ import pytest
 from helpers import UTM, grid
 from zoompick.errors import GridError
 from zoompick.geo.bounds import Bounds
+from zoompick.geo.crs import Crs
 from zoompick.raster.grid import Grid, Window
 
 
@@ -98,3 +99,9 @@ def test_values_can_be_pickled_and_compared():
 def test_pixel_size_is_told_with_its_unit():
     assert grid(1, 1).pixel_text == "8 m"
     assert UTM.metres_per_unit == 1.0
+
+
+def test_a_pixel_in_metres_whatever_the_unit():
+    """Degrees at the equator, metres, and feet of surveyors: 1200/3937 m."""
+    sizes = [Grid(Crs(code), 10.0, 10.0, 0, 0, 5, 5).pixel_m for code in (4326, 32728, 2225)]
+    assert sizes == pytest.approx([1_113_200, 10, 10 * 1200 / 3937])

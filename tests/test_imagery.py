@@ -34,6 +34,7 @@ from zoompick.raster.opening import open_raster
 from zoompick.raster.part import Part
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
+from zoompick.workflow import verbs
 
 PLACE = grid(80, 60)
 
@@ -245,6 +246,23 @@ def test_percentiles_are_those_of_the_valid_pixels_in_the_area(dtype):
         assert np.abs(np.array(limits) - expected).max() <= tolerance
     with pytest.raises(NothingFoundError):
         quantiles(Memory(np.zeros_like(pixels), PLACE, 0), (0,), (2, 98))
+
+
+def test_neighbourhoods_are_equalised_wherever_a_picture_is_made(tmp_path, program):
+    """From Python as by the command; and their shades are not another picture's."""
+    for number, band in enumerate(("red", "green", "blue")):
+        foreign_tiff(tmp_path / f"s-{band}.tif", noise((1, 300, 340), seed=number), grid(340, 300), nodata="0")
+    files = [f"s-{band}.tif" for band in ("red", "green", "blue")]
+    assert program("stack", *files, "--out", "s").code == 0
+    made = program("composite", "s.tif", "--recipe", "natural", "--stretch", "local", "--out", "l")
+    assert made.code == 0, made.err
+    program("composite", "s.tif", "--recipe", "natural", "--stretch", "equalize", "--out", "e")
+    ours = verbs.composite(open_raster(tmp_path / "s.tif"), "natural", stretch="local")
+    local, equal = (open_raster(tmp_path / f"{name}.tif") for name in "le")
+    np.testing.assert_array_equal(ours.read(ours.grid.window), local.read(local.grid.window))
+    assert (local.read(local.grid.window) != equal.read(equal.grid.window)).mean() > 0.1
+    refused = program("composite", "s.tif", "--recipe", "natural", "--same-stretch-as", "l.tif", "--out", "n")
+    assert refused.code == 2 and "equalised in neighbourhoods" in refused.err
 
 
 def test_local_equalisation_is_that_of_the_four_cells_about_a_pixel():

@@ -19,6 +19,7 @@ from zoompick.files import human_time
 from zoompick.geo.shapes import bounds_of, project
 from zoompick.net.client import Client
 from zoompick.study.brief import Brief, read_brief
+from zoompick.study.extras import Extra
 from zoompick.study.folder import Study
 from zoompick.transfer.download import Limits, check_room, download
 from zoompick.transfer.plan import DownloadPlan, Fetch
@@ -66,6 +67,19 @@ def test_steps_follow_from_brief_and_shortlist(tmp_path, brief):
         assert all(path in made or "scenes" in path.parts for path in step.inputs)
         made.add(step.output)
     assert len(made) == len(decided.steps)
+
+
+def test_a_mask_over_classes_needs_scenes_with_a_class_layer(tmp_path, brief):
+    """Told with its line before anything is fetched; a rule over bands alone, or a guess, needs none."""
+    for where, lacks in (("cloud or outside", True), ("red > 0.3", False), ("bright_cloud or outside", False)):
+        values = {"name": "m", "where": where, "grow_m": 0, "shrink_m": 0, "apply": False}
+        wish = replace(brief, extras=(Extra("mask", tuple(values.items()), {"where": 7}),))
+        if lacks:
+            with pytest.raises(BriefError, match=r"line 7: .* needs a class layer that tells cloud.* have none"):
+                plan.plan_study(Study(tmp_path), wish, AREA, SCENES)
+        else:
+            steps = plan.plan_study(Study(tmp_path), wish, AREA, SCENES).steps
+            assert sum(step.name == "mask" for step in steps) == 2
 
 
 def test_the_study_grid_holds_the_area_and_lies_on_round_numbers(brief):

@@ -50,7 +50,7 @@ def run(
     as_json: options.Json = False,
     dry_run: options.DryRun = False,
     plan: Annotated[
-        bool, typer.Option("--plan", help="The same as a tree: which products are made of what; do nothing.")
+        bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
     ] = False,
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
@@ -145,7 +145,7 @@ def _branch(node: Node, states: Mapping[str, str]) -> Branch:
 
     state = states.get(f"products/{node.name}", "")
     files = [counted(node.files, "file") + " of scenes"] if node.files else []
-    made_of = " and ".join([*files, *node.made_of])
+    made_of = ", ".join([*files, *node.made_of])
     words = f"{node.name}  {node.step}" + (f" of {made_of}" if made_of else "")
     mark = "" if state == "up to date" else f"  ({state})"
     return Branch(words + mark, tuple(_branch(one, states) for one in node.below))

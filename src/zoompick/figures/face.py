@@ -15,7 +15,7 @@ from zoompick.area.model import Area
 from zoompick.errors import UsageError
 from zoompick.figures import style
 from zoompick.files import writing
-from zoompick.geo.crs import LONLAT, Floats, transform
+from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, Floats, transform
 from zoompick.geo.shapes import Shape, outline_of, project
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Pixels
@@ -248,7 +248,7 @@ def _metres_a_unit(grid: Grid) -> float:
     """Metres that one unit of x is long in the middle of a grid."""
     b = grid.bounds
     if grid.crs.is_geographic:
-        return 111_320 * math.cos(math.radians((b.south + b.north) / 2))
+        return METRES_A_DEGREE * math.cos(math.radians((b.south + b.north) / 2))
     return grid.crs.metres_per_unit
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import Executor
 from typing import Any
 
 import numpy as np
 
-from zoompick.imagery.curves import Curve
+from zoompick.imagery.curves import Curve, curves_for
+from zoompick.imagery.ground import Where
 from zoompick.imagery.local import LocalCurves
 from zoompick.imagery.tone import Tone
 from zoompick.raster import kernels
@@ -46,6 +48,26 @@ class Composite(Derived):
         self._tables = _tables(source.dtype, curves, self._tone) if local is None else [None] * len(curves)
         told = [curve.to_json(source.bands[index]) for curve, index in zip(curves, bands, strict=True)]
         self.record = {"zoompick:curves": told, "zoompick:tone": self._tone.facts()}
+
+    @classmethod
+    def measured(
+        cls,
+        source: Raster,
+        bands: Sequence[int],
+        tone: Tone,
+        mask: Where | None = None,
+        executor: Executor | None = None,
+    ) -> Composite:
+        """A picture whose shades are measured here, inside a mask where one is given.
+
+        Raises
+        ------
+        NothingFoundError
+            There is no valid pixel.
+        """
+        curves = curves_for(source, bands, tone, mask, executor)
+        local = LocalCurves.measured(source, bands, mask, executor) if tone.stretch == "local" else None
+        return cls(source, bands, curves, tone, local)
 
     @property
     def bands(self) -> tuple[Band, ...]:

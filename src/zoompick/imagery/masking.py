@@ -51,7 +51,7 @@ class MaskLayer(Derived):
     ) -> None:
         super().__init__(one.raster)
         self._one, self._rule, self._polygon = one, rule, polygon
-        step = self.grid.pixel_x * (111_320 if self.grid.crs.is_geographic else 1)
+        step = self.grid.pixel_m
         self._grow, self._shrink = math.ceil(grow_m / step), math.ceil(shrink_m / step)
         known = [band.name for band in one.raster.bands]
         for name in rule.bands:

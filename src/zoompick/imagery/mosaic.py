@@ -104,7 +104,7 @@ class Mosaic(Stack):
         parts = [[_OneOf(one.raster, band) for one in found] for band in range(count)]
         notes = dict.fromkeys(note for one in found for note in notes_of(one.raster))
         super().__init__(found[0].raster.grid, parts, [list(range(len(found)))] * count, tuple(notes))
-        step = self.grid.pixel_x * (111_320 if self.grid.crs.is_geographic else 1)
+        step = self.grid.pixel_m
         self._halo = math.ceil(feather_m / step)
         self._width_px = feather_m / step
         self._clear_only = clear_only

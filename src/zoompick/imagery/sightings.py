@@ -208,8 +208,7 @@ def _clear(layers: Sequence[Layer], grid: Grid, hide: Sequence[str], grow_m: flo
     table = classes_of(layer) if layer is not None else None
     if layer is None or table is None:
         return None
-    step_m = grid.pixel_x if not grid.crs.is_geographic else grid.pixel_x * 111_320
-    return Clear(laid_on(layer.raster, grid, "class"), table, tuple(hide), math.ceil(grow_m / step_m))
+    return Clear(laid_on(layer.raster, grid, "class"), table, tuple(hide), math.ceil(grow_m / grid.pixel_m))
 
 
 def classes_of(layer: Layer) -> ClassTable | None:

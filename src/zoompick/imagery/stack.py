@@ -322,7 +322,7 @@ def questions(layers: Sequence[Layer], bands: Sequence[str]) -> tuple[str, ...]:
         return ()
     own = [layer for layer in wanted if layer.name == several[0]]
     grounds = [outline_of(g.bounds, g.crs, max(g.bounds.width, g.bounds.height) / 8)
-               for g in (layer.raster.grid for layer in own)]  # fmt: skip
+               for g in (layer.raster.grid for layer in own[:_MOST_COMPARED])]  # fmt: skip
     shared = max(
         intersection(one, two).area / min(one.area, two.area) for one, two in itertools.combinations(grounds, 2)
     )
@@ -337,7 +337,7 @@ def questions(layers: Sequence[Layer], bands: Sequence[str]) -> tuple[str, ...]:
     return (f"{what}, {told}",)
 
 
-_SAME_GROUND = 0.5
+_SAME_GROUND, _MOST_COMPARED = 0.5, 20
 
 
 def _resampled(parts: Sequence[Sequence[Layer]], target: Grid) -> tuple[str, ...]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from zoompick.errors import GridError
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.crs import Crs
+from zoompick.geo.crs import METRES_A_DEGREE, Crs
 
 _LEAST_PIXEL = 1e-9
 _LATTICE_TOLERANCE_PX = 1e-3
@@ -112,6 +112,12 @@ class Grid:
     def window(self) -> Window:
         """All pixels."""
         return Window(0, 0, self.width, self.height)
+
+    @property
+    def pixel_m(self) -> float:
+        """Width of a pixel in metres; in degrees that at the equator."""
+        crs = self.crs
+        return self.pixel_x * (METRES_A_DEGREE if crs.is_geographic else crs.metres_per_unit)
 
     @property
     def pixel_text(self) -> str:

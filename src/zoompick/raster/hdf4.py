@@ -8,7 +8,8 @@ of HDF-EOS grids in degrees or UTM. Source: HDF4 User's Guide, chapter "SD API";
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import cached_property
 from typing import Any
 
@@ -45,14 +46,21 @@ class Hdf4File:
         if not isinstance(source, LocalFile):
             raise FormatError(f"{source.address} is an HDF4 file, of which no part can be had.", "Download it first.")
         self.problem = error.HDF4Error
-        try:
+        with self.errors():
             self._sd = SD.SD(str(source.path))
-        except error.HDF4Error as problem:
+
+    @contextmanager
+    def errors(self) -> Iterator[None]:
+        """The library's errors as those of the system, which readers expect."""
+        try:
+            yield
+        except self.problem as problem:
             raise OSError(str(problem)) from problem
 
     @cached_property
     def _names(self) -> list[str]:
-        found = self._sd.datasets()
+        with self.errors():
+            found = self._sd.datasets()
         return sorted(found, key=lambda name: found[name][3])
 
     def visititems(self, visit: Callable[[str, Any], object]) -> None:
@@ -79,12 +87,14 @@ class Hdf4File:
     @cached_property
     def grids(self) -> dict[tuple[int, int], dict[str, float]]:
         """Grids that the file's text tells: rows and columns to EPSG code, west, north and pixel size."""
-        text = "".join(str(value) for key, value in sorted(self._sd.attributes().items()) if "StructMetadata" in key)
+        with self.errors():
+            told = sorted(self._sd.attributes().items())
+        text = "".join(str(value) for key, value in told if "StructMetadata" in key)
         found = {}
         for block in re.findall(r"GROUP=GRID_\d+(.*?)END_GROUP=GRID_\d+", text, re.DOTALL):
-            told = _eos_grid(dict(re.findall(r"(\w+)=\"?([^\"\n]+)\"?", block)))
-            if told is not None:
-                found[told[0]] = told[1]
+            place = _eos_grid(dict(re.findall(r"(\w+)=\"?([^\"\n]+)\"?", block)))
+            if place is not None:
+                found[place[0]] = place[1]
         return found
 
 
@@ -106,7 +116,8 @@ class _Dataset:
     @cached_property
     def attrs(self) -> dict[str, Any]:
         """Attributes, the calibration as others write it; and its grid, where the file's text tells one."""
-        found = dict(self._sds.attributes())
+        with self.parent.errors():
+            found = dict(self._sds.attributes())
         if any(key in found for key in _CALIBRATED) and "add_offset" in found:
             found["add_offset"] = -float(found.get("scale_factor", 1.0)) * float(found["add_offset"])
         if len(self.shape) == _PLANE:
@@ -118,17 +129,17 @@ class _Dataset:
         """For each side the dataset that is its scale, if one is."""
         found = []
         for side in range(len(self.shape)):
-            scale = self.parent.get(self._sds.dim(side).info()[0])
+            with self.parent.errors():
+                name = self._sds.dim(side).info()[0]
+            scale = self.parent.get(name)
             found.append([scale] if scale is not None and len(scale.shape) == 1 else [])
         return found
 
     def __getitem__(self, place: Any) -> Any:
         if place is Ellipsis:
             place = tuple(slice(0, size) for size in self.shape)
-        try:
+        with self.parent.errors():
             return np.asarray(self._sds[place], self.dtype)
-        except self.parent.problem as error:
-            raise OSError(str(error)) from error
 
 
 _PLANE = 2

@@ -66,8 +66,7 @@ class Swath:
 
     def is_fine_enough(self, grid: Grid) -> bool:
         """True when a grid's pixels are not so large that many of the swath's lie in one."""
-        unit_m = METRES_A_DEGREE if grid.crs.is_geographic else grid.crs.metres_per_unit
-        return grid.pixel_x * unit_m <= _LARGEST_PX * self.pixel_m
+        return grid.pixel_m <= _LARGEST_PX * self.pixel_m
 
     @cached_property
     def _tree(self) -> Any:

@@ -99,7 +99,9 @@ class Warped(Derived):
         if not inside.any():
             return out
         part = _box(inside)
-        under = self._under(cols[part], rows[part]).intersect(lattice.window)
+        here = inside[part]
+        near = (cols[part], rows[part]) if here.all() else (cols[inside], rows[inside])
+        under = self._under(*near).intersect(lattice.window)
         if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
         source = self._grouped(self.source.read(under, bands, self._level))

@@ -156,7 +156,7 @@ def _wishes(scene: Orderable, area: Shape | None, quota: Quota) -> list[_Wish]:
             f"Scene {scene.id} would have to be ordered in {count:,.0f} pieces, over the {_MOST_PIECES} that are "
             f"planned at most: {scene.collection} gives {most:g} km2 an order, and its part of the area has "
             f"{km2:,.4g} km2. Nothing was planned.",
-            "Take a smaller study area, or leave the scene out: 'zoompick pick --remove'.",
+            "Take a smaller study area, or leave the scene out: 'zoompick pick drop'.",
         )
     pieces = equal_pieces(ground, math.ceil(count))
     return [

@@ -33,7 +33,7 @@ def common_grid(
     UsageError
         The pixel size cannot be told: degrees here, metres there.
     """
-    finest = min(grids, key=lambda grid: grid.pixel_x * (111_320 if grid.crs.is_geographic else 1))
+    finest = min(grids, key=lambda grid: grid.pixel_m)
     target = _crs(grids, area, crs)
     if pixel is None and finest.crs.is_geographic != target.is_geographic:
         raise UsageError(

@@ -14,7 +14,7 @@ from zoompick.study.brief import Brief
 from zoompick.study.extras import RESERVED
 from zoompick.study.folder import Study
 from zoompick.workflow.fused import FusedStep, fused
-from zoompick.workflow.kind import Day, Wanted
+from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.kinds import KINDS
 from zoompick.workflow.needs import band_paths, study_grid
 from zoompick.workflow.step import Step
@@ -92,12 +92,25 @@ def plan_study(
         )
         for name, (day, group) in zip(folders, days.items(), strict=True)
     ]
+    if brief.intermediate:
+        return StudyPlan(grid, days, tuple(step for _, step in _steps(kinds, wanted, groups)))
+    every = _steps(KINDS, wanted, groups)
+    steps, unwritten = fused([step for _, step in every], RESERVED)
+    if only:
+        # What is asked for by itself is written, whatever it is.
+        own = {step.output for name, step in every if name == only}
+        between = [one if one.made_of else one.step for one in unwritten]
+        return StudyPlan(grid, days, tuple(step for step in (*between, *steps) if step.output in own))
+    return StudyPlan(grid, days, steps, unwritten)
+
+
+def _steps(kinds: Sequence[Kind], wanted: Wanted, days: Sequence[Day]) -> list[tuple[str, Step]]:
+    """Steps of some kinds, each with the name of its kind, in the order in which they can be carried out."""
     rounds = [[kind for kind in kinds if kind.is_first is first] for first in (True, False)]
-    steps = [step for some in rounds for day in groups for kind in some for step in kind.of_day(wanted, day)]
-    steps += [step for kind in kinds for step in kind.of_study(wanted, groups)]
-    if brief.intermediate or only:
-        return StudyPlan(grid, days, tuple(steps))
-    return StudyPlan(grid, days, *fused(steps, RESERVED))
+    found = [
+        (kind.name, step) for some in rounds for day in days for kind in some for step in kind.of_day(wanted, day)
+    ]
+    return found + [(kind.name, step) for kind in kinds for step in kind.of_study(wanted, days)]
 
 
 def _reference(brief: Brief, days: Sequence[str]) -> str:

@@ -17,7 +17,6 @@ from zoompick.geo.shapes import bounds_of, project, turned
 from zoompick.imagery import recipes
 from zoompick.imagery.clip import Clip
 from zoompick.imagery.composite import Composite
-from zoompick.imagery.curves import curves_for
 from zoompick.imagery.deliveries import Layer, open_layers
 from zoompick.imagery.index import Index
 from zoompick.imagery.stack import build_stack
@@ -148,7 +147,7 @@ def composite(raster: Raster, recipe: str | Sequence[str], area: Area | None = N
     area : Area, optional
         Where it is measured.
     stretch : str, optional
-        As ``2,98``, ``minmax``, ``sigma=2`` or ``equalize``.
+        As ``2,98``, ``minmax``, ``sigma=2``, ``equalize`` or ``local``.
     """
     chosen = recipes.composite(recipe) if isinstance(recipe, str) else recipes.own_composite(tuple(recipe))
     bands = [band_index(raster, band, "The raster") for band in chosen.bands]
@@ -157,7 +156,7 @@ def composite(raster: Raster, recipe: str | Sequence[str], area: Area | None = N
         raster, flat = met(raster, area.polygon)
         mask = PolygonMask(flat, raster.grid)
     tone = Tone.parse(stretch) if stretch else Tone()
-    return Composite(raster, bands, curves_for(raster, bands, tone, mask), tone)
+    return Composite.measured(raster, bands, tone, mask)
 
 
 def index(raster: Raster, recipe: str) -> Raster:

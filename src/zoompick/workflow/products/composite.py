@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -18,8 +19,6 @@ from zoompick.workflow.kind import Day, Kind, Wanted
 from zoompick.workflow.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
-    from zoompick.imagery.ground import Where
-    from zoompick.raster.masks import PolygonMask
     from zoompick.raster.raster import Raster
     from zoompick.raster.write import WriteOptions
 
@@ -56,6 +55,7 @@ class CompositeStep(RasterStep):
         """See :class:`zoompick.imagery.composite.Composite`; the percentiles are measured here."""
         from zoompick.imagery.composite import Composite
         from zoompick.imagery.curves import Curve
+        from zoompick.imagery.ground import clear_ground
         from zoompick.raster.masks import PolygonMask
         from zoompick.raster.raster import band_index
         from zoompick.raster.turn import met
@@ -74,28 +74,12 @@ class CompositeStep(RasterStep):
         if self.area is not None:
             source, flat = met(source, self.area)
             mask = PolygonMask(flat, source.grid)
-        curves, ground = self._measured(source, bands, mask, sources)
-        local = None
-        if self.tone.stretch == "local":
-            from zoompick.imagery.local import LocalCurves
-
-            local = LocalCurves.measured(source, bands, ground, sources.executor)
-        return Composite(source, bands, curves, self.tone, local)
-
-    def _measured(
-        self, source: Raster, bands: list[int], mask: PolygonMask | None, sources: Sources
-    ) -> tuple[Any, Where | None]:
-        """Curves by the clear ground, and where that is; by all of it where there is none."""
-        from zoompick.imagery.curves import curves_for
-        from zoompick.imagery.ground import clear_ground
-
         ground = clear_ground(mask, self.classes, source.grid)
         if ground is not None:
-            try:
-                return curves_for(source, bands, self.tone, ground, sources.executor), ground
-            except NothingFoundError:
-                pass
-        return curves_for(source, bands, self.tone, mask, sources.executor), mask
+            # By the clear ground; by all of it where there is none.
+            with contextlib.suppress(NothingFoundError):
+                return Composite.measured(source, bands, self.tone, ground, sources.executor)
+        return Composite.measured(source, bands, self.tone, mask, sources.executor)
 
     @property
     def also(self) -> tuple[Path, ...]:
@@ -132,12 +116,18 @@ def told_curves(picture: Path) -> tuple[list[dict[str, Any]], Tone]:
     """
     try:
         properties = read_json(sidecar_of(picture))["properties"]
-        return list(properties["zoompick:curves"]), Tone(**properties["zoompick:tone"])
+        told, tone = list(properties["zoompick:curves"]), Tone(**properties["zoompick:tone"])
     except (DataError, AttributeError, KeyError, TypeError, ValueError) as error:
         raise UsageError(
             f"{picture.name} has no record that tells its stretch.",
             f"Give a composite with its {sidecar_of(picture).name}.",
         ) from error
+    if tone.stretch == "local":
+        raise UsageError(
+            f"{picture.name} was equalised in neighbourhoods: its shades belong to its own ground.",
+            "Give a picture with another stretch.",
+        )
+    return told, tone
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:

@@ -94,11 +94,26 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The masks of the brief, of the day's bands where they belong."""
     for extra in wanted.brief.extras:
         if extra.kind == "mask":
+            rule = rule_of(extra)
+            _refuse_untold(extra, rule, day)
             yield DayMaskStep(
-                (day.whole, *day.classes), day.product(extra.name), rule=rule_of(extra), grid=wanted.grid,
+                (day.whole, *day.classes), day.product(extra.name), rule=rule, grid=wanted.grid,
                 grow_m=extra["grow_m"], shrink_m=extra["shrink_m"], outside=wanted.area.polygon,
                 is_applied=extra["apply"],
             )  # fmt: skip
+
+
+def _refuse_untold(extra: Extra, rule: Formula, day: Day) -> None:
+    """A rule over classes needs a class layer: told before anything is fetched."""
+    from zoompick.sensors.classes import MEANINGS
+
+    named = [name for name in rule.bands if name in MEANINGS]
+    if named and not day.classes:
+        raise BriefError(
+            f"{BRIEF_NAME}, line {extra.line('where')}: [[mask]] where = {extra['where']!r} needs a class layer that "
+            f"tells {named[0]}, and the scenes of {day.date} have none.",
+            "As 'bright_cloud or outside', a guess.",
+        )
 
 
 def rule_of(extra: Extra) -> Formula:
