@@ -242,7 +242,11 @@ def test_days_are_laid_on_one_another_and_planted_bands_back(program, archive, t
 @pytest.mark.parametrize(
     ("text", "line", "words"),
     [
-        ('[[picture]]\n\nof = "moon"', 3, "The brief makes stack, aligned, clip"),
+        ('[[picture]]\n\nof = "moon"', 3, "The brief makes stack, clip"),
+        ('[[picture]]\nof = "aligned"', 2, "The brief makes stack, clip"),
+        ('[align]\nto = "first"\n[[picture]]\nof = "moon"', 4, "The brief makes stack, aligned, clip"),
+        ('[[blend]]\nname = "b"\n[[picture]]\nof = "b-date"', 4, "clip, b, b-count"),
+        ('[[blend]]\nname = "b"\nby = "newest"\n[[picture]]\nof = "c"', 5, "clip, b, b-count, b-date"),
         ('[composite]\nof = "bare"', 2, "It must be clip"),
         ('[index]\nrecipes = ["ndvi"]\n[[picture]]\nname = "ndvi"\nof = "clip"', 4, "is another product's"),
         ('[[mask]]\nname = "m"\n[[compare]]\nabove = 0\nof = "m"', 5, "It must be clip"),

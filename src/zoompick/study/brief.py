@@ -257,7 +257,8 @@ def _check_made_of(values: Mapping[str, Any], extras: Sequence[Extra], content: 
             f"{where}, line {twin.line('name')}: the name '{twin.name}' is another product's.",
             "Give it another name.",
         )
-    check_pictures(extras, (*values["composites"], *values["indices"]), where)
+    always = [name for name in RESERVED if name != "aligned" or values["align_to"]]
+    check_pictures(extras, (*always, *values["composites"], *values["indices"]), where)
 
 
 def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: str) -> object:

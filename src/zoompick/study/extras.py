@@ -161,15 +161,24 @@ def _values(kind: str, entry: Mapping[str, Any], lines: Mapping[str, int], where
     return values
 
 
-def check_pictures(extras: Sequence[Extra], recipes: Sequence[str], where: str) -> None:
+_OF_ONE_DATE = ("clearest", "newest", "highest")
+"""Ways to blend by which each pixel is of one date."""
+
+
+def check_pictures(extras: Sequence[Extra], made: Sequence[str], where: str) -> None:
     """Refuse a picture of what the brief does not make.
+
+    Parameters
+    ----------
+    made : sequence of str
+        What is made of each day, beside these sections.
 
     Raises
     ------
     BriefError
         Lists what there is.
     """
-    known = [*RESERVED, *recipes]
+    known = list(made)
     known += [name for one in extras if one.kind != "picture" for name in _products(one)]
     for one in extras:
         if one.kind == "picture" and one["of"] not in known:
@@ -179,6 +188,8 @@ def check_pictures(extras: Sequence[Extra], recipes: Sequence[str], where: str) 
 def _products(one: Extra) -> list[str]:
     """Rasters that a section makes, without spans of time."""
     more = {"compare": ["-difference"], "mosaic": ["-scenes"], "blend": ["-count"]}
+    if one.kind == "blend" and one["by"].partition("=")[0] in _OF_ONE_DATE:
+        more["blend"].append("-date")
     return [one.name, *(f"{one.name}{word}" for word in more.get(one.kind, ()))]
 
 

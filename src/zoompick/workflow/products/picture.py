@@ -79,7 +79,7 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
             yield _step(wanted, extra, made, wanted.root / f"{extra.name}{joint}.{extra['format']}", span)
 
 
-_BESIDE = ("-scenes", "-count", "-difference")
+_BESIDE = ("-scenes", "-count", "-date", "-difference")
 
 
 def _pictures(wanted: Wanted) -> list[Extra]:
