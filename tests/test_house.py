@@ -6,8 +6,10 @@ import json
 import os
 import re
 import runpy
+import shutil
 import subprocess
 import sys
+import threading
 import time
 import tomllib
 from pathlib import Path
@@ -19,6 +21,7 @@ from helpers import foreign_tiff, grid, noise
 from zoompick import cache, errors
 from zoompick.area.model import Area
 from zoompick.cli import exits
+from zoompick.files import tree_bytes
 from zoompick.transfer.tilestore import TileStore
 from zoompick.workflow.new import NewStudy, new_study
 
@@ -191,6 +194,26 @@ def test_the_cache_keeps_to_its_limit_and_to_what_was_used_last(tmp_path, monkey
     assert own.exists()
     monkeypatch.setenv("ZOOMPICK_CACHE_MAX_MB", "0")
     assert cache.trim() == 1_000_000, "what is in use stays"
+
+
+def test_bytes_of_a_folder_are_told_while_another_run_makes_and_removes_folders_there(tmp_path):
+    (tmp_path / "kept").write_bytes(bytes(300))
+    done = threading.Event()
+
+    def others() -> None:
+        while not done.is_set():
+            inner = tmp_path / ".scene-a" / "b"
+            inner.mkdir(parents=True)
+            (inner / "c").write_bytes(bytes(7))
+            shutil.rmtree(tmp_path / ".scene-a")
+
+    run = threading.Thread(target=others)
+    run.start()
+    try:
+        assert {tree_bytes(tmp_path) for _ in range(3000)} <= {300, 307}
+    finally:
+        done.set()
+        run.join()
 
 
 def test_what_is_completed_is_what_there_is():

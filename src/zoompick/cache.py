@@ -35,11 +35,7 @@ def parts() -> list[Path]:
 
 def size() -> int:
     """Bytes of all that lies in the cache."""
-    return sum(map(_bytes, parts()))
-
-
-def _bytes(path: Path) -> int:
-    return tree_bytes(path) if path.is_dir() else path.stat().st_size
+    return sum(map(tree_bytes, parts()))
 
 
 def clear() -> None:
@@ -103,7 +99,7 @@ def _entries() -> list[Entry]:
     for path in (*indexes, *folder.glob("ostrell-*/scenes/[!.]*")):
         try:
             used = path.stat().st_mtime
-            found.append(Entry(path, _bytes(path), used))
+            found.append(Entry(path, tree_bytes(path), used))
         except OSError:
             continue
     return found

@@ -15,7 +15,7 @@ import re
 import tempfile
 import unicodedata
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -277,9 +277,19 @@ def unique_names(texts: Iterable[str], limit: int = 120, reserved: Iterable[str]
     return names
 
 
-def tree_bytes(folder: Path) -> int:
-    """Bytes of all files under a folder; 0 where there is none."""
-    return sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())
+def tree_bytes(path: Path) -> int:
+    """Bytes of a file, or of all files under a folder; 0 where there is none. What goes meanwhile doesn't count."""
+    total = 0
+    for found in files_below(path) if path.is_dir() else [path]:
+        with suppress(FileNotFoundError):
+            total += found.stat().st_size
+    return total
+
+
+def files_below(folder: Path) -> list[Path]:
+    """Files of a folder and of those below it, sorted; folders that go away while one looks do no harm."""
+    found = (Path(root, name) for root, _, names in os.walk(folder) for name in names)
+    return sorted(path for path in found if path.is_file())
 
 
 def human_bytes(count: float) -> str:
@@ -336,7 +346,7 @@ def sweep_parts(folder: Path) -> int:
 
     Call it only while holding the folder's lock: a live writer has such files too.
     """
-    parts = [path for path in folder.rglob(f".*{_PART}") if path.is_file()]
+    parts = [path for path in files_below(folder) if path.name.startswith(".") and path.name.endswith(_PART)]
     for path in parts:
         path.unlink(missing_ok=True)
     return len(parts)

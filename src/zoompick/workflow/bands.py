@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
 from zoompick.errors import FormatError, NothingFoundError, UsageError, ZoomPickError
+from zoompick.files import files_below
 from zoompick.imagery.deliveries import Layer, OneBand, name_from, open_layers
 from zoompick.imagery.items import scene_of
 from zoompick.raster.variables import Variable
@@ -106,7 +107,7 @@ def _addresses(address: str) -> Iterator[str]:
     folder = Path(address)
     if not folder.is_dir():
         raise NothingFoundError(f"There is no {address}.", "Give a file, a folder, an archive or an address.")
-    paths = [path for path in sorted(folder.rglob("*")) if path.suffix.lower() in _RASTERS and path.is_file()]
+    paths = [path for path in files_below(folder) if path.suffix.lower() in _RASTERS]
     if len(paths) > _MOST:
         raise UsageError(f"{len(paths)} rasters lie below {address}.", f"{_MOST} are the most: give a folder below.")
     yield from map(str, paths)
@@ -169,7 +170,7 @@ def guess_guide(folder: Path, name: str = "") -> str:
     UsageError
         The names do not tell the bands apart.
     """
-    paths = [path for path in sorted(folder.rglob("*")) if path.suffix.lower() in _RASTERS and path.is_file()]
+    paths = [path for path in files_below(folder) if path.suffix.lower() in _RASTERS]
     if not paths:
         raise NothingFoundError(f"No raster lies in {folder}.", f"Looked for {', '.join(_RASTERS)}.")
     place, words = _varying([path.name for path in paths])

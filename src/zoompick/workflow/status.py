@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import DataError
-from zoompick.files import read_json, tree_bytes
+from zoompick.files import files_below, read_json, tree_bytes
 from zoompick.study.folder import Study
 from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
@@ -84,7 +84,7 @@ def state_of(study: Study, with_products: bool = True) -> StudyState:
     states = tuple(_scene(study, *pair, known) for pair in zip(entries, plans, strict=True))
     folders = {study.scene_folder(entry.scene.key) for entry in entries}
     places = {name: study.root / name for name in ("scenes", "products", "tiles")}
-    sizes = {name: _size(path) for name, path in places.items() if path.exists()}
+    sizes = {name: tree_bytes(path) for name, path in places.items() if path.exists()}
     products = product_states(study, study.brief()) if entries and with_products else {}
     return StudyState(states, sizes, _to_free(study, folders), products)
 
@@ -116,7 +116,7 @@ def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> Sce
         state, note = "failed", known.failures[scene.key]
     elif here or plan.under_way_bytes:
         state = "partly here"
-    return SceneState(entry, state, note, here, wanted, _size(folder))
+    return SceneState(entry, state, note, here, wanted, tree_bytes(folder))
 
 
 def _orders(study: Study) -> Mapping[Key, Order]:
@@ -167,18 +167,13 @@ def _verified(study: Study) -> dict[str, bool]:
 
 def _to_free(study: Study, kept: set[Path]) -> dict[Path, int]:
     root = study.root / "scenes"
-    scenes = {path.parent for name in (ITEM, RECORD) for path in root.rglob(name)}
-    found = {path: _size(path) for path in sorted(scenes - kept)}
-    for pattern in _UNFINISHED:
-        for path in sorted(study.root.rglob(pattern)):
-            if not any(folder in path.parents for folder in found):
-                found[path] = path.stat().st_size
+    scenes = {path.parent for path in files_below(root) if path.name in (ITEM, RECORD)}
+    found = {path: tree_bytes(path) for path in sorted(scenes - kept)}
+    for path in files_below(study.root):
+        unfinished = any(path.match(pattern) for pattern in _UNFINISHED)
+        if unfinished and not any(folder in path.parents for folder in found):
+            found[path] = tree_bytes(path)
     return found
-
-
-def _size(path: Path) -> int:
-    """Bytes of a file, or of all files below a folder."""
-    return path.stat().st_size if path.is_file() else tree_bytes(path)
 
 
 def free(state: StudyState) -> int:

@@ -16,7 +16,7 @@ from typing import IO
 from zoompick.addresses import address_parts
 from zoompick.errors import DiskError, NothingFoundError, StudyError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import disk_errors, human_bytes
+from zoompick.files import disk_errors, files_below, human_bytes
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.net.ranges import Cost, RemoteFile, RemoteParts
@@ -232,7 +232,7 @@ def _unique(path: PurePosixPath, taken: dict[PurePosixPath, PurePosixPath]) -> P
 
 def _into_place(work: Path, folder: Path, overwrite: bool) -> tuple[Path, ...]:
     """Move finished files to their names; when one may not be replaced none is moved."""
-    files = sorted(path.relative_to(work) for path in work.rglob("*") if path.is_file())
+    files = [path.relative_to(work) for path in files_below(work)]
     there = [folder / path for path in files if (folder / path).exists()]
     if there and not overwrite:
         raise StudyError(f"{there[0]} exists already.", "Give another `to`, or `overwrite`. Nothing was unpacked.")
