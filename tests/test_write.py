@@ -186,6 +186,38 @@ def test_statistics_names_and_scale_are_inside(tmp_path):
     assert open_raster(tmp_path / "a.tif").bands == bands
 
 
+@pytest.mark.parametrize(
+    ("options", "pixels"),
+    [
+        (WriteOptions(side=64), noise((2, 130, 200))),
+        (WriteOptions(side=64, compression="lzw", is_together=True), noise((3, 130, 200), "float32")),
+        (WriteOptions(side=64, compression="lerc"), noise((1, 130, 200))),
+        (WriteOptions(side=64, compression="webp", is_rgb=True), noise((3, 130, 200), "uint8", 1, 255)),
+        (WriteOptions(side=64, compression="none", is_class=True), noise((1, 90, 200), "uint8", 1, 7)),
+    ],
+)
+def test_the_histogram_inside_is_that_of_the_smallest_overview(tmp_path, options, pixels):
+    pixels[:, :70, :90] = 0
+    written = write_geotiff(Memory(pixels, grid(*pixels.shape[:0:-1]), 0), tmp_path / "a.tif", options)
+    with tifffile.TiffFile(tmp_path / "a.tif") as tiff:
+        items = ET.fromstring(tiff.pages[0].tags[42112].value)
+    told = {(item.get("sample"), item.get("name")): item.text for item in items}
+    raster = open_raster(tmp_path / "a.tif")
+    small = raster.read(raster.levels[-1].window, None, len(raster.levels) - 1)
+    there = (small != raster.nodata) if raster.nodata is not None else small > 0
+    for number, band in enumerate(small):
+        low, high = (float(told[str(number), f"STATISTICS_HISTO{end}"]) for end in ("MIN", "MAX"))
+        counts = [int(text) for text in told[str(number), "STATISTICS_HISTOBINVALUES"].split("|")[:-1]]
+        assert len(counts) == int(told[str(number), "STATISTICS_HISTONUMBINS"]) >= 5
+        np.testing.assert_array_equal(counts, np.histogram(band[there[number]], len(counts), (low, high))[0])
+        assert sum(counts) > 0.9 * there[number].sum() > 0
+        statistics = written.statistics[number]
+        assert low <= statistics.minimum and statistics.maximum <= high
+    assert written.histograms[0].counts == tuple(
+        int(text) for text in told["0", "STATISTICS_HISTOBINVALUES"].split("|")[:-1]
+    )
+
+
 def test_nan_and_all_missing(tmp_path):
     pixels = np.full((1, 70, 70), np.nan, "float32")
     written = write_geotiff(Memory(pixels, grid(70, 70), float("nan")), tmp_path / "a.tif", WriteOptions(side=64))

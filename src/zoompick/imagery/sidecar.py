@@ -187,7 +187,7 @@ def _companion(path: Path) -> dict[str, Any]:
 
 def _asset(raster: Raster, written: Written) -> dict[str, Any]:
     bands = []
-    for band, stats in zip(raster.bands, written.statistics, strict=True):
+    for band, stats, histogram in zip(raster.bands, written.statistics, written.histograms, strict=True):
         entry: dict[str, Any] = {"name": band.name, "data_type": str(raster.dtype)}
         if raster.nodata is not None:
             entry["nodata"] = "nan" if math.isnan(raster.nodata) else raster.nodata
@@ -197,6 +197,11 @@ def _asset(raster: Raster, written: Written) -> dict[str, Any]:
         if stats.count:
             entry["statistics"] |= {
                 "minimum": stats.minimum, "maximum": stats.maximum, "mean": stats.mean, "stddev": stats.stddev
+            }  # fmt: skip
+        if histogram:
+            entry["raster:histogram"] = {
+                "count": len(histogram.counts), "min": histogram.minimum, "max": histogram.maximum,
+                "buckets": list(histogram.counts),
             }  # fmt: skip
         bands.append(entry)
     return {

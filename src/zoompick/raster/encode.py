@@ -12,7 +12,8 @@ import imagecodecs
 import numpy as np
 
 from zoompick.raster import cog, kernels
-from zoompick.raster.coded import CodedBlock
+from zoompick.raster.coded import CodedBlock, Coding
+from zoompick.raster.decode import decoded
 from zoompick.raster.raster import Pixels
 
 Block = bytes | memoryview
@@ -84,11 +85,14 @@ class Encoder:
         """True when what is read back is not quite what was written: a mask then tells what is missing."""
         return self.compression in cog.PICTURE_ONLY
 
-    def seen(self, block: Block) -> Pixels:
-        """What readers will see of a block that lost a little, shape (bands, rows, cols).
+    def seen(self, block: Block, side: int = 0, bands: int = 1) -> Pixels:
+        """What readers will see of a block, shape (bands, rows, cols); with a codec without loss, its sizes are told.
 
         Source of the codec: the LERC specification, version 2 (bounded error for each pixel).
         """
+        if not (self.loses or self.compression == "lerc"):
+            coding = Coding(cog.COMPRESSION[self.compression], self.predictor, self.dtype.newbyteorder("<"))
+            return decoded(coding, bytes(block), (side, side, bands))
         if self.compression == "lerc":
             found = np.asarray(imagecodecs.lerc_decode(bytes(block)))
             return found[np.newaxis] if found.ndim == _PLANE else kernels.apart(found)
@@ -99,6 +103,11 @@ class Encoder:
     def mask(self, valid: Pixels) -> bytes:
         """The block of a mask, True where a pixel is there; rows begin at bytes."""
         return bytes(imagecodecs.deflate_encode(np.packbits(valid, axis=1).tobytes(), 6))
+
+    def is_there(self, block: Block, side: int) -> Pixels:
+        """What a mask's block tells, shape (rows, cols)."""
+        packed = np.frombuffer(imagecodecs.deflate_decode(bytes(block)), np.uint8).reshape(side, -1)
+        return np.unpackbits(packed, axis=1, count=side).astype(bool)
 
     def passes(self, block: CodedBlock) -> bool:
         """True when encoding the pixels anew would gain nothing: same coding, pressed at least as hard.

@@ -41,6 +41,13 @@ class Spool:
             rest, at = rest[done:], at + done
         return place, len(data)
 
+    def get(self, piece: Piece) -> bytes:
+        """A piece that was put."""
+        place, size = piece
+        data = bytearray(size)
+        self._read_into(memoryview(data), place)
+        return bytes(data)
+
     def moved(self, pieces: Iterable[Piece], seen: Callable[[memoryview], object]) -> Iterator[memoryview]:
         """Bytes of pieces in the order asked for, about a megabyte at a time.
 

@@ -71,6 +71,32 @@ class BandStatistics:
         return 100 * self.count / self.total if self.total else 0.0
 
 
+@dataclass(frozen=True, slots=True)
+class Histogram:
+    """How many of some pixels of a band lie in each of equal steps from ``minimum`` to ``maximum``."""
+
+    minimum: float
+    maximum: float
+    counts: tuple[int, ...]
+
+    @classmethod
+    def of(cls, values: Pixels, whole: BandStatistics) -> Histogram | None:
+        """That of some valid pixels of a band: over its whole range, whole numbers with a step each if they are few.
+
+        None where no pixel is there, or the band has no finite range.
+        """
+        low, high, steps = whole.minimum, whole.maximum, _STEPS
+        if values.dtype.kind in "iu" and high - low < _FEW:
+            low, high, steps = low - 0.5, high + 0.5, round(high - low) + 1
+        if not (whole.count and values.size and math.isfinite(high - low)):
+            return None
+        counts, _ = np.histogram(values, steps, (low, high))
+        return cls(low, high, tuple(counts.tolist()))
+
+
+_STEPS, _FEW = 64, 256
+
+
 def _extremes(band: Pixels) -> tuple[float, float] | None:
     """Smallest and largest of all pixels; None for floats, among which some may be no numbers, and for no pixel."""
     if band.dtype.kind not in "iu" or not band.size:

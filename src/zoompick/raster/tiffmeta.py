@@ -6,6 +6,7 @@ value as text. Neither is in TIFF 6.0; the layout here is the one in common use.
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -17,7 +18,7 @@ import numpy as np
 from defusedxml import ElementTree
 
 from zoompick.raster.raster import Band
-from zoompick.raster.statistics import BandStatistics
+from zoompick.raster.statistics import BandStatistics, Histogram
 
 METADATA_TAG, NODATA_TAG = 42112, 42113
 _ROOT = "GDALMetadata"
@@ -117,10 +118,17 @@ def nodata_text(nodata: float) -> str:
     return str(int(nodata)) if float(nodata).is_integer() else repr(float(nodata))
 
 
-def xml_for(bands: Sequence[Band], statistics: Sequence[BandStatistics], scaled: bool) -> str:
+def xml_for(
+    bands: Sequence[Band],
+    statistics: Sequence[BandStatistics],
+    scaled: bool,
+    histograms: Sequence[Histogram | None] = (),
+) -> str:
     """Text of the metadata tag."""
     lines = [f"<{_ROOT}>"]
-    for sample, (band, stats) in enumerate(zip(bands, statistics, strict=True)):
+    for sample, (band, stats, histogram) in enumerate(
+        itertools.zip_longest(bands, statistics, histograms[: len(bands)])
+    ):
 
         def item(key: str, value: str, role: str = "", sample: int = sample) -> None:
             roles = f" role={quoteattr(role)}" if role else ""
@@ -136,6 +144,11 @@ def xml_for(bands: Sequence[Band], statistics: Sequence[BandStatistics], scaled:
             item("UNITTYPE", band.unit, "unittype")
         if band.is_class:
             item(_KIND, _THEMATIC)
+        if histogram:
+            item("STATISTICS_HISTOBINVALUES", "".join(f"{count}|" for count in histogram.counts))
+            item("STATISTICS_HISTOMAX", repr(histogram.maximum))
+            item("STATISTICS_HISTOMIN", repr(histogram.minimum))
+            item("STATISTICS_HISTONUMBINS", str(len(histogram.counts)))
         if stats.count:
             item("STATISTICS_MAXIMUM", repr(stats.maximum))
             item("STATISTICS_MEAN", repr(stats.mean))

@@ -27,9 +27,9 @@ from zoompick.raster.cog import Counts
 from zoompick.raster.engine import Crew
 from zoompick.raster.part import FAR_BELOW
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
-from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.raster import Pixels, Raster, valid_mask
 from zoompick.raster.spool import Spool, spooling
-from zoompick.raster.statistics import BandStatistics
+from zoompick.raster.statistics import BandStatistics, Histogram
 from zoompick.raster.tilework import MadeBlock, MadePlot, MadeTile, Plot, TileWork, WriteOptions
 
 __all__ = ["Job", "WriteOptions", "Written", "write_geotiff", "write_together"]
@@ -37,12 +37,19 @@ __all__ = ["Job", "WriteOptions", "Written", "write_geotiff", "write_together"]
 
 @dataclass(frozen=True)
 class Written:
-    """What was written."""
+    """What was written.
+
+    Attributes
+    ----------
+    histograms : tuple
+        One a band, of the pixels of the smallest overview; None where nothing is there.
+    """
 
     path: Path
     size: int
     multihash: str
     statistics: tuple[BandStatistics, ...]
+    histograms: tuple[Histogram | None, ...] = ()
 
 
 def write_geotiff(
@@ -276,14 +283,33 @@ class _Maker:
         """Head, then tiles, smallest overview first; hashed on the way."""
         masks: Sequence[Counts | None] = self.masks or [None] * len(self.counts)
         levels = [cog.LevelTiles(*level) for level in zip(self.pyramid.levels, self.counts, masks, strict=True)]
-        plan = cog.layout(self._form(), levels)
+        histograms = self._histograms(spool)
+        plan = cog.layout(self._form(histograms), levels)
         hasher = new_hasher()
         hasher.update(plan.head)
         size = len(plan.head) + sum(int(counts.sum()) for counts in (*self.counts, *self.masks))
         with writing(self.path, durable=False) as out:
             for piece in itertools.chain([memoryview(plan.head)], spool.moved(self._in_order(), hasher.update)):
                 out.write(piece)
-        return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), self.statistics.bands)
+        return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), self.statistics.bands, histograms)
+
+    def _histograms(self, spool: Spool) -> tuple[Histogram | None, ...]:
+        """Of each band, from the smallest overview, which is one tile."""
+        grid, side, encoder = self.pyramid.levels[-1], self.options.side, self.work.encoder
+        pieces = zip(self.places[-1].tolist(), self.counts[-1].tolist(), strict=True)
+        together = 1 if self.work.separate else len(self.raster.bands)
+        planes = [band for piece in pieces for band in encoder.seen(spool.get(piece), side, together)]
+        is_there = None
+        if self.masks:
+            is_there = encoder.is_there(spool.get((int(self.mask_places[-1][0]), int(self.masks[-1][0]))), side)
+        found = []
+        for plane, statistics in zip(planes, self.statistics.bands, strict=True):
+            inside = plane[: grid.height, : grid.width]
+            valid = (
+                valid_mask(inside, self.raster.nodata) if is_there is None else is_there[: grid.height, : grid.width]
+            )
+            found.append(Histogram.of(inside[valid], statistics))
+        return tuple(found)
 
     def _in_order(self) -> Iterator[tuple[int, int]]:
         """Places and lengths of all tiles in the spool, smallest overview first."""
@@ -292,7 +318,7 @@ class _Maker:
             if self.masks:
                 yield from zip(self.mask_places[level].tolist(), self.masks[level].tolist(), strict=True)
 
-    def _form(self) -> cog.ImageForm:
+    def _form(self, histograms: Sequence[Histogram | None]) -> cog.ImageForm:
         bands = self.raster.bands
         scaled = any((band.scale, band.offset) != (1.0, 0.0) for band in bands)
         return cog.ImageForm(
@@ -305,7 +331,7 @@ class _Maker:
             is_rgb=self.options.is_rgb,
             # What loses a little would turn no-data into almost no-data: there a mask tells it.
             nodata=None if self.options.compression in cog.PICTURE_ONLY else self.raster.nodata,
-            xml=tiffmeta.xml_for(bands, self.statistics.bands, scaled),
+            xml=tiffmeta.xml_for(bands, self.statistics.bands, scaled, histograms),
             credit=self.options.credit,
         )
 
