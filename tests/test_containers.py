@@ -15,7 +15,7 @@ from pyhdf.SD import SD, SDC
 
 from helpers import noise
 from zoompick.errors import FormatError, ZoomPickError
-from zoompick.geo.crs import Crs, transform
+from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.imagery.deliveries import open_layers
 from zoompick.imagery.stack import build_stack
 from zoompick.raster.grid import Grid, Window
@@ -323,6 +323,13 @@ def test_hdf4_grids_swaths_and_both_kinds_of_calibration(tmp_path, program):
     assert (red.nodata, red.bands[0].scale, red.bands[0].offset) == (-3000, 0.0001, 0.05)
     stored = float(values[9, 9])
     assert stored * warm.bands[0].scale + warm.bands[0].offset == pytest.approx(0.02 * (stored + 500))
+    wavy = EOS.replace("GCTP_UTM\nZoneCode=-29", "GCTP_SNSOID\nProjParams=(6371007.181,0,0,0,-12030000.0,0,0,0,0)")
+    hdf4(tmp_path / "w.hdf", wavy, red=(values, cf, ("YDim", "XDim")))
+    (sphere,) = variables_of(LocalFile(tmp_path / "w.hdf"))
+    x, y = transform([-12.4], [-38.3], LONLAT, sphere.grid.crs)
+    by_hand = 6371007.181 * np.radians([(-12.4 + 12.5) * np.cos(np.radians(-38.3)), -38.3])
+    # The formula of the sphere; latitudes of the ellipsoid are taken as they are.
+    assert (x[0], y[0]) == pytest.approx(by_hand, abs=0.01) and sphere.grid.west == 300000
     lon, lat = -12 + 0.01 * np.arange(COLS), -38 - 0.02 * np.arange(ROWS)
     hdf4(tmp_path / "d.hdf", lat=(lat, {}, ("lat",)), lon=(lon, {}, ("lon",)), red=(values, cf, ("lat", "lon")))
     (degrees,) = variables_of(LocalFile(tmp_path / "d.hdf"))

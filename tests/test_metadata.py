@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 import shapely
 import tifffile
+from pyproj import CRS, Transformer
 
 from helpers import Memory, grid, item_of, noise
 from zoompick.catalog import fields, offer
@@ -23,7 +24,7 @@ from zoompick.geo.sizes import area_km2
 from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
 from zoompick.net.client import Client
 from zoompick.raster import tiffmeta
-from zoompick.raster.geokeys import GeoTags, directory_for, grid_from, tags_for
+from zoompick.raster.geokeys import GeoTags, grid_from, tags_for
 from zoompick.raster.grid import Grid
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
@@ -31,6 +32,8 @@ from zoompick.raster.tiffmeta import Metadata, nodata_text, xml_for
 from zoompick.raster.write import write_geotiff
 
 # Places
+
+_DIRECTORY = (1, 1, 1, 3, 1024, 0, 1, 1, 1025, 0, 1, 1, 3072, 0, 1, 32728)
 
 
 @pytest.mark.parametrize("epsg", [4326, 32728, 32601, 3857, 3031, 3413])
@@ -49,12 +52,93 @@ def test_a_grid_survives_its_tiff_keys(epsg, tmp_path):
     assert int(told[key]) == epsg
 
 
+OUTSIDE = {
+    "tmerc +lon_0=-12 +k=0.9999 +x_0=10000 +ellps=intl": 1,
+    "merc +lon_0=10 +k=0.97": 7,
+    "merc +lat_ts=30": 7,
+    "lcc +lat_1=-37 +lat_2=-40 +lat_0=-38 +lon_0=-12 +x_0=500000 +y_0=1e6": 8,
+    "lcc +lat_1=-37 +lat_2=-40 +lat_0=-38 +lon_0=-12 +x_0=500000 +y_0=1e6 +units=us-ft": 8,
+    "lcc +lat_1=-38 +lat_0=-38 +lon_0=-12 +k_0=0.9998": 9,
+    "laea +lat_0=-38 +lon_0=-12": 10,
+    "aea +lat_1=-37 +lat_2=-40 +lat_0=-38 +lon_0=-12": 11,
+    "aeqd +lat_0=-38 +lon_0=-12": 12,
+    "stere +lat_0=-40 +lon_0=5": 14,
+    "stere +lat_0=-90 +lat_ts=-70 +lon_0=12": 15,
+    "stere +lat_0=-90 +k=0.98 +lon_0=12": 15,
+    "sterea +lat_0=-38 +lon_0=-12 +k=0.9999 +x_0=155000": 16,
+    "eqc +lat_ts=10": 17,
+    "cass +lat_0=-38 +lon_0=-12": 18,
+    "sinu +lon_0=-12.5 +R=6371007.181": 24,
+    "cea +lat_ts=31": 28,
+}
+
+
+def _placed(system: object) -> np.ndarray:
+    return np.array(
+        Transformer.from_crs(4326, system, always_xy=True).transform([-11.9, -12.3, -13], [-38, -37, -39])
+    )
+
+
+@pytest.mark.parametrize(("told", "method"), OUTSIDE.items())
+def test_systems_outside_the_register_are_written_and_read(tmp_path, told, method):
+    exact = CRS.from_user_input(f"+proj={told}")
+    for form in ("WKT2_2019", "WKT1_GDAL", "WKT1_ESRI"):
+        crs = Crs.parse(exact.to_wkt(form))
+        assert crs.epsg == 0 and Crs.parse(crs.code) == crs
+        np.testing.assert_allclose(_placed(CRS.from_wkt(crs.text)), _placed(exact), atol=1e-6)
+    crs = Crs.parse(exact.to_wkt())
+    place = Grid(crs, 10.0, 10.0, 1000.0, 2000.0, 40, 30)
+    write_geotiff(Memory(noise((1, 30, 40)), place), tmp_path / "a.tif")
+    assert open_raster(tmp_path / "a.tif").grid == place
+    with tifffile.TiffFile(tmp_path / "a.tif") as tiff:
+        keys = tiff.geotiff_metadata
+    assert int(keys["ProjCoordTransGeoKey"]) == method and int(keys["ProjectedCSTypeGeoKey"]) == 32767
+
+
+def test_a_system_told_by_keys_as_others_write_them(tmp_path):
+    # Sinusoidal of a sphere told by both axes, its meridian under another key, in kilometres, without a name.
+    entries = [(1024, 0, 1, 1), (1025, 0, 1, 1), (2048, 0, 1, 32767), (2057, 34736, 1, 0), (2058, 34736, 1, 1),
+               (3072, 0, 1, 32767), (3075, 0, 1, 24), (3076, 0, 1, 9036), (3080, 34736, 1, 2)]  # fmt: skip
+    flat = (1, 1, 0, len(entries), *(number for entry in entries for number in entry))
+    tags = [(34735, "H", len(flat), flat, True), (34736, "d", 3, (6371007.181, 6371007.181, -12.5), True),
+            (33550, "d", 3, (0.01, 0.01, 0.0), True), (33922, "d", 6, (0, 0, 0, 3.0, -4200.0, 0), True)]  # fmt: skip
+    tifffile.imwrite(tmp_path / "a.tif", noise((30, 40)), extratags=tags)
+    found = open_raster(tmp_path / "a.tif").grid
+    exact = CRS.from_user_input("+proj=sinu +lon_0=-12.5 +R=6371007.181 +units=km")
+    np.testing.assert_allclose(_placed(CRS.from_wkt(found.crs.code)), _placed(exact), atol=1e-9)
+    assert found.pixel_m == pytest.approx(10)
+
+
+def test_a_system_of_ones_own_goes_through_the_commands(tmp_path, program):
+    exact = CRS.from_user_input("+proj=laea +lat_0=-38 +lon_0=-12")
+    (tmp_path / "own.prj").write_text(exact.to_wkt("WKT1_ESRI"))
+    place = Grid(Crs(32729), 10, 10, 280_000, 5_790_000, 120, 90)
+    write_geotiff(Memory(noise((1, 90, 120)), place, 0, (Band("red"),)), tmp_path / "red.tif")
+    for name, crs in (("a", "own.prj"), ("b", exact.to_wkt())):
+        made = program("stack", "red.tif", "--crs", crs, "--pixel", 10, "--out", name, cwd=tmp_path)
+        assert made.code == 0, made.err
+    assert (tmp_path / "a.tif").read_bytes() == (tmp_path / "b.tif").read_bytes()
+    grid = open_raster(tmp_path / "a.tif").grid
+    np.testing.assert_allclose(_placed(CRS.from_wkt(grid.crs.text)), _placed(exact), atol=1e-6)
+    told = json.loads((tmp_path / "a.tif.stac.json").read_text())["properties"]
+    assert told["proj:code"] is None and CRS.from_wkt(told["proj:wkt2"]).coordinate_operation.method_name.startswith(
+        "Lambert Az"
+    )
+    assert program("verify", "a.tif", cwd=tmp_path).code == 0
+    drawn = program("picture", "a.tif", "--out", "a.png", cwd=tmp_path)
+    assert drawn.code == 0, drawn.err
+    (tmp_path / "odd.prj").write_text(CRS.from_user_input("+proj=ortho +lat_0=-38 +lon_0=-12").to_wkt())
+    refused = program("stack", "red.tif", "--crs", "odd.prj", "--pixel", 10, "--out", "c", cwd=tmp_path)
+    assert refused.code == 2 and "Orthographic" in refused.err and not (tmp_path / "c.tif").exists()
+    assert program("stack", "red.tif", "--crs", "none.prj", "--out", "c", cwd=tmp_path).code == 2
+
+
 def test_points_stand_in_the_middle_of_their_pixels():
-    directory = list(directory_for(Crs(32728)))
+    directory = list(_DIRECTORY)
     directory[directory.index(1025) + 3] = 2
     tags = GeoTags((8.0, 8.0, 0.0), (0.0, 0.0, 0.0, 100.0, 200.0, 0.0), (), directory)
     assert (grid_from(tags, 4, 4, "a").west, grid_from(tags, 4, 4, "a").north) == (96, 204)
-    anchored = GeoTags((8.0, 8.0, 0.0), (2.0, 3.0, 0.0, 100.0, 200.0, 0.0), (), directory_for(Crs(32728)))
+    anchored = GeoTags((8.0, 8.0, 0.0), (2.0, 3.0, 0.0, 100.0, 200.0, 0.0), (), _DIRECTORY)
     assert (grid_from(anchored, 4, 4, "a").west, grid_from(anchored, 4, 4, "a").north) == (84, 224)
 
 
@@ -62,9 +146,9 @@ def test_points_stand_in_the_middle_of_their_pixels():
     ("tags", "said"),
     [
         (GeoTags(), "without a georeference"),
-        (GeoTags(directory=directory_for(Crs(32728))), "not where its pixels lie"),
-        (GeoTags((8.0, -8.0, 0.0), (0.0,) * 6, (), directory_for(Crs(32728))), "north-up"),
-        (GeoTags((), (), (8.0, 1.0, 0, 0, 1.0, -8.0, 0, 0), directory_for(Crs(32728))), "rotated"),
+        (GeoTags(directory=_DIRECTORY), "not where its pixels lie"),
+        (GeoTags((8.0, -8.0, 0.0), (0.0,) * 6, (), _DIRECTORY), "north-up"),
+        (GeoTags((), (), (8.0, 1.0, 0, 0, 1.0, -8.0, 0, 0), _DIRECTORY), "rotated"),
         (GeoTags((8.0, 8.0), (0.0,) * 6, (), (1, 1, 0, 1, 3072, 0, 1, 32767)), "by an EPSG number"),
         (GeoTags((8.0, 8.0), (0.0,) * 6, (), (1, 1)), "by an EPSG number"),
     ],

@@ -257,4 +257,4 @@ def _crs(properties: Mapping[str, Any]) -> Crs | None:
     if code.upper().startswith("EPSG:") and code[5:].isdecimal() and len(code) < 12:
         return Crs(int(code[5:]))
     epsg = properties.get("proj:epsg")
-    return Crs(epsg) if isinstance(epsg, int) else None
+    return Crs(epsg) if isinstance(epsg, int) and epsg > 0 else None

@@ -33,7 +33,7 @@ def bands_list(
         raster, band = one.layer.raster, one.layer.raster.bands[0]
         rows.append({
             "band": band.name, "key": one.key, "um": one.wavelength_um, "pixel": raster.grid.pixel_text,
-            "crs": str(raster.grid.crs), "type": str(raster.dtype), "nodata": raster.nodata, "scale": band.scale,
+            "crs": raster.grid.crs.code, "type": str(raster.dtype), "nodata": raster.nodata, "scale": band.scale,
             "offset": band.offset, "unit": band.unit, "classes": band.is_class, "file": one.address,
         })  # fmt: skip
     if as_json:

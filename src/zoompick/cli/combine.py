@@ -22,7 +22,12 @@ Pixel = Annotated[
     float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the grid's CRS.")
 ]
 CrsText = Annotated[
-    str, typer.Option("--crs", metavar="CRS", help="auto (the UTM zone) or EPSG:…; that of most files by default.")
+    str,
+    typer.Option(
+        "--crs",
+        metavar="CRS",
+        help="auto (the UTM zone), EPSG:…, or WKT2 or a file of it; that of most files by default.",
+    ),
 ]
 Hide = Annotated[
     str,

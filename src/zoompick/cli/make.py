@@ -34,7 +34,11 @@ def stack(
     ] = None,
     crs: Annotated[
         str,
-        typer.Option("--crs", metavar="CRS", help="auto (the UTM zone) or EPSG:…; that of the files by default."),
+        typer.Option(
+            "--crs",
+            metavar="CRS",
+            help="auto (the UTM zone), EPSG:…, or WKT2 or a file of it; that of the files by default.",
+        ),
     ] = "",
     classes: Annotated[
         str, typer.Option("--classes", metavar="A,B", help="Bands that hold classes: never averaged.")

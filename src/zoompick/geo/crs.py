@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from zoompick.errors import UsageError
 from zoompick.later import later
@@ -25,61 +25,123 @@ METRES_A_DEGREE = 111_320.0
 Floats: TypeAlias = "npt.NDArray[np.float64]"
 
 
+@dataclass(frozen=True)
+class Projection:
+    """A map projection by method and parameters, named as in WKT2 (OGC 18-010r7).
+
+    Attributes
+    ----------
+    parameters : mapping
+        Angles in degrees, lengths in the unit of the system.
+    base_epsg : int
+        The system in degrees below it; 0 where only its ellipsoid is known.
+    inverse_flattening : float
+        0 for a sphere.
+    """
+
+    name: str
+    method: str
+    parameters: Mapping[str, float]
+    metres_per_unit: float = 1.0
+    base_epsg: int = 4326
+    semi_major_m: float = 0.0
+    inverse_flattening: float = 0.0
+
+
 @dataclass(frozen=True, slots=True)
 class Crs:
-    """A coordinate reference system, known by its EPSG number.
+    """A coordinate reference system, known by its EPSG number, or by its text where the register has none for it.
 
     Axis order here is always x (easting, longitude) before y, whatever the register says.
+
+    Attributes
+    ----------
+    epsg : int
+        0 for a system outside the register.
+    text : str
+        Then its WKT2, on one line.
     """
 
     epsg: int
+    text: str = ""
 
     @classmethod
     def parse(cls, text: str) -> Crs:
-        """Read ``EPSG:32728`` or ``32728``.
+        """Read ``EPSG:32728``, ``32728``, or well-known text.
 
         Raises
         ------
         UsageError
-            The text is no EPSG code, or the code is not in the register.
+            The text is neither, or the code is not in the register.
         """
+        if "[" in text:
+            return cls.from_wkt(text)
         match = re.fullmatch(r"(?i)\s*(?:epsg:)?(\d{4,6})\s*", text)
         if not match:
             raise UsageError(
                 f"'{text}' is not a coordinate reference system known here.",
-                "Give an EPSG code, as EPSG:32728.",
+                "Give an EPSG code, as EPSG:32728, or WKT2.",
             )
         crs = cls(int(match[1]))
-        _definition(crs.epsg)
+        _definition(crs)
         return crs
 
     @classmethod
     def from_wkt(cls, wkt: str) -> Crs:
-        """The system of the register that well-known text describes.
+        """The system that well-known text describes: that of the register, if one is the same.
 
         Raises
         ------
         UsageError
-            It cannot be read, or is none of the register.
+            It cannot be read, or is no system of the ground in two dimensions.
         """
         import pyproj
 
         try:
-            number = _registered(pyproj.CRS.from_wkt(wkt))
+            return cls._of(pyproj.CRS.from_wkt(wkt))
         except pyproj.exceptions.CRSError as error:
             raise UsageError(f"The reference system cannot be read: {error}.", "Give an EPSG code.") from error
-        if number is None:
-            raise UsageError("The reference system has no EPSG number.", "Give an EPSG code.")
-        return cls(number)
 
     @classmethod
-    def from_cf(cls, told: Mapping[str, object]) -> Crs:
-        """The system of the register that a CF grid mapping's attributes describe (CF conventions, appendix F).
+    def from_projection(cls, told: Projection) -> Crs:
+        """The system of a map projection: that of the register, if one is the same.
 
         Raises
         ------
         UsageError
-            They cannot be read, or describe none of the register.
+            Parameters are missing or absurd.
+        """
+        import pyproj
+
+        try:
+            return cls._of(pyproj.CRS.from_json_dict(_json_of(told)))
+        except pyproj.exceptions.ProjError as error:
+            raise UsageError(f"The projection cannot be used: {error}.", "Give an EPSG code.") from error
+
+    @classmethod
+    def _of(cls, crs: pyproj.CRS) -> Crs:
+        import pyproj
+
+        number = _registered(crs)
+        if number is not None:
+            return cls(number)
+        if len(crs.axis_info) != _FLAT or not (crs.is_projected or crs.is_geographic):
+            raise UsageError(
+                f"The reference system {crs.name} is none of places on the ground.", "Give an EPSG code."
+            )
+        told = cls(0, crs.to_wkt("WKT2_2019"))
+        plain = told.projection
+        # In one form, so that systems that are the same have the same text whoever wrote them.
+        return told if plain is None else cls(0, pyproj.CRS.from_json_dict(_json_of(plain)).to_wkt("WKT2_2019"))
+
+    @classmethod
+    def from_cf(cls, told: Mapping[str, object]) -> Crs:
+        """The system that a CF grid mapping's attributes describe (CF conventions, appendix F).
+
+        Raises
+        ------
+        UsageError
+            They cannot be read.
         """
         import pyproj
 
@@ -90,17 +152,39 @@ class Crs:
             raise UsageError(f"The grid mapping cannot be read: {error}.", "Give an EPSG code.") from error
 
     def __str__(self) -> str:
-        return f"EPSG:{self.epsg}"
+        return self.code if self.epsg else self.name
+
+    @property
+    def code(self) -> str:
+        """What :meth:`parse` reads."""
+        return f"EPSG:{self.epsg}" if self.epsg else self.text
+
+    @property
+    def projection(self) -> Projection | None:
+        """Method and parameters of a projected system; None of others."""
+        found = _definition(self)
+        if found.coordinate_operation is None or not found.is_projected or found.is_bound:
+            return None
+        base, shape = found.geodetic_crs, found.ellipsoid
+        if base is None or shape is None:
+            return None
+        parameters = {p.name: _plain(p, self.metres_per_unit) for p in found.coordinate_operation.params}
+        number = base.to_epsg(min_confidence=70) or 0
+        flat = 0.0 if math.isinf(shape.inverse_flattening) else float(shape.inverse_flattening)
+        about = (number, float(shape.semi_major_metre), flat)
+        return Projection(
+            found.name, found.coordinate_operation.method_name, parameters, self.metres_per_unit, *about
+        )
 
     @property
     def is_geographic(self) -> bool:
         """True when coordinates are degrees."""
-        return bool(_definition(self.epsg).is_geographic)
+        return bool(_definition(self).is_geographic)
 
     @property
     def name(self) -> str:
         """The register's name, as ``WGS 84 / UTM zone 28S``."""
-        return str(_definition(self.epsg).name)
+        return str(_definition(self).name)
 
     @property
     def is_polar(self) -> bool:
@@ -110,22 +194,22 @@ class Crs:
     @property
     def prj(self) -> str:
         """The text of a shapefile's ``.prj``."""
-        return str(_definition(self.epsg).to_wkt("WKT1_ESRI"))
+        return str(_definition(self).to_wkt("WKT1_ESRI"))
 
     @property
     def wkt(self) -> str:
         """Well-known text as GeoPackage wants it (OGC 01-009)."""
-        return str(_definition(self.epsg).to_wkt("WKT1_GDAL"))
+        return str(_definition(self).to_wkt("WKT1_GDAL"))
 
     @property
     def is_north_first(self) -> bool:
         """True where the register names the northing or latitude first, as services that keep to it write it."""
-        return bool(_definition(self.epsg).axis_info[0].direction in ("north", "south"))
+        return bool(_definition(self).axis_info[0].direction in ("north", "south"))
 
     @property
     def metres_per_unit(self) -> float:
         """Length of one unit of a projected CRS in metres."""
-        return float(_definition(self.epsg).axis_info[0].unit_conversion_factor)
+        return float(_definition(self).axis_info[0].unit_conversion_factor)
 
 
 LONLAT = Crs(4326)
@@ -133,13 +217,64 @@ LONLAT = Crs(4326)
 
 
 @cache
-def _definition(epsg: int) -> pyproj.CRS:
+def _definition(crs: Crs) -> pyproj.CRS:
     import pyproj
 
     try:
-        return pyproj.CRS.from_epsg(epsg)
+        return pyproj.CRS.from_epsg(crs.epsg) if crs.epsg else pyproj.CRS.from_wkt(crs.text)
     except pyproj.exceptions.CRSError as error:
-        raise UsageError(f"EPSG:{epsg} is not in the register.", "Check the number.") from error
+        raise UsageError(f"{crs.code or 'EPSG:0'} is not in the register.", "Check the number.") from error
+
+
+_FLAT = 2
+
+
+def _plain(parameter: Any, metres_per_unit: float) -> float:
+    """A projection's parameter in degrees, in the system's unit of length, or as the ratio it is."""
+    value, size = float(parameter.value), float(parameter.unit_conversion_factor)
+    if _is_length(parameter.name):
+        return value * size / metres_per_unit
+    return value if parameter.unit_name in ("degree", "unity") else math.degrees(value * size)
+
+
+def _is_length(parameter: str) -> bool:
+    return any(word in parameter for word in ("asting", "orthing", "eight"))
+
+
+def _json_of(told: Projection) -> dict[str, Any]:
+    """PROJJSON (version 0.7) of a projection."""
+    import pyproj
+
+    if told.base_epsg:
+        base = _definition(Crs(told.base_epsg)).to_json_dict()
+    else:
+        base = pyproj.crs.GeographicCRS(
+            datum=pyproj.crs.datum.CustomDatum(
+                ellipsoid=pyproj.crs.datum.CustomEllipsoid(
+                    semi_major_axis=told.semi_major_m, inverse_flattening=told.inverse_flattening or 0
+                )
+            )
+        ).to_json_dict()
+    unit = "metre" if told.metres_per_unit == 1 else {
+        "type": "LinearUnit", "name": f"{told.metres_per_unit:.12g} m", "conversion_factor": told.metres_per_unit
+    }  # fmt: skip
+    parameters = [
+        {"name": name, "value": value, "unit": _unit(name, unit)} for name, value in told.parameters.items()
+    ]
+    axes = [("Easting", "E", "east"), ("Northing", "N", "north")]
+    return {
+        "type": "ProjectedCRS", "name": told.name, "base_crs": base,
+        "conversion": {"name": told.name, "method": {"name": told.method}, "parameters": parameters},
+        "coordinate_system": {"subtype": "Cartesian", "axis": [
+            {"name": name, "abbreviation": short, "direction": way, "unit": unit} for name, short, way in axes
+        ]},
+    }  # fmt: skip
+
+
+def _unit(parameter: str, length: Any) -> Any:
+    if parameter.startswith("Scale"):
+        return "unity"
+    return length if _is_length(parameter) else "degree"
 
 
 _ALIKE_M = 0.01
@@ -168,7 +303,7 @@ def _registered(crs: pyproj.CRS) -> int | None:
 
 
 @lru_cache(maxsize=64)
-def _transformer(source: int, target: int) -> pyproj.Transformer:
+def _transformer(source: Crs, target: Crs) -> pyproj.Transformer:
     import pyproj
 
     return pyproj.Transformer.from_crs(_definition(source), _definition(target), always_xy=True)
@@ -198,7 +333,7 @@ def transform(xs: ArrayLike, ys: ArrayLike, source: Crs, target: Crs) -> tuple[F
     xs, ys = np.asarray(xs, dtype=float), np.asarray(ys, dtype=float)
     if source == target:
         return xs, ys
-    out_x, out_y = _transformer(source.epsg, target.epsg).transform(xs, ys)
+    out_x, out_y = _transformer(source, target).transform(xs, ys)
     return np.asarray(out_x), np.asarray(out_y)
 
 
@@ -234,7 +369,7 @@ def lonlat_from_wkt(xs: ArrayLike, ys: ArrayLike, wkt: str) -> tuple[Floats, Flo
 
     try:
         source = pyproj.CRS.from_wkt(wkt)
-        transformer = pyproj.Transformer.from_crs(source, _definition(LONLAT.epsg), always_xy=True)
+        transformer = pyproj.Transformer.from_crs(source, _definition(LONLAT), always_xy=True)
     except pyproj.exceptions.ProjError as error:
         raise UsageError("The reference system told as WKT cannot be read.", "Look at the .prj file.") from error
     out_x, out_y = transformer.transform(np.asarray(xs, float), np.asarray(ys, float))

@@ -83,7 +83,7 @@ def write_sidecar(
     grid = raster.grid
     footprint = outline_of(grid.bounds, grid.crs, _step(raster))
     place = {
-        "proj:code": str(grid.crs),
+        **({"proj:code": grid.crs.code} if grid.crs.epsg else {"proj:code": None, "proj:wkt2": grid.crs.text}),
         "proj:shape": [grid.height, grid.width],
         "proj:transform": [grid.pixel_x, 0, grid.west, 0, -grid.pixel_y, grid.north],
     }

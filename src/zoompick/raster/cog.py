@@ -174,6 +174,8 @@ def _tags(form: ImageForm, level: LevelTiles, offsets: Counts, number: int, is_b
             (geokeys.PIXEL_SCALE_TAG, _DOUBLE, geo.pixel_scale),
             (geokeys.TIEPOINT_TAG, _DOUBLE, geo.tiepoint),
             (geokeys.DIRECTORY_TAG, _SHORT, geo.directory),
+            *([(geokeys.DOUBLES_TAG, _DOUBLE, geo.doubles)] if geo.doubles else []),
+            *([(geokeys.TEXTS_TAG, _ASCII, geo.texts)] if geo.texts else []),
             (tiffmeta.METADATA_TAG, _ASCII, form.xml),
         ]
     if form.nodata is not None:

@@ -330,6 +330,8 @@ def _geo_tags(page: TiffPage) -> geokeys.GeoTags:
         numbers(geokeys.TIEPOINT_TAG),
         numbers(geokeys.TRANSFORMATION_TAG),
         numbers(geokeys.DIRECTORY_TAG),
+        numbers(geokeys.DOUBLES_TAG),
+        _text(page, geokeys.TEXTS_TAG),
     )
 
 

@@ -10,17 +10,18 @@ from dataclasses import dataclass
 
 from zoompick.errors import FormatError
 from zoompick.geo.crs import Crs
+from zoompick.raster import geoprojection
+from zoompick.raster.geoprojection import USER_DEFINED
 from zoompick.raster.grid import Grid
 
 PIXEL_SCALE_TAG = 33550
 TIEPOINT_TAG = 33922
 TRANSFORMATION_TAG = 34264
-DIRECTORY_TAG = 34735
+DIRECTORY_TAG, DOUBLES_TAG, TEXTS_TAG = 34735, 34736, 34737
 
 _MODEL_TYPE, _RASTER_TYPE, _GEODETIC_CRS, _PROJECTED_CRS = 1024, 1025, 2048, 3072
 _PROJECTED, _GEOGRAPHIC = 1, 2
 _PIXEL_IS_AREA, _PIXEL_IS_POINT = 1, 2
-_USER_DEFINED = 32767
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,24 +32,47 @@ class GeoTags:
     tiepoint: Sequence[float] = ()
     transformation: Sequence[float] = ()
     directory: Sequence[int] = ()
+    doubles: Sequence[float] = ()
+    texts: str = ""
 
 
-def directory_for(crs: Crs) -> tuple[int, ...]:
-    """Key directory (tag 34735) of a CRS known by its EPSG number; pixels are areas."""
-    model, key = (_GEOGRAPHIC, _GEODETIC_CRS) if crs.is_geographic else (_PROJECTED, _PROJECTED_CRS)
-    entries = ((_MODEL_TYPE, model), (_RASTER_TYPE, _PIXEL_IS_AREA), (key, crs.epsg))
-    flat = [1, 1, 1, len(entries)]
+def _stored(crs: Crs) -> tuple[tuple[int, ...], tuple[float, ...], str]:
+    """Key directory (tag 34735) of a CRS, and the numbers and texts that it points to; pixels are areas.
+
+    Raises
+    ------
+    UsageError
+        The keys have no room for it.
+    """
+    entries: Sequence[tuple[int, int | float | str]]
+    if crs.epsg:
+        model, key = (_GEOGRAPHIC, _GEODETIC_CRS) if crs.is_geographic else (_PROJECTED, _PROJECTED_CRS)
+        entries = ((_MODEL_TYPE, model), (_RASTER_TYPE, _PIXEL_IS_AREA), (key, crs.epsg))
+    else:
+        entries = geoprojection.keys_of(crs)
+    flat, doubles, texts = [1, 1, 1, len(entries)], list[float](), ""
     for number, value in entries:
-        flat += [number, 0, 1, value]
-    return tuple(flat)
+        if isinstance(value, int):
+            flat += [number, 0, 1, value]
+        elif isinstance(value, float):
+            flat += [number, DOUBLES_TAG, 1, len(doubles)]
+            doubles.append(value)
+        else:
+            text = value.encode("ascii", "replace").decode().replace("|", "/") + "|"
+            flat += [number, TEXTS_TAG, len(text), len(texts)]
+            texts += text
+    return tuple(flat), tuple(doubles), texts
 
 
 def tags_for(grid: Grid) -> GeoTags:
     """Tags that put a north-up grid on the globe."""
+    directory, doubles, texts = _stored(grid.crs)
     return GeoTags(
         pixel_scale=(grid.pixel_x, grid.pixel_y, 0.0),
         tiepoint=(0.0, 0.0, 0.0, grid.west, grid.north, 0.0),
-        directory=directory_for(grid.crs),
+        directory=directory,
+        doubles=doubles,
+        texts=texts,
     )
 
 
@@ -58,14 +82,14 @@ def grid_from(tags: GeoTags, width: int, height: int, address: str) -> Grid:
     Raises
     ------
     FormatError
-        The image has no georeference, a rotated one, or a CRS without an EPSG number.
+        The image has no georeference, a rotated one, or a CRS that its keys do not tell.
     """
     if not (tags.pixel_scale or tags.tiepoint or tags.transformation or tags.directory):
         raise FormatError(
             f"{address} is a TIFF without a georeference.",
             "Give a GeoTIFF, with the position of its pixels inside.",
         )
-    keys = _keys(tags.directory)
+    keys = _keys(tags)
     crs = _crs(keys, address)
     pixel_x, pixel_y, west, north = _placement(tags, address)
     if keys.get(_RASTER_TYPE) == _PIXEL_IS_POINT:
@@ -79,21 +103,25 @@ def grid_from(tags: GeoTags, width: int, height: int, address: str) -> Grid:
     return Grid(crs, pixel_x, pixel_y, west, north, width, height)
 
 
-def _keys(directory: Sequence[int]) -> dict[int, int]:
-    """Keys whose value stands in the directory itself."""
-    if len(directory) < 4:
+def _keys(tags: GeoTags) -> dict[int, int | float | str]:
+    """Keys and their values: in the directory itself, or where it points to."""
+    if len(tags.directory) < 4:
         return {}
-    entries = zip(*(directory[start::4] for start in range(4, 8)), strict=False)
-    return {number: value for number, location, _, value in entries if location == 0}
+    found: dict[int, int | float | str] = {}
+    for number, location, count, value in zip(*(tags.directory[start::4] for start in range(4, 8)), strict=False):
+        if location == 0:
+            found[number] = int(value)
+        elif location == DOUBLES_TAG and value < len(tags.doubles):
+            found[number] = float(tags.doubles[value])
+        elif location == TEXTS_TAG:
+            found[number] = tags.texts[value : value + count]
+    return found
 
 
-def _crs(keys: dict[int, int], address: str) -> Crs:
+def _crs(keys: dict[int, int | float | str], address: str) -> Crs:
     number = keys.get(_GEODETIC_CRS) if keys.get(_MODEL_TYPE) == _GEOGRAPHIC else keys.get(_PROJECTED_CRS)
-    if number is None or number in (0, _USER_DEFINED):
-        raise FormatError(
-            f"{address} does not name its coordinate reference system by an EPSG number.",
-            "Write it again with one, as EPSG:32728.",
-        )
+    if number in (None, 0, USER_DEFINED):
+        return geoprojection.crs_of(keys, address)
     return Crs.parse(str(number))
 
 

@@ -1,8 +1,8 @@
 """HDF4 files, seen as their successor's reader sees it (the only door to pyhdf): datasets, attributes, scales.
 
 Where a dataset lies is told by arrays of longitude and latitude (a swath), by scales along its sides, or by the text
-of HDF-EOS grids in degrees or UTM. Source: HDF4 User's Guide, chapter "SD API"; HDF-EOS Library Users Guide, volume
-1, section "Grid"; General Cartographic Transformation Package for its angles.
+of HDF-EOS grids in degrees, UTM or sinusoidal. Source: HDF4 User's Guide, chapter "SD API"; HDF-EOS Library Users
+Guide, volume 1, section "Grid"; General Cartographic Transformation Package for its angles and parameters.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 
 from zoompick.errors import FormatError
+from zoompick.geo.crs import LONLAT, Crs, Projection, utm_zone
 from zoompick.raster.source import ByteSource, LocalFile
 
 SIGNATURE = b"\x0e\x03\x13\x01"
@@ -85,7 +86,7 @@ class Hdf4File:
         return found
 
     @cached_property
-    def grids(self) -> dict[tuple[int, int], dict[str, float]]:
+    def grids(self) -> dict[tuple[int, int], dict[str, Any]]:
         """Grids that the file's text tells: rows and columns to EPSG code, west, north and pixel size."""
         with self.errors():
             told = sorted(self._sd.attributes().items())
@@ -145,8 +146,8 @@ class _Dataset:
 _PLANE = 2
 
 
-def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], dict[str, float]] | None:
-    """Rows and columns, and where they lie, of a grid in degrees or in a UTM zone with square pixels."""
+def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], dict[str, Any]] | None:
+    """Rows and columns, and where they lie, of a grid of square pixels in degrees, a UTM zone, or sinusoidal."""
     try:
         cols, rows = int(told["XDim"]), int(told["YDim"])
         (west, north), (east, south) = (
@@ -154,18 +155,35 @@ def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], dict[str, float]] 
             for key in ("UpperLeftPointMtrs", "LowerRightMtrs")
         )
         projection, zone = told["Projection"].strip(), int(told.get("ZoneCode", "0"))
+        params = [float(value) for value in told.get("ProjParams", "").strip("()").split(",") if value.strip()]
     except (KeyError, ValueError):
         return None
     if projection == "GCTP_GEO":
-        epsg, (west, north, east, south) = 4326, map(_packed_degrees, (west, north, east, south))
-    elif projection == "GCTP_UTM" and 1 <= abs(zone) <= 60:
-        epsg = (32600 if zone > 0 else 32700) + abs(zone)
+        crs, (west, north, east, south) = LONLAT, map(_packed_degrees, (west, north, east, south))
+    elif projection == "GCTP_UTM" and 1 <= abs(zone) <= _ZONES:
+        crs = utm_zone(abs(zone), zone > 0)
+    elif projection == "GCTP_SNSOID" and params:
+        crs = _sinusoidal(params)
     else:
         return None
     pixel = (east - west) / cols
     if pixel <= 0 or abs((north - south) / rows / pixel - 1) > 1e-6:
         return None
-    return (rows, cols), {"epsg": epsg, "west": west, "north": north, "pixel_m": pixel}
+    return (rows, cols), {"crs": crs.code, "west": west, "north": north, "pixel_m": pixel}
+
+
+_ZONES = 60
+
+
+def _sinusoidal(params: list[float]) -> Crs:
+    """Parameters of the transformation package: 1 the sphere's radius, 5 the meridian, 7 and 8 false origin."""
+    radius, meridian, east, north = (params[at] if at < len(params) else 0.0 for at in (0, 4, 6, 7))
+    told = {"Longitude of natural origin": _packed_degrees(meridian), "False easting": east, "False northing": north}
+    return Crs.from_projection(Projection("Sinusoidal", "Sinusoidal", told, 1.0, 0, radius or _SPHERE_M, 0.0))
+
+
+_SPHERE_M = 6370997.0
+"""The package's own, where no radius is told."""
 
 
 def _packed_degrees(value: float) -> float:

@@ -303,8 +303,8 @@ def variables_of(source: ByteSource, is_weighted: bool = False) -> list[Raster]:
     if not found:
         raise FormatError(
             f"{source.address} has no variable with a place on the ground.",
-            "Read are CF grid mappings, longitude and latitude, HDF-EOS grids in degrees and UTM, and attributes "
-            "epsg, west, north, pixel_m.",
+            "Read are CF grid mappings, longitude and latitude, grids of HDF-EOS 2 in degrees, UTM and sinusoidal, "
+            "and attributes epsg, west, north, pixel_m.",
         )
     return [OnGrid2d(source, one, handle) if one.grid else OnSwath(source, one, handle, is_weighted) for one in found]
 

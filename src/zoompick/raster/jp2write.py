@@ -60,6 +60,10 @@ def _box(kind: bytes, body: bytes) -> bytes:
 
 def _gml(grid: Grid) -> bytes:
     """The association of boxes that carries a GML document; its origin is the centre of the first pixel."""
+    if not grid.crs.epsg:
+        raise FormatError(
+            f"A JP2 names its reference system by an EPSG number, which {grid.crs} has not.", "Write a .tif."
+        )
     name = f"urn:ogc:def:crs:EPSG::{grid.crs.epsg}"
     west, north = grid.west + grid.pixel_x / 2, grid.north - grid.pixel_y / 2
     text = f"""<gml:FeatureCollection xmlns:gml="http://www.opengis.net/gml/3.2"><gml:featureMember>

@@ -196,10 +196,13 @@ def _valid(entry: Any) -> tuple[float, float] | None:
 
 def _told_grid(entry: Any, rows: int, cols: int) -> Grid | None:
     """A grid told by attributes of the variable itself."""
-    if not all(key in entry.attrs for key in ("epsg", "west", "north", "pixel_m")):
+    if not all(key in entry.attrs for key in ("west", "north", "pixel_m")):
         return None
-    epsg, west, north, pixel = (float(np.ravel(entry.attrs[key])[0]) for key in ("epsg", "west", "north", "pixel_m"))
-    return Grid(Crs.parse(str(int(epsg))), pixel, pixel, west, north, cols, rows)
+    crs = _text(entry, "crs") or ("epsg" in entry.attrs and str(int(np.ravel(entry.attrs["epsg"])[0])))
+    if not crs:
+        return None
+    west, north, pixel = (float(np.ravel(entry.attrs[key])[0]) for key in ("west", "north", "pixel_m"))
+    return Grid(Crs.parse(crs), pixel, pixel, west, north, cols, rows)
 
 
 def _cf_grid(
@@ -254,7 +257,7 @@ def _mapping(file: h5py.File, entry: Any) -> Crs | None:
     Raises
     ------
     UsageError
-        It has no EPSG number.
+        It cannot be read.
     """
     name = _text(entry, "grid_mapping").split(":")[0].strip()
     if not name:

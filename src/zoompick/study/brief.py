@@ -141,7 +141,7 @@ KEYS: dict[tuple[str, str], Key] = {
     ("download", "window"): Key(
         "window", FLAG, False, "true: fetch only the study area's part of each file; false: whole files"
     ),
-    ("grid", "crs"): Key("crs", CRS, "auto", "the UTM zone of the area's centre, or EPSG:…"),
+    ("grid", "crs"): Key("crs", CRS, "auto", "the UTM zone of the area's centre, or EPSG:…, or WKT2"),
     ("grid", "pixel_m"): Key("pixel_m", PIXEL, 8, " "),
     ("stack", "bands"): Key("bands", NAMES, ["blue", "green", "red", "nir"], " ", _BANDS),
     ("stack", "mix_scenes"): Key(

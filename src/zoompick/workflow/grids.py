@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.errors import UsageError
@@ -53,11 +54,24 @@ def _crs(grids: Sequence[Grid], area: Area | None, crs: Crs | str | None) -> Crs
         found = [grid.crs for grid in grids]
         return max(found, key=lambda one: (found.count(one), -found.index(one)))
     if crs != "auto":
-        return Crs.parse(crs)
+        return Crs.parse(_text_of(crs))
     if area is not None:
         return area.utm
     middle = outline_of(grids[0].bounds, grids[0].crs, _step(grids[0])).centroid
     return utm_for(middle.x, middle.y)
+
+
+def _text_of(crs: str) -> str:
+    """What tells a system: the text given, or that of the file it names, as a ``.prj``."""
+    path = Path(crs)
+    if "[" in crs or path.suffix.lower() not in (".prj", ".wkt", ".wkt2", ".txt"):
+        return crs
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except (OSError, ValueError) as error:
+        raise UsageError(
+            f"The reference system cannot be read from {crs}: {error}.", "Give EPSG:… or WKT2."
+        ) from error
 
 
 def _area_bounds(area: Area, target: Crs, finest: Grid) -> Bounds:

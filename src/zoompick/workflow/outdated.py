@@ -87,7 +87,8 @@ def _unchanged(study: Study, brief: Brief) -> list[str] | None:
 def _basis(study: Study, brief: Brief) -> str:
     """Changes when anything does that products are made of, files apart."""
     made_of = (
-        str(brief.crs), brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites, brief.stretch,
+        brief.crs and brief.crs.code, brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites,
+        brief.stretch,
         brief.gamma, brief.saturation, brief.brightness, brief.contrast,
         brief.indices, str(brief.folder), brief.name, brief.extras, brief.composites_of, brief.indices_of,
         brief.intermediate, brief.align_to, brief.align_band, brief.align_limit_px, brief.align_each,

@@ -176,7 +176,7 @@ def scenes_in(paths: Sequence[Path]) -> list[dict[str, str]]:
 
 def grid_facts(grid: Grid) -> list[Any]:
     """A grid as a step's options hold it."""
-    return [str(grid.crs), grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
+    return [grid.crs.code, grid.pixel_x, grid.west, grid.north, grid.width, grid.height]
 
 
 def units_told(paths: Sequence[Path], bands: Sequence[str] = ()) -> dict[str, list[float | None]]:
@@ -317,7 +317,7 @@ def _facts(raster: Raster, written: Written) -> dict[str, Any]:
         "width": grid.width,
         "height": grid.height,
         "pixel": grid.pixel_text,
-        "crs": str(grid.crs),
+        "crs": grid.crs.code,
         "valid_percent": round(min(stats.valid_percent for stats in written.statistics), 2),
     }
 
