@@ -104,5 +104,7 @@ def test_an_instrument_goes_from_search_to_checked_products(way, program, archiv
     assert there.mean() > 0.5 and picture.std(axis=(1, 2)).min() > 10
     checked = program("verify", **at)
     assert checked.code == 0 and ("no class layer" in checked.out.lower()) is not way.classes
+    clean = program("verify", "--strict", "--full", *(() if way.classes else ("--skip", "cloud")), **at)
+    assert clean.code == 0, "\n".join(line for line in clean.out.splitlines() if not line.startswith("pass"))
     listed = program("bands", "products/" + folder.name + "/clip.tif", "--json", **at)
     assert [row["band"] for row in listed.json["bands"]] == list(way.bands)

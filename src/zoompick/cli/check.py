@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import exits, options
+from zoompick.errors import MissingFileError
 
 if TYPE_CHECKING:
     from zoompick.verification.finding import Finding
+    from zoompick.workflow.verify import Wish
 
 
 def verify(
@@ -25,19 +27,101 @@ def verify(
     valid: Annotated[
         float, typer.Option("--valid", metavar="PERCENT", help="Valid pixels in the area, at least.")
     ] = 98,
+    only: Annotated[
+        str, typer.Option("--only", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.")
+    ] = "",
+    skip: Annotated[str, typer.Option("--skip", metavar="CHECKS", help="Checks or groups to leave out.")] = "",
+    limit: Annotated[
+        list[str] | None,
+        typer.Option("--limit", metavar="NAME=NUMBER", help="Another limit: shift_px=0.3; repeat for more."),
+    ] = None,
+    reference: Annotated[
+        Path | None, typer.Option("--reference", metavar="FILE", help="A raster that you trust, to compare with.")
+    ] = None,
+    online: Annotated[
+        bool, typer.Option("--online", help="Ask the sources whether their files have changed.")
+    ] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="A warning counts as a failure.")] = False,
+    explain: Annotated[
+        str, typer.Option("--explain", metavar="CHECK", help="Tell how a check measures; 'all' lists them.")
+    ] = "",
+    pictures: Annotated[
+        Path | None, typer.Option("--pictures", metavar="FOLDER", help="Draw shifts and scatters into a folder.")
+    ] = None,
+    holes: Annotated[
+        Path | None, typer.Option("--holes", metavar="FILE", help="Write patches without pixels as GeoJSON.")
+    ] = None,
+    junit: Annotated[
+        Path | None, typer.Option("--junit", metavar="FILE", help="Write findings as JUnit XML, for CI systems.")
+    ] = None,
+    overwrite: options.Overwrite = False,
+    full: Annotated[bool, typer.Option("--full", help="List each finding, however many there are.")] = False,
     as_json: options.Json = False,
 ) -> int:
-    """Recompute what can go wrong: blocks, grid, bands, gaps, clouds, checksums. Exit code 1 when a check fails."""
+    """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
     from zoompick.cli import show
+    from zoompick.files import refuse_existing
     from zoompick.verification.finding import worst
+    from zoompick.workflow import tell
+    from zoompick.workflow.verify import Wish
 
-    findings = _of_files(files, bands, area, box, around, valid) if files else _of_study()
+    if explain:
+        return _explained(explain, as_json)
+    refuse_existing([path for path in (holes, junit) if path], overwrite)
+    if reference is not None and not reference.is_file():
+        raise MissingFileError(f"There is no file {reference}.", "Give the reference's path.")
+    wish = Wish(options.names(only), options.names(skip), tuple(limit or ()), reference, online)
+    wish.checked()
+    findings = _of_files(files, bands, area, box, around, valid, wish) if files else _of_study(wish)
     if as_json:
-        show.as_json({"outcome": worst(findings), "findings": [finding.to_json() for finding in findings]})
+        show.as_json(tell.findings_json(findings))
     else:
-        show_findings(findings)
+        if full or len(findings) <= _MOST_ROWS:
+            show_findings(findings)
+        else:
+            show_summary(findings)
         show.note(_closing(findings))
-    return exits.CHECK_FAILED if worst(findings) == "fail" else exits.DONE
+    _written(findings, pictures, holes, junit, strict)
+    bad = ("fail", "warn") if strict else ("fail",)
+    return exits.CHECK_FAILED if worst(findings) in bad else exits.DONE
+
+
+def _written(
+    findings: Sequence[Finding], pictures: Path | None, holes: Path | None, junit: Path | None, strict: bool
+) -> None:
+    from zoompick.cli import show
+    from zoompick.workflow import tell
+
+    if junit is not None:
+        tell.write_junit(findings, junit, strict)
+        show.note(f"{junit}: {len(findings)} findings.")
+    if holes is not None:
+        show.note(f"{holes}: {tell.write_holes(findings, holes)} patches without pixels.")
+    if pictures is not None:
+        from zoompick.workflow.proof import draw_findings
+
+        drawn = draw_findings(findings, pictures)
+        show.note(
+            f"{pictures}: {len(drawn)} pictures." if drawn else "Nothing to draw: no shift or reference was measured."
+        )
+
+
+def _explained(name: str, as_json: bool) -> int:
+    from zoompick.cli import show
+    from zoompick.cli.show import Column, table
+    from zoompick.verification import registry
+
+    chosen = registry.explained(name)
+    if as_json:
+        show.as_json({"checks": [registry.facts(check) for check in chosen]})
+        return exits.DONE
+    if len(chosen) > 1:
+        rows = [[check.name, check.group, check.title, check.needs] for check in chosen]
+        table([Column("check"), Column("group"), Column("in findings"), Column("needs", flexible=True)], rows)
+        return exits.DONE
+    for key, value in registry.facts(chosen[0]).items():
+        show.fact(key, value)
+    return exits.DONE
 
 
 def _of_files(
@@ -47,6 +131,7 @@ def _of_files(
     box: options.Edges | None,
     around: str,
     valid: float,
+    wish: Wish,
 ) -> list[Finding]:
     from zoompick.catalog.filters import percent
     from zoompick.cli import show
@@ -54,18 +139,19 @@ def _of_files(
 
     given = options.area_given(area, box, around)
     least = percent(valid, "share of valid pixels")
+    names, polygon = options.names(bands), given.polygon if given else None
     with show.progress() as report:
-        return verify_files(files, options.names(bands), given.polygon if given else None, least, report)
+        return verify_files(files, names, polygon, least, report, wish=wish)
 
 
-def _of_study() -> list[Finding]:
+def _of_study(wish: Wish) -> list[Finding]:
     from zoompick.cli import show
     from zoompick.study.folder import Study
     from zoompick.workflow.verify import judge_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:
-        return judge_study(study, report)
+        return judge_study(study, report, wish)
 
 
 def show_findings(findings: Sequence[Finding]) -> None:
@@ -81,6 +167,27 @@ def show_findings(findings: Sequence[Finding]) -> None:
     ]
     table(columns, [[f.outcome, f.check, f.subject, f.figure, f.limit] for f in findings])
     show_notes(findings)
+
+
+_MOST_ROWS = 60
+
+
+def show_summary(findings: Sequence[Finding]) -> None:
+    """A line for each check, then a line for each finding that did not pass."""
+    from zoompick.cli import show
+    from zoompick.cli.show import Column, table
+    from zoompick.verification import registry
+
+    groups = {check.name: (check.group, check.title) for check in registry.explained("all")}
+    keys = [key for key in groups if any(finding.key == key for finding in findings)]
+    rows = []
+    for key in keys:
+        own = [finding.outcome for finding in findings if finding.key == key]
+        rows.append([*groups[key], str(len(own)), *(str(own.count(word) or "") for word in ("pass", "warn", "fail"))])
+    table([Column("group"), Column("check"), *(Column(word, "right") for word in ("judged", "pass", "warn", "fail"))],
+          rows)  # fmt: skip
+    show_problems(findings)
+    show.note("'--full' lists each finding, '--explain CHECK' tells how a check measures.")
 
 
 def show_problems(findings: Sequence[Finding]) -> None:

@@ -22,7 +22,20 @@ from zoompick.settings import BRIEF_NAME, SCHEMA_NAME
 from zoompick.study import extras as several
 from zoompick.study.extras import RESERVED, Extra, check_pictures, extras_of
 from zoompick.study.names import FIELDS, NamePattern
-from zoompick.study.values import CRS, FLAG, FOLDER, NAMES, PERCENT, PIXEL, STRETCH, TEXT, within, words
+from zoompick.study.values import (
+    CRS,
+    FLAG,
+    FOLDER,
+    LIMIT_WORDS,
+    LIMITS,
+    NAMES,
+    PERCENT,
+    PIXEL,
+    STRETCH,
+    TEXT,
+    within,
+    words,
+)
 
 
 @dataclass(frozen=True)
@@ -38,6 +51,8 @@ class Brief:
     cover, valid, cloud_area_max : float
         Percentages: of the area by footprints at least, of the area with valid pixels at least, of the area under
         cloud at most.
+    limits : tuple of str
+        Other limits of checks: ``shift_px=0.3``.
     stretch : str
         Percentiles, ``2,98``, or the words for another stretch.
     folder : NamePattern
@@ -85,6 +100,8 @@ class Brief:
     intermediate: bool
     valid: float
     cloud_area_max: float
+    skip_checks: tuple[str, ...]
+    limits: tuple[str, ...]
     extras: tuple[Extra, ...] = ()
 
     @property
@@ -171,6 +188,10 @@ KEYS: dict[tuple[str, str], Key] = {
     ),
     ("verify", "valid"): Key("valid", PERCENT, 98, "percent of the area with valid pixels, at least"),
     ("verify", "cloud"): Key("cloud_area_max", PERCENT, 10, "percent of the area under cloud, at most"),
+    ("verify", "skip"): Key("skip_checks", NAMES, [], words="checks or groups of checks that are not made"),
+    ("verify", "limits"): Key(
+        "limits", LIMITS, {}, words=f"other limits: {{ {' = …, '.join(LIMIT_WORDS)} = … }}"
+    ),
 }  # fmt: skip
 _SECTIONS = tuple(dict.fromkeys(section for section, _ in KEYS))
 _HEAD = f"""\

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zoompick.catalog.filters import number, percent, pixel, text
-from zoompick.errors import UsageError
+from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.study.names import NamePattern
 
@@ -151,6 +151,41 @@ PERCENT = Value(percent, _PERCENT)
 PIXEL = Value(pixel, {"type": "number", "exclusiveMinimum": 0, "maximum": 100_000})
 CRS = Value(lambda value: None if value == "auto" else Crs.parse(text(value)), {"type": "string"})
 FOLDER = Value(lambda value: NamePattern.parse(text(value)), {"type": "string", "minLength": 1})
+LIMIT_WORDS = {
+    "cloud_differs": "percent between the cloud in the area and what the scenes tell of themselves",
+    "hole": "percent of the area in the largest patch without pixels",
+    "shift_px": "between the bands of a product",
+    "dates_px": "between products of two dates",
+    "negative": "percent of a band below zero",
+    "saturated": "percent of a band at the end of its type",
+    "odd": "percent of a band beyond what ground reflects",
+    "seam": "step along a seam, in steps between neighbours beside it",
+    "days": "from the first to the last scene of a product",
+    "sun_deg": "between the sun's elevations over the scenes of a product",
+    "sun_low_deg": "the sun's elevation, at least",
+    "view_deg": "between the off-nadir angles of the scenes of a product",
+    "bias": "percent off a reference, on average",
+}
+"""Limits that products are held to, beside those with a key of their own."""
+
+
+def _limits(value: Any) -> tuple[str, ...]:
+    if not isinstance(value, dict):
+        raise UsageError("It must be a table of limits.", "As { shift_px = 0.3, seam = 2 }.")
+    for name in value:
+        if name not in LIMIT_WORDS:
+            raise UnknownNameError.of("limit", name, LIMIT_WORDS)
+    return tuple(f"{name}={number(given)!r}" for name, given in value.items())
+
+
+LIMITS = Value(
+    _limits,
+    {
+        "type": "object",
+        "additionalProperties": False,
+        "properties": {name: {"type": "number", "description": words} for name, words in LIMIT_WORDS.items()},
+    },
+)
 RANGE = Value(_rising, {"type": "array", "items": {"type": "number"}, "maxItems": 2})
 STRETCH = Value(_stretch, {"anyOf": [
     {"type": "string", "pattern": f"^({_STRETCHES})$"},

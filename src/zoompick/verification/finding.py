@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
 Outcome = Literal["pass", "warn", "fail"]
@@ -17,15 +17,19 @@ class Finding:
     Attributes
     ----------
     check : str
-        What was judged: ``blocks decode``, ``checksum``, ``cloud in area``, …
+        What was judged, for people: ``blocks decode``, ``cloud in area``, …
     subject : str
         The file or scene.
     figure, limit : str
         Measured and allowed, for people.
     note : str
-        What is wrong and what to do; empty on a pass.
+        Cause and cure; empty on a pass.
     value : float or None
         The figure as a number, where it is one.
+    key : str
+        The check's name in the registry.
+    data : mapping
+        Further figures, as JSON holds them.
     """
 
     check: str
@@ -35,6 +39,8 @@ class Finding:
     limit: str
     note: str = ""
     value: float | None = None
+    key: str = ""
+    data: Mapping[str, Any] = field(default_factory=dict)
 
     def to_json(self) -> dict[str, Any]:
         """As a JSON object."""
@@ -47,7 +53,24 @@ def worst(findings: Sequence[Finding]) -> Outcome:
 
 
 def judged(
-    check: str, subject: str, ok: bool, figure: str, limit: str, note: str, value: float | None = None
+    check: str,
+    subject: str,
+    ok: bool,
+    figure: str,
+    limit: str,
+    note: str,
+    value: float | None = None,
+    *,
+    bad: Outcome = "fail",
+    data: Mapping[str, Any] | None = None,
 ) -> Finding:
-    """A finding that passes or fails; the note is kept only on a fail."""
-    return Finding(check, subject, "pass" if ok else "fail", figure, limit, "" if ok else note, value)
+    """A finding that passes or not; the note is kept only where it does not.
+
+    Parameters
+    ----------
+    bad : str
+        What it is where it does not pass: ``warn`` for what is probably wrong.
+    """
+    return Finding(
+        check, subject, "pass" if ok else bad, figure, limit, "" if ok else note, value, data=dict(data or {})
+    )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
+from dataclasses import dataclass, replace
 from functools import cache, partial
 from pathlib import Path
 
@@ -13,35 +14,89 @@ from zoompick.errors import DataError, FormatError, NothingFoundError, ZoomPickE
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import multihash, write_json
 from zoompick.geo.shapes import Shape
-from zoompick.imagery.items import band_files, scene_of
+from zoompick.imagery.items import band_files
 from zoompick.imagery.sidecar import read_sidecar
+from zoompick.net.client import Client
 from zoompick.sensors.classes import ClassTable
-from zoompick.sensors.guide import guide_for_file
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
-from zoompick.study.journal import act
+from zoompick.study.journal import act, acts
 from zoompick.study.shortlist import shortlist
 from zoompick.transfer import record
 from zoompick.transfer.plan import local_names
-from zoompick.verification import bands as band_checks
-from zoompick.verification import coverage, files
+from zoompick.verification import registry
+from zoompick.verification.checks import bands as band_checks
+from zoompick.verification.checks import files
+from zoompick.verification.checks.cloud import cloud_share
 from zoompick.verification.finding import Finding, judged
-from zoompick.workflow import checks
-from zoompick.workflow.checks import Expected
+from zoompick.verification.limits import Limits
+from zoompick.verification.sweep import sweep
 from zoompick.workflow.fused import FusedStep
 from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
 from zoompick.workflow.step import RasterStep, Sources, Step, digest_of
+from zoompick.workflow.subjects import Expected, computed, subject_of
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What a verification is asked for.
+
+    Attributes
+    ----------
+    only, skip : tuple of str
+        Names of checks, or of their groups.
+    limits : tuple of str
+        In place of the brief's: ``shift_px=0.3``.
+    reference : Path or None
+        A file that the user trusts.
+    is_online : bool
+        Sources are asked whether their files have changed.
+    """
+
+    only: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    limits: tuple[str, ...] = ()
+    reference: Path | None = None
+    is_online: bool = False
+
+    def wanted(self) -> frozenset[str] | None:
+        """Names of checks; None for all.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        if not (self.only or self.skip):
+            return None
+        every = {check.name for check in (*registry.FILE_CHECKS, *registry.CHECKS)}
+        return frozenset((registry.named(self.only) if self.only else every) - registry.named(self.skip))
+
+    def checked(self) -> None:
+        """Before anything is read: names and limits that there are not.
+
+        Raises
+        ------
+        UnknownNameError, UsageError
+        """
+        self.wanted()
+        Limits().given(self.limits)
+
+
+def limits_of(brief: Brief) -> Limits:
+    """The brief's limits."""
+    return Limits(brief.valid, brief.cloud_area_max).given(brief.limits)
+
 
 TASK = "verify"
 Job = Callable[[], list[Finding]]
 _UNMADE = "It was not made yet: 'zoompick run' makes it."
 
 
-def judge_study(study: Study, report: Report = ignore) -> list[Finding]:
-    """Judge a study as its brief is now, and keep the findings.
+def judge_study(study: Study, report: Report = ignore, wish: Wish | None = None) -> list[Finding]:
+    """Judge a study as its brief is now, and keep the findings; those of some checks only are not kept.
 
     Raises
     ------
@@ -55,6 +110,8 @@ def judge_study(study: Study, report: Report = ignore) -> list[Finding]:
             "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
         )
     with study.locked():
+        if wish is not None and wish != Wish():
+            return verify_study(study, brief, area, plan, report, wish=wish)
         return judge_and_keep(study, brief, area, plan, report)
 
 
@@ -78,24 +135,42 @@ def verify_study(
     plan: StudyPlan,
     report: Report = ignore,
     executor: Executor | None = None,
+    wish: Wish | None = None,
 ) -> list[Finding]:
     """Judge every scene and product of a study against its brief."""
-    expected = Expected(plan.grid, brief.bands, area.polygon, brief.valid, executor=executor)
+    wish = wish or Wish(skip=brief.skip_checks)
+    expected = Expected(plan.grid, brief.bands, area.polygon, limits_of(brief).given(wish.limits), wish.wanted(),
+                        wish.reference, executor)  # fmt: skip
     jobs: list[Job] = []
     digest = cache(digest_of)
+    made = _products_told(study)
     for day, scenes in plan.days.items():
-        jobs += [partial(_scene, study, brief, scene, executor) for scene in scenes]
-        jobs.append(partial(_clouds, study, brief, area, scenes, day, executor))
+        jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
+        jobs.append(partial(_clouds, study, expected, scenes, day))
+        if wish.is_online and expected.wants("online"):
+            jobs += [partial(_online, study, brief, scene, report) for scene in scenes]
+    before = _earlier(plan.steps)
     for step in plan.steps:
         label = step.output.relative_to(study.root / "products").as_posix()
         is_raster = isinstance(step, RasterStep)
-        jobs.append(partial(_product if is_raster else _picture, step.output, label, executor))
-        jobs.append(partial(_as_the_brief_says, step, label, digest))
-        jobs += [partial(_opened, step.output, label, expected, step.checks)] if is_raster else []
+        jobs.append(partial(_product if is_raster else _picture, step.output, label, expected))
+        if expected.wants("brief"):
+            jobs.append(partial(_as_the_brief_says, step, label, digest))
+        if expected.wants("journal"):
+            jobs.append(partial(_in_the_journal, study, step.output, label, made))
+        if is_raster:
+            jobs.append(partial(_opened, step.output, label, expected, step.checks, before.get(step.output)))
     for unwritten in plan.unwritten:
         label = unwritten.output.relative_to(study.root / "products").as_posix()
         jobs.append(partial(_computed, unwritten, label, expected))
-    return _all(jobs, report)
+    return _keyed(_all(jobs, report), expected)
+
+
+def _earlier(steps: Sequence[Step]) -> dict[Path, Path]:
+    """For the stack of each day that of the first; for one that was laid on another, that."""
+    stacks = [step.output for step in steps if step.name == "stack"]
+    aligned = {step.output: step.inputs[1] for step in steps if step.name == "align" and len(step.inputs) > 1}
+    return aligned or dict.fromkeys(stacks[1:], stacks[0])
 
 
 def verify_files(
@@ -105,6 +180,7 @@ def verify_files(
     valid: float = 98,
     report: Report = ignore,
     executor: Executor | None = None,
+    wish: Wish | None = None,
 ) -> list[Finding]:
     """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid.
 
@@ -117,12 +193,20 @@ def verify_files(
     valid : float
         Percent of the area with valid pixels, at least.
     """
+    wish = wish or Wish()
+    limits = Limits(valid=valid, cloud=100).given(wish.limits)
+    expected = Expected(None, bands, area, limits, wish.wanted(), wish.reference, executor)
     jobs: list[Job] = []
     for path in map(Path, paths):
-        expected = Expected(None, bands, area, valid, 100, _class_table(path), executor)
-        jobs.append(partial(_product, path, path.name, executor, "There is no such file. Check the path."))
+        jobs.append(partial(_product, path, path.name, expected, "There is no such file. Check the path."))
         jobs.append(partial(_opened, path, path.name, expected))
-    return _all(jobs, report)
+    return _keyed(_all(jobs, report), expected)
+
+
+def _keyed(findings: Sequence[Finding], expected: Expected) -> list[Finding]:
+    """Findings with the names of their checks; those of checks that were not asked for are left out."""
+    named = [one if one.key else replace(one, key=registry.of_title(one.check)) for one in findings]
+    return [one for one in named if expected.wants(one.key) or (one.outcome != "pass" and one.key == "here")]
 
 
 def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
@@ -140,23 +224,35 @@ def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
     return found
 
 
-def _scene(study: Study, brief: Brief, scene: Scene, executor: Executor | None) -> list[Finding]:
+def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected) -> list[Finding]:
     """Bands published, files here, whole, and with the published digest."""
     wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
     label = scene.label
-    found = [band_checks.bands_published(tuple(scene.bands), brief.bands, label)]
+    found = [band_checks.published(tuple(scene.bands), brief.bands, label)]
     paths = band_paths(study, scene, wanted)
     present = [path for path in paths if path.is_file()]
     absent = [path.name for path in paths if not path.is_file()]
     note = f"Missing: {', '.join(absent)}. 'zoompick download' says why." if absent else ""
     found.append(judged("files here", label, not absent, f"{len(present)} of {len(paths)}", "all", note))
-    if present:
-        found.append(
-            _joined([files.blocks_decode(path, label, executor) for path in present], "blocks decode", label)
-        )
+    if present and expected.wants("blocks"):
+        decoded = [_decoded(path, label, expected.executor) for path in present]
+        found.append(_joined(decoded, "blocks decode", label))
+    if present and expected.wants("checksum"):
         digests = [finding for path in present for finding in _digests(path, scene)]
         found.append(_joined(digests, "checksums", label))
     return found
+
+
+def _decoded(path: Path, label: str, executor: Executor | None) -> Finding:
+    """Whether every block of a file decodes."""
+    try:
+        raster = open_raster(path)
+    except DataError as error:
+        return judged("blocks decode", label, False, "not readable", "all", error.what)
+    found = sweep(raster, {}, executor)
+    note = f"{found.broken[0]} Download or make it again." if found.broken else ""
+    good = found.blocks - len(found.broken)
+    return judged("blocks decode", label, not found.broken, f"{good} of {found.blocks}", "all", note, float(good))
 
 
 def _digests(path: Path, scene: Scene) -> list[Finding]:
@@ -184,27 +280,73 @@ def _joined(findings: Sequence[Finding], check: str, subject: str) -> Finding:
     return Finding(check, subject, outcome, figure, "all", bad[0].note if bad else "", float(good))  # type: ignore[arg-type]
 
 
-def _clouds(
-    study: Study, brief: Brief, area: Area, scenes: Sequence[Scene], day: str, executor: Executor | None
-) -> list[Finding]:
+def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str) -> list[Finding]:
     """Cloud inside the area from the class layers of one day."""
+    limit = f"at most {expected.limits.cloud:g} %"
+    if not expected.wants("cloud"):
+        return []
     found = [(scene, path) for scene in scenes for path in band_paths(study, scene, [CLASS_BAND]) if path.is_file()]
     if not found:
-        return [Finding("cloud in area", day, "warn", "unknown", f"at most {brief.cloud_area_max:g} %",
-                        "No class layer is here to tell.")]  # fmt: skip
+        return [Finding("cloud in area", day, "warn", "unknown", limit, "No class layer is here to tell.")]
+    told = [scene.cloud_percent for scene in scenes if scene.cloud_percent is not None]
     try:
+        assert expected.area is not None
         layers = [open_raster(path) for _, path in found]
         table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
-        return [coverage.cloud_share(layers, table, area.polygon, brief.cloud_area_max, day, executor)]
+        mean = sum(told) / len(told) if told else None
+        return cloud_share(layers, table, expected.area, expected.limits, day, mean, expected.executor)
     except ZoomPickError as error:
-        return [judged("cloud in area", day, False, "unknown", f"at most {brief.cloud_area_max:g} %", error.what)]
+        return [judged("cloud in area", day, False, "unknown", limit, error.what)]
 
 
-def _product(path: Path, label: str, executor: Executor | None, absent: str = _UNMADE) -> list[Finding]:
-    """A product, or any file: it is there (``absent`` says what to do else), decodes, and is what its records say."""
+def _online(study: Study, brief: Brief, scene: Scene, report: Report) -> list[Finding]:
+    """Files of a scene are at its source as they were fetched, by their size."""
+    client, names, changed, asked = Client(report), local_names(scene), list[str](), 0
+    rows = record.read(study.scene_folder(scene.key))
+    for band in scene.bands.values():
+        fetched = rows.get(names[band.href])
+        if fetched is None:
+            continue
+        asked += 1
+        try:
+            size = client.size(band.href)
+        except ZoomPickError as error:
+            note = f"{error.what} {error.todo}".strip()
+            return [Finding("at its source", scene.label, "warn", "not answered", "unchanged", note)]
+        if size is not None and size != (fetched.whole_size or fetched.size):
+            changed.append(names[band.href])
+    what = changed[0] if changed else ""
+    note = f"{what} has another size at its source now: it was processed anew. Search and download again."
+    return [judged("at its source", scene.label, not changed, f"{asked - len(changed)} of {asked}", "unchanged", note,
+                   bad="warn")]  # fmt: skip
+
+
+def _products_told(study: Study) -> set[tuple[str, ...]]:
+    """Products that the journal tells of: folder and name."""
+    told = (str(row.get("product", "")) for row in acts(study.journal_file))
+    return {Path(text).parts[-2:] for text in told if text}
+
+
+def _in_the_journal(study: Study, path: Path, label: str, made: set[tuple[str, ...]]) -> list[Finding]:
+    """The journal tells when it was made."""
+    if not path.is_file():
+        return []
+    is_told = path.parts[-2:] in made
+    note = "The journal does not tell when it was made: it came from elsewhere, or the journal was cut."
+    return [judged("in the journal", label, is_told, "yes" if is_told else "no", "yes", note, bad="warn")]
+
+
+def _product(path: Path, label: str, expected: Expected, absent: str = _UNMADE) -> list[Finding]:
+    """A product, or any file: it is there (``absent`` says what to do else), and is what its records say."""
     if not path.is_file():
         return [judged("file here", label, False, "no", "yes", absent)]
-    found = [files.blocks_decode(path, label, executor)]
+    found = []
+    try:
+        open_raster(path)
+    except FormatError as error:
+        found.append(judged("blocks decode", label, False, "not readable", "all", error.what))
+    if not expected.wants("checksum"):
+        return found
     recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
     known = next(iter(band_files(path)), None)
     if recorded is not None:
@@ -216,11 +358,11 @@ def _product(path: Path, label: str, executor: Executor | None, absent: str = _U
     return found
 
 
-def _picture(path: Path, label: str, executor: Executor | None) -> list[Finding]:
+def _picture(path: Path, label: str, expected: Expected) -> list[Finding]:
     """A picture for people: it is there, and what its record says."""
     if not path.is_file():
         return [judged("file here", label, False, "no", "yes", _UNMADE)]
-    recorded = read_sidecar(path)
+    recorded = read_sidecar(path) if expected.wants("checksum") else None
     return [files.checksum_matches(path, recorded.multihash, label, "sidecar")] if recorded else []
 
 
@@ -251,28 +393,23 @@ def _as_the_brief_says(step: Step, label: str, digest: Callable[[Path], str]) ->
     return found
 
 
-def _class_table(path: Path) -> ClassTable | None:
-    """Codes of a class layer from the item beside it, else from a band guide; None for other files."""
-    known, scene = next(iter(band_files(path)), None), scene_of(path)
-    if scene is not None and known is not None:
-        return ClassTable.from_stac(known.classes) if known.classes else None
-    guide = guide_for_file(path.name)
-    return guide.classes if guide and guide.band_of_file(path.name) == guide.class_band else None
-
-
 def _computed(step: FusedStep, label: str, expected: Expected) -> list[Finding]:
     """Findings on what products are made of and nobody wrote."""
     if not all(path.is_file() for path in step.inputs):
         return []
-    return checks.judge(step.build(Sources(expected.executor)), expected, f"{label} (not written)", step.checks)
+    raster = step.build(Sources(expected.executor))
+    subject = computed(raster, f"{label} (not written)", expected, step.name, step.checks)
+    return registry.judge(subject, expected.wanted)
 
 
-def _opened(path: Path, label: str, expected: Expected, names: Sequence[str] = ()) -> list[Finding]:
+def _opened(
+    path: Path, label: str, expected: Expected, names: Sequence[str] = (), earlier: Path | None = None
+) -> list[Finding]:
     """Findings that need the pixels; a file that cannot be read has been judged already."""
     if not path.is_file():
         return []
     try:
-        return checks.judge(open_raster(path), expected, label, names)
+        return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted)
     except FormatError:
         return []
     except DataError as error:

@@ -1,0 +1,85 @@
+"""Pictures of what a verification measured: shifts as vectors, values against a reference."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zoompick.figures.style import figure, plain, save
+
+
+def draw_shifts(shifts: Mapping[str, Any], against: str, size: tuple[int, int], title: str, path: Path) -> None:
+    """One map a band: an arrow at each tile, from where it is to where it should be, a hundred times as long.
+
+    Parameters
+    ----------
+    shifts : mapping
+        Band to its ``vectors`` (column, row, columns off, rows off), median and spread, in pixels.
+    size : pair of int
+        Columns and rows of the raster.
+    """
+    names = [name for name in shifts if shifts[name]["vectors"]] or list(shifts)
+    across = min(3, len(names))
+    down = -(-len(names) // across)
+    page = figure(4.2 * across, 3.4 * down + 0.6)
+    fastest = max((np.hypot(v[2], v[3]) for name in names for v in shifts[name]["vectors"]), default=1.0)
+    stretch = 0.12 * max(size) / max(fastest, 0.05)
+    for place, name in enumerate(names):
+        axes = page.add_subplot(down, across, place + 1)
+        rows = np.array(shifts[name]["vectors"], float).reshape(-1, 4)
+        axes.plot(rows[:, 0], rows[:, 1], ".", color="#5b6770", markersize=4)
+        axes.quiver(
+            rows[:, 0],
+            rows[:, 1],
+            -stretch * rows[:, 2],
+            -stretch * rows[:, 3],
+            angles="xy",
+            scale_units="xy",
+            scale=1,
+            color="#0b5fa5",
+            width=0.008,
+        )
+        axes.set(xlim=(0, size[0]), ylim=(size[1], 0), aspect="equal")
+        axes.tick_params(labelsize=7)
+        told = shifts[name]
+        spread = "" if told["spread_px"] is None else f", spread {told['spread_px']:.2f}"
+        sure = "" if told["sure"] else " (too little evidence)"
+        axes.set_title(
+            plain(f"{name}: {told['cols']:+.2f} columns, {told['rows']:+.2f} rows{spread}{sure}"), fontsize=9
+        )
+    page.suptitle(
+        plain(f"{title}: shifts against {against}; an arrow of this map's tenth is {fastest:.2f} px"), fontsize=10
+    )
+    page.tight_layout()
+    save(page, path)
+
+
+def draw_scatter(bands: Mapping[str, Any], reference: str, title: str, path: Path) -> None:
+    """Values of each band against those of a reference, with the line on which both are the same."""
+    names = list(bands)[:6]
+    across = min(3, len(names))
+    down = -(-len(names) // across)
+    page = figure(4.0 * across, 3.8 * down + 0.5)
+    for place, name in enumerate(names):
+        axes = page.add_subplot(down, across, place + 1)
+        xs, ys = (np.array(row) for row in bands[name]["points"])
+        low, high = _ends([xs, ys])
+        axes.plot([low, high], [low, high], color="#5b6770", linewidth=1)
+        axes.plot(xs, ys, ".", color="#0b5fa5", markersize=2, alpha=0.4)
+        axes.set(xlim=(low, high), ylim=(low, high), aspect="equal", xlabel=plain(reference), ylabel=plain(title))
+        row = bands[name]
+        axes.set_title(plain(f"{name}: bias {row['bias_percent']:+.1f} %, RMSE {row['rmse']:.3g}, "
+                             f"r {row['correlation']:.3f}"), fontsize=9)  # fmt: skip
+        axes.tick_params(labelsize=7)
+    page.tight_layout()
+    save(page, path)
+
+
+def _ends(values: Sequence[Any]) -> tuple[float, float]:
+    every = np.concatenate(values)
+    low, high = np.percentile(every, [0.5, 99.5]) if every.size else (0.0, 1.0)
+    margin = 0.05 * (high - low) or 1.0
+    return float(low - margin), float(high + margin)

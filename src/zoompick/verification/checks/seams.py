@@ -1,0 +1,110 @@
+"""Steps of brightness along the seams of a product of several scenes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import valid_mask
+from zoompick.verification.finding import Finding, judged
+from zoompick.verification.subject import Check, Subject
+
+_ACROSS, _LEAST_PX, _SIDE_PX = 3, 60, 1024
+Floats = npt.NDArray[np.float64]
+
+
+def seams(subject: Subject) -> list[Finding]:
+    """Each pair of scenes that meet: the step across their seam, in steps between neighbours beside it."""
+    assert subject.scene_layer is not None
+    steps = _steps(subject)
+    rows = {pair: _judged_pair(*found) for pair, found in steps.items() if len(found[0]) >= _LEAST_PX}
+    limit = subject.limits.seam
+    if not rows:
+        return [judged("seams", subject.label, True, "no seam long enough to tell", f"at most {limit:g}", "")]
+    names = [piece.id for piece in subject.pieces]
+    worst = max(rows, key=lambda pair: rows[pair]["ratio"])
+    ratio, step = rows[worst]["ratio"], rows[worst]["step"]
+    between = " and ".join(names[number - 1] if number <= len(names) else f"scene {number}" for number in worst)
+    note = (f"Between {between} brightness steps by {step:.4f}, {ratio:.1f} times what neighbours differ by "
+            f"beside the seam: "
+            "'zoompick mosaic --match' evens it out, '--feather' softens it.")  # fmt: skip
+    data = {
+        "seams": [{"scenes": list(pair)} | {k: round(v, 5) for k, v in row.items()} for pair, row in rows.items()]
+    }
+    return [judged("seams", subject.label, ratio <= limit, f"{ratio:.1f} times its surroundings",
+                   f"at most {limit:g}", note, ratio, bad="warn", data=data)]  # fmt: skip
+
+
+def _steps(subject: Subject) -> dict[tuple[int, int], tuple[Floats, Floats]]:
+    """For each pair of scenes the differences across their seam, and those between neighbours beside it."""
+    assert subject.scene_layer is not None
+    raster, layer = subject.raster, subject.scene_layer
+    across: dict[tuple[int, int], list[Floats]] = {}
+    beside: dict[tuple[int, int], list[Floats]] = {}
+    for window in layer.grid.tiles(_SIDE_PX):
+        wide = Window(
+            window.col - _ACROSS, window.row - _ACROSS, window.width + 2 * _ACROSS, window.height + 2 * _ACROSS
+        )
+        numbers = layer.read(wide)[0].astype(np.int64)
+        if len(np.unique(numbers[numbers > 0])) < 2:
+            continue
+        stored = raster.read(wide)
+        values = np.where(valid_mask(stored, raster.nodata), stored.astype(np.float64), np.nan)
+        scales = np.array([band.scale for band in raster.bands])[:, None, None]
+        bright = np.mean(values * scales, axis=0)
+        for image, codes in ((bright, numbers), (bright.T, numbers.T)):
+            _along(image, codes, across, beside)
+    return {pair: (np.concatenate(found), np.concatenate(beside[pair])) for pair, found in across.items()}
+
+
+def _along(image: Floats, codes: Any, across: dict[Any, list[Floats]], beside: dict[Any, list[Floats]]) -> None:
+    """Seams between columns: means of some pixels on both sides, and the same differences wholly on one side."""
+    width = codes.shape[1]
+    middle = slice(_ACROSS - 1, width - _ACROSS)
+    left, right = codes[:, middle], codes[:, _ACROSS : width - _ACROSS + 1]
+    rows, cols = np.nonzero((left != right) & (left > 0) & (right > 0))
+    if not rows.size:
+        return
+    at = cols + _ACROSS
+    sides = np.arange(_ACROSS)
+    # A seam whose sides are all of one scene each, and three pixels more on both sides for comparison.
+    one, two = codes[rows[:, None], at[:, None] - 1 - sides], codes[rows[:, None], at[:, None] + sides]
+    clean = (one == one[:, :1]).all(axis=1) & (two == two[:, :1]).all(axis=1)
+    rows, at = rows[clean], at[clean]
+    before, after = image[rows, at - 1], image[rows, at]
+    inner = np.stack([image[rows, at - 2] - image[rows, at - 1], image[rows, at + 1] - image[rows, at]])
+    pairs = np.sort(np.stack([one[clean, 0], two[clean, 0]], axis=1), axis=1)
+    swapped = one[clean, 0] > two[clean, 0]
+    difference = np.where(swapped, before - after, after - before)
+    for pair in {tuple(row) for row in pairs.tolist()}:
+        own = (pairs == pair).all(axis=1)
+        across.setdefault(pair, []).append(difference[own][np.isfinite(difference[own])])
+        beside.setdefault(pair, []).append(inner[:, own][np.isfinite(inner[:, own])])
+
+
+def _judged_pair(across: Floats, beside: Floats) -> dict[str, float]:
+    """The seam's median step, against what neighbours beside it differ by."""
+    step = abs(float(np.median(across)))
+    noise = 1.4826 * float(np.median(np.abs(beside))) if beside.size else 0.0
+    return {"step": step, "noise": noise, "pixels": float(across.size), "ratio": step / max(noise, _LEAST_NOISE)}
+
+
+_LEAST_NOISE = 0.001
+"""A tenth of a percent reflected: no eye sees less."""
+
+
+def _has_seams(subject: Subject) -> bool:
+    layer = subject.scene_layer
+    return layer is not None and subject.is_reflectance and layer.grid.bounds == subject.raster.grid.bounds
+
+
+CHECKS: Sequence[Check] = (
+    Check("seams", "seams", "seams", "A mosaic with its scene layer.",
+          "Where the scene layer changes: the median difference of the pixels on both sides, in all bands' mean, "
+          "over the "
+          "robust deviation of neighbours wholly on one side.", _has_seams, seams, limit="seam"),
+)  # fmt: skip

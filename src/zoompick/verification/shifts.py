@@ -1,0 +1,169 @@
+"""How far two bands are shifted against one another, tile by tile; the judge's own measure, not the maker's.
+
+Source: C. D. Kuglin and D. C. Hines, The phase correlation image alignment method, IEEE Int. Conf. Cybernetics and
+Society (1975), for whole pixels; H. S. Stone, M. T. Orchard, E.-C. Chang, S. A. Martucci, A fast direct Fourier-based
+algorithm for subpixel registration of images, IEEE Trans. Geoscience and Remote Sensing 39 (2001), for the rest: the
+slope of the phase over low frequencies, by least squares.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.raster import Pixels, Raster, valid_mask
+
+_TILE_PX, _LEAST_PX, _MOST_TILES = 192, 48, 16
+_LEAST_VALID, _LEAST_PEAK, _LEAST_TEXTURE = 0.85, 8.0, 1e-9
+_LOW, _STRONG = 0.2, 0.5
+_SURE_TILES, _SURE_SPREAD_PX = 3, 0.35
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True)
+class Vector:
+    """Shift of one tile: columns and rows by which the second lies off the first, and the tile's middle in pixels."""
+
+    col: float
+    row: float
+    cols: float
+    rows: float
+
+
+@dataclass(frozen=True)
+class Shifts:
+    """Vectors of all tiles that had evidence.
+
+    Attributes
+    ----------
+    looked : int
+        Tiles with enough pixels and texture.
+    """
+
+    vectors: tuple[Vector, ...]
+    looked: int
+
+    @property
+    def median(self) -> tuple[float, float]:
+        """Columns and rows; zero without a vector."""
+        if not self.vectors:
+            return 0.0, 0.0
+        every = np.array([(vector.cols, vector.rows) for vector in self.vectors])
+        return float(np.median(every[:, 0])), float(np.median(every[:, 1]))
+
+    @property
+    def size_px(self) -> float:
+        """Length of the median."""
+        return float(np.hypot(*self.median))
+
+    @property
+    def spread_px(self) -> float:
+        """Median distance of the vectors from their median."""
+        if not self.vectors:
+            return float("inf")
+        cols, rows = self.median
+        return float(np.median([np.hypot(one.cols - cols, one.rows - rows) for one in self.vectors]))
+
+    @property
+    def is_sure(self) -> bool:
+        """True where several tiles, and a third of those with texture, say the same."""
+        enough = len(self.vectors) >= max(_SURE_TILES, self.looked / 3)
+        return enough and self.spread_px < _SURE_SPREAD_PX
+
+
+def tiles_over(grid: Grid, most: int = _MOST_TILES) -> list[Window]:
+    """Windows spread evenly over a grid; of a large one each within one of its squares of 512 pixels."""
+    side = min(_TILE_PX, max(_LEAST_PX, min(grid.width, grid.height) // 3), grid.width, grid.height)
+    across, down = max(1, grid.width // side), max(1, grid.height // side)
+    while across * down > most:
+        across, down = (across - 1, down) if across >= down else (across, down - 1)
+    cols = [_snapped(int((grid.width - side) * (at + 0.5) / across), side, grid.width) for at in range(across)]
+    rows = [_snapped(int((grid.height - side) * (at + 0.5) / down), side, grid.height) for at in range(down)]
+    return [Window(col, row, side, side) for row in rows for col in cols]
+
+
+def _snapped(start: int, side: int, size: int) -> int:
+    if size < _LARGE_PX:
+        return start
+    inner = start // _SQUARE_PX * _SQUARE_PX
+    return min(max(start, inner), inner + _SQUARE_PX - side, size - side)
+
+
+_SQUARE_PX, _LARGE_PX = 512, 2048
+
+
+def between(pairs: Sequence[tuple[Window, Pixels, Pixels]]) -> Shifts:
+    """Shifts of tiles: their windows, and what both bands hold there, float with NaN for gaps.
+
+    A tile with gaps, without texture, or without a clear peak says nothing: so no shift is made up.
+    """
+    vectors, looked = [], 0
+    for window, one, two in pairs:
+        first, second = _ready(one), _ready(two)
+        if first is None or second is None:
+            continue
+        looked += 1
+        found = _shift(first, second)
+        if found is not None:
+            vectors.append(Vector(window.col + window.width / 2, window.row + window.height / 2, *found))
+    return Shifts(tuple(vectors), looked)
+
+
+def tile_of(raster: Raster, window: Window, band: int) -> Floats:
+    """A tile of a band, NaN where pixels are missing."""
+    stored = raster.read(window, (band,))[0]
+    return np.where(valid_mask(stored, raster.nodata), stored.astype(np.float64), np.nan)
+
+
+def _ready(tile: Pixels) -> Floats | None:
+    """Without mean and slope, gaps filled with nothing, faded towards the edges; None without texture."""
+    there = np.isfinite(tile)
+    if there.mean() < _LEAST_VALID:
+        return None
+    centred = np.where(there, tile - np.mean(tile[there]), 0.0)
+    rows, cols = (np.linspace(-1, 1, size) for size in tile.shape)
+    centred -= (centred * cols).sum() / (cols**2).sum() / tile.shape[0] * cols
+    centred -= (centred * rows[:, None]).sum() / (rows**2).sum() / tile.shape[1] * rows[:, None]
+    if centred.var() <= _LEAST_TEXTURE:
+        return None
+    taper = np.hanning(tile.shape[0] + 2)[1:-1, None] * np.hanning(tile.shape[1] + 2)[None, 1:-1]
+    return np.asarray(np.where(there, centred, 0.0) * taper)
+
+
+def _shift(one: Floats, two: Floats) -> tuple[float, float] | None:
+    cross = np.fft.fft2(two) * np.conj(np.fft.fft2(one))
+    strength = np.abs(cross)
+    phases = cross / np.maximum(strength, 1e-300)
+    ky, kx = np.fft.fftfreq(one.shape[0])[:, None], np.fft.fftfreq(one.shape[1])[None, :]
+    soft = np.exp(-(kx**2 + ky**2) / (2 * _LOW**2))
+    surface = np.real(np.fft.ifft2(phases * soft))
+    # Where one band is bright and the other dark the peak points down: the phase is turned by half a circle.
+    place = int(np.abs(surface).argmax())
+    peak = surface.flat[place]
+    if abs(peak) < _LEAST_PEAK * surface.std():
+        return None
+    row, col = np.unravel_index(place, surface.shape)
+    rows, cols = (
+        int(at) - size if at > size // 2 else int(at) for at, size in zip((row, col), one.shape, strict=True)
+    )
+    left = phases * np.sign(peak) * np.exp(2j * np.pi * (kx * cols + ky * rows))
+    return _fraction(left, strength * soft, kx, ky, cols, rows)
+
+
+def _fraction(left: Pixels, weight: Pixels, kx: Pixels, ky: Pixels, cols: int, rows: int) -> tuple[float, float]:
+    """The rest of the shift: the slope of the phase that is left, weighted, thrice with outliers put aside."""
+    low = (np.hypot(kx, ky) < _LOW) & (np.hypot(kx, ky) > 0)
+    angles = np.angle(left)[low]
+    own = np.log1p(weight[low] / np.median(weight[low]))
+    columns = np.broadcast_to(kx, left.shape)[low], np.broadcast_to(ky, left.shape)[low]
+    matrix = 2 * np.pi * np.stack(columns, axis=1)
+    step, keep = np.zeros(2), np.ones(len(angles), bool)
+    for _ in range(3):
+        weights = own * keep
+        step = np.linalg.lstsq(matrix * weights[:, None], -angles * weights, rcond=None)[0]
+        keep = np.abs(np.angle(np.exp(1j * (angles + matrix @ step)))) < _STRONG * np.pi
+    return cols + float(step[0]), rows + float(step[1])
