@@ -299,6 +299,47 @@ def _refuse_absurd(image: Image, source: ByteSource) -> None:
         )
 
 
+class PagePlace(NamedTuple):
+    """Where one image of a TIFF lies in its file.
+
+    Attributes
+    ----------
+    offset, first_tile : int
+        Bytes: of its directory, and of the first of its blocks.
+    size_px, tile_px : int
+        The longer side, and the width of a tile; 0 for strips.
+    """
+
+    offset: int
+    first_tile: int
+    size_px: int
+    tile_px: int
+    is_mask: bool
+
+
+def pages_of(path: Path) -> list[PagePlace]:
+    """Where the images of a TIFF lie in its file, in stored order.
+
+    Raises
+    ------
+    FormatError
+        It cannot be read.
+    """
+    import tifffile
+
+    try:
+        with tifffile.TiffFile(path) as tiff:
+            pages: list[Any] = list(tiff.pages)
+            return [
+                PagePlace(page.offset, min((start for start in page.dataoffsets if start), default=page.offset),
+                          max(page.imagewidth, page.imagelength), page.tilewidth if page.is_tiled else 0,
+                          bool(page.subfiletype & _MASK))
+                for page in pages
+            ]  # fmt: skip
+    except (tifffile.TiffFileError, *_BROKEN) as error:
+        raise FormatError(f"{path} has directories that cannot be read: {error}.") from error
+
+
 def geo_tags(data: bytes, address: str) -> geokeys.GeoTags:
     """Georeferencing tags of a TIFF in memory: of one without pixels of its own, as other formats carry it.
 

@@ -2,41 +2,99 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
 from zoompick.raster import engine
+from zoompick.raster.raster import valid_mask
 from zoompick.raster.warp import laid_on
 from zoompick.verification.finding import Finding, judged
-from zoompick.verification.shifts import Shifts, between, tile_of
+from zoompick.verification.shifts import Floats, Shifts, between, tile_of
 from zoompick.verification.subject import Check, Subject
 
 _PREFERRED = ("red", "green", "nir")
 _SAYS_NOTHING = "no evidence: too little texture or light"
 
 
-def _reference(names: Sequence[str]) -> str:
-    return next((name for name in _PREFERRED if name in names), names[0])
-
-
 def bands_aligned(subject: Subject) -> list[Finding]:
-    """Each band against red, or the first."""
-    names = [band.name for band in subject.raster.bands]
-    base = _reference(names)
+    """Each band against the one that it looks most like; then where each lies against the middle of all."""
+    names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
     tiles = subject.sweep.totals["tiles"]
-    one = tiles.of(names.index(base))
-    others = [name for name in names if name != base][:_MOST_BANDS]
-    jobs = [list(zip(tiles.windows, one, tiles.of(names.index(name)), strict=True)) for name in others]
+    planes = [tiles.of(place) for place in range(len(names))]
+    edges = _tree(_alike(subject, len(names)))
+    jobs = [list(zip(tiles.windows, planes[one], planes[two], strict=True)) for one, two in edges]
     with engine.crew_of(None) as crew:
-        found = dict(zip(others, engine.each(crew, jobs, between), strict=True))
+        found = dict(zip(edges, engine.each(crew, jobs, between), strict=True))
+    places = _placed(found, len(names))
+    limit, most = subject.limits.shift_px, f"at most {subject.limits.shift_px:g} px"
+    grid = subject.raster.grid
+    rows = {names[two]: _row(shifts) | {"against": names[one]} for (one, two), shifts in found.items()}
+    data: dict[str, Any] = {
+        "against": "the band it looks most like",
+        "size": [grid.width, grid.height],
+        "shifts": rows,
+    }
+    if len(places) < 2:
+        return [judged("bands aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
+    middle = np.median(list(places.values()), axis=0)
+    off = {names[place]: where - middle for place, where in places.items()}
+    name = max(off, key=lambda key: float(np.hypot(*off[key])))
+    size = float(np.hypot(*off[name]))
+    note = (f"{name} lies {off[name][0]:+.2f} columns, {off[name][1]:+.2f} rows off the middle of the bands. [align] "
+            "each_band in the brief, or new files, put it right.")  # fmt: skip
+    data["off"] = {key: [round(float(value), 3) for value in where] for key, where in off.items()}
     return [
-        _finding(subject, "bands aligned", base, found, subject.limits.shift_px, "[align] each_band, or new files,")
+        judged("bands aligned", subject.label, size <= limit, f"{size:.2f} px, {name}", most, note, size, data=data)
     ]
 
 
 _MOST_BANDS = 24
+
+
+def _alike(subject: Subject, count: int) -> Floats:
+    """How much each two bands look alike: the size of their correlation on the sample."""
+    sample = subject.sweep.totals["sample"]
+    out = np.eye(count)
+    for one in range(count):
+        for two in range(one):
+            pair = sample.pixels[[one, two]]
+            there = valid_mask(pair, sample.nodata).all(axis=0)
+            values = pair[:, there].astype(np.float64)
+            spread = values.std(axis=1) if values.size else np.zeros(2)
+            out[one, two] = out[two, one] = abs(np.corrcoef(values)[0, 1]) if spread.all() else 0.0
+    return out
+
+
+def _tree(alike: Floats) -> list[tuple[int, int]]:
+    """Pairs that join all bands by the likest: the maximum spanning tree, parents first.
+
+    Source: R. C. Prim, Shortest connection networks and some generalizations (1957).
+    """
+    joined, edges = [0], list[tuple[int, int]]()
+    while len(joined) < len(alike):
+        rest = [band for band in range(len(alike)) if band not in joined]
+        one, two = max(((a, b) for a in joined for b in rest), key=lambda pair: alike[pair])
+        edges.append((one, two))
+        joined.append(two)
+    return edges
+
+
+def _placed(found: dict[tuple[int, int], Shifts], count: int) -> dict[int, Floats]:
+    """Where each band lies against the first that others can be held against; bands without evidence are left out."""
+    best: dict[int, Floats] = {}
+    for root in range(count):
+        places = {root: np.zeros(2)}
+        for _ in range(count):
+            for (one, two), shifts in found.items():
+                if shifts.is_sure and one in places and two not in places:
+                    places[two] = places[one] + shifts.median
+                if shifts.is_sure and two in places and one not in places:
+                    places[one] = places[two] - shifts.median
+        if len(places) > len(best):
+            best = places
+    return best
 
 
 def dates_aligned(subject: Subject) -> list[Finding]:
@@ -45,54 +103,29 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     label, other = subject.earlier
     names, theirs = ([band.name for band in raster.bands] for raster in (subject.raster, other))
     common = [name for name in names if name in theirs]
-    base = _reference(common)
+    base = next((name for name in _PREFERRED if name in common), common[0])
     laid, place = laid_on(other, subject.raster.grid), theirs.index(base)
     tiles = subject.sweep.totals["tiles"]
     windows = zip(tiles.windows, tiles.of(names.index(base)), strict=True)
-    found = {f"{base} of {label}": between([(w, one, tile_of(laid, w, place)) for w, one in windows])}
-    return [
-        _finding(
-            subject,
-            "dates aligned",
-            base,
-            found,
-            subject.limits.dates_px,
-            "[align] in the brief, or 'zoompick align',",
-        )
-    ]
+    shifts = between([(w, tile_of(laid, w, place), two) for w, two in windows])
+    most, grid = f"at most {subject.limits.dates_px:g} px", subject.raster.grid
+    data = {"against": label, "size": [grid.width, grid.height], "shifts": {base: _row(shifts)}}
+    if not shifts.is_sure:
+        return [judged("dates aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
+    cols, rows = shifts.median
+    note = (f"It lies {cols:+.2f} columns, {rows:+.2f} rows off {label} (median of {len(shifts.vectors)} tiles, "
+            f"spread {shifts.spread_px:.2f} px). [align] in the brief, or 'zoompick align', puts it right.")  # fmt: skip
+    return [judged("dates aligned", subject.label, shifts.size_px <= subject.limits.dates_px,
+                   f"{shifts.size_px:.2f} px, {base}", most, note, shifts.size_px, data=data)]  # fmt: skip
 
 
-def _finding(subject: Subject, check: str, base: str, found: dict[str, Shifts], limit: float, cure: str) -> Finding:
-    sure = {name: shifts for name, shifts in found.items() if shifts.is_sure}
-    grid = subject.raster.grid
-    data: dict[str, Any] = {"against": base, "size": [grid.width, grid.height], "shifts": dict(_rows(found))}
-    most = f"at most {limit:g} px"
-    if not sure:
-        return judged(check, subject.label, True, _SAYS_NOTHING, most, "", data=data)
-    name, worst = max(sure.items(), key=lambda item: item[1].size_px)
-    cols, rows = worst.median
-    figure = f"{worst.size_px:.2f} px, {name} against {base}"
-    note = (f"{name} lies {cols:+.2f} columns, {rows:+.2f} rows off {base} (median of {len(worst.vectors)} tiles, "
-            f"spread "
-            f"{worst.spread_px:.2f} px). {cure} put it right.")  # fmt: skip
-    return judged(check, subject.label, worst.size_px <= limit, figure, most, note, worst.size_px, data=data)
-
-
-def _rows(found: dict[str, Shifts]) -> Iterator[tuple[str, dict[str, Any]]]:
-    for name, shifts in found.items():
-        cols, rows = shifts.median
-        yield (
-            name,
-            {
-                "cols": round(cols, 3),
-                "rows": round(rows, 3),
-                "tiles": len(shifts.vectors),
-                "looked": shifts.looked,
-                "spread_px": round(shifts.spread_px, 3) if np.isfinite(shifts.spread_px) else None,
-                "sure": shifts.is_sure,
-                "vectors": [[round(v, 2) for v in (one.col, one.row, one.cols, one.rows)] for one in shifts.vectors],
-            },
-        )
+def _row(shifts: Shifts) -> dict[str, Any]:
+    cols, rows = shifts.median
+    return {
+        "cols": round(cols, 3), "rows": round(rows, 3), "tiles": len(shifts.vectors), "looked": shifts.looked,
+        "spread_px": round(shifts.spread_px, 3) if np.isfinite(shifts.spread_px) else None, "sure": shifts.is_sure,
+        "vectors": [[round(v, 2) for v in (one.col, one.row, one.cols, one.rows)] for one in shifts.vectors],
+    }  # fmt: skip
 
 
 def _can_shift(subject: Subject) -> bool:
@@ -113,8 +146,9 @@ _SOURCE = ("C. D. Kuglin, D. C. Hines, The phase correlation image alignment met
 
 CHECKS: Sequence[Check] = (
     Check("bands-shift", "alignment", "bands aligned", "Reflectances of two bands or more.",
-          "Phase correlation of each band with red over up to 16 tiles, below a pixel by the slope of the phase; the "
-          "median counts where a third of the tiles with texture, three at least, agree to 0.35 px.",
+          "Phase correlation of each band with the one it looks most like, over up to 16 tiles, below a pixel by the "
+          "slope of the phase; the median counts where a third of the tiles with texture, three at least, agree to "
+          "0.35 px. What a band lies off is told against the middle of all.",
           lambda subject: _can_shift(subject) and len(subject.raster.bands) > 1, bands_aligned, _SOURCE, "shift_px"),
     Check("dates-shift", "alignment", "dates aligned", "A product of the same kind of another date.",
           "The same between the two dates, the other laid on this one's grid.",

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from zoompick import files
 from zoompick.errors import DataError
-from zoompick.raster.raster import Raster
+from zoompick.raster.directory import pages_of
 from zoompick.verification.finding import Finding, judged
 from zoompick.verification.subject import Check, Subject
 
@@ -51,29 +50,25 @@ def checksum_matches(path: Path, multihash: str, subject: str, source: str) -> F
 def layout(subject: Subject) -> list[Finding]:
     """Tiles, overviews down to one tile, directories before the pixels, smaller overviews before larger ones."""
     assert subject.path is not None
-    wrong = _misplaced(subject.raster, subject.path)
+    wrong = _misplaced(subject.path)
     note = f"{wrong} Make it again, or write it with 'zoompick stack' for readers that fetch parts." if wrong else ""
     return [judged("COG layout", subject.label, not wrong, "no" if wrong else "yes", "yes", note)]
 
 
-def _misplaced(raster: Raster, path: Path) -> str:
+def _misplaced(path: Path) -> str:
     """What keeps a TIFF from being read in parts; empty for nothing."""
-    import tifffile
-
-    with tifffile.TiffFile(path) as tiff:
-        pages: list[Any] = list(tiff.pages)
-        if not all(page.is_tiled for page in pages):
-            return "It lies in strips, not in tiles."
-        smallest = min(max(page.imagewidth, page.imagelength) for page in pages)
-        if smallest > 2 * pages[0].tilewidth:
-            return f"Its smallest overview still has {smallest} px."
-        starts = [min((offset for offset in page.dataoffsets if offset), default=0) for page in pages]
-        if any(page.offset > min(filter(None, starts), default=page.offset) for page in pages):
-            return "Some directories lie behind pixels."
-        sizes = [page.imagewidth * page.imagelength for page in pages if not page.subfiletype & 4]
-        own = [start for page, start in zip(pages, starts, strict=True) if not page.subfiletype & 4]
-        if sizes != sorted(sizes, reverse=True) or own != sorted(own, reverse=True):
-            return "Overviews do not lie from the smallest to the largest."
+    pages = pages_of(path)
+    if not all(page.tile_px for page in pages):
+        return "It lies in strips, not in tiles."
+    smallest = min(page.size_px for page in pages)
+    if smallest > 2 * pages[0].tile_px:
+        return f"Its smallest overview still has {smallest} px."
+    if max(page.offset for page in pages) > min(page.first_tile for page in pages):
+        return "Some directories lie behind pixels."
+    images = [page for page in pages if not page.is_mask]
+    sizes, starts = ([getattr(page, key) for page in images] for key in ("size_px", "first_tile"))
+    if sizes != sorted(sizes, reverse=True) or starts != sorted(starts, reverse=True):
+        return "Overviews do not lie from the smallest to the largest."
     return ""
 
 

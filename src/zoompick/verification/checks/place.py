@@ -80,7 +80,7 @@ class Hole:
     size_km2: float
 
 
-def holes_of(subject: Subject, most: int = 200) -> list[Hole]:
+def holes_of(subject: Subject, most: int = 50) -> list[Hole]:
     """Patches in which pixels are missing, inside the area where there is one; the largest first.
 
     Cells of the pass stand for their pixels: an outline is exact to a cell.
@@ -131,14 +131,14 @@ def holes(subject: Subject) -> list[Finding]:
     largest = found[0].size_km2 if found else 0.0
     percent = 100 * largest / max(area_km2(subject.area), 1e-12)
     where = found[0].outline.centroid if found else None
-    note = "" if where is None else (
-        f"The largest patch without pixels has {human_km2(largest)}, about {where.y:.4f}, {where.x:.4f}: '--holes FILE' "
-        "writes all as polygons. Fill it from another scene."
-    )  # fmt: skip
+    at = "" if where is None else f"{where.y:.4f}, {where.x:.4f}"
+    note = (f"The largest patch without pixels has {human_km2(largest)}, about {at}: '--holes FILE' writes all as "
+            "polygons. Fill it from another scene.")  # fmt: skip
     shown = [{"size_km2": round(hole.size_km2, 5), "outline": geojson_of(hole.outline)} for hole in found]
     figure = f"{len(found)}, the largest {human_km2(largest)} ({percent:.2f} %)" if found else "none"
-    return [judged("holes", subject.label, percent <= limit, figure, f"at most {limit:g} % of the area", note, percent,
-                   bad="warn", data={"holes": shown})]  # fmt: skip
+    allowed = f"at most {limit:g} % of the area"
+    return [judged("holes", subject.label, percent <= limit, figure, allowed, note, percent, bad="warn",
+                   data={"holes": shown})]  # fmt: skip
 
 
 def in_footprint(subject: Subject) -> list[Finding]:

@@ -169,21 +169,22 @@ def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
     varies[1:-1] = (high[:-2] > low[:-2]) & (high[2:] > low[2:])
     dead = inner & varies & ((counts < 0.05 * usual) | ((low == high) & full))
     means = np.where(full, sums / np.maximum(counts, 1), np.nan)
-    off = np.full(len(counts), np.nan)
-    off[1:-1] = means[1:-1] - (means[:-2] + means[2:]) / 2
-    usable = np.isfinite(off) & inner & full & ~dead
+    steps = np.diff(means)
+    usable = np.isfinite(steps)
     if usable.sum() < _LEAST_LINES:
         return np.flatnonzero(dead).tolist(), []
-    spread = 1.4826 * np.median(np.abs(off[usable] - np.median(off[usable])))
-    floor = _LEAST_STEP * np.nanmedian(np.abs(means))
-    stripes = usable & (np.abs(off) > np.maximum(_FAR_OFF * spread, floor))
-    # Beside a stripe the neighbours look off by half as much, the other way.
-    size = np.nan_to_num(np.abs(off))
-    stripes &= size >= np.maximum(np.roll(size, 1), np.roll(size, -1))
-    return np.flatnonzero(dead).tolist(), np.flatnonzero(stripes).tolist()
+    spread = 1.4826 * np.median(np.abs(steps[usable]))
+    least = max(_FAR_OFF * spread, _LEAST_STEP * float(np.nanmedian(np.abs(means))))
+    # The edge of a patch is a step to one side; a stripe differs from both of its neighbours, the same way.
+    stripes = np.zeros(len(counts), bool)
+    with np.errstate(invalid="ignore"):
+        stripes[1:-1] = (np.minimum(steps[:-1], -steps[1:]) > least) | (np.maximum(steps[:-1], -steps[1:]) < -least)
+    alike = np.zeros(len(counts), bool)
+    alike[1:-1] = np.abs(np.diff(counts))[:-1] + np.abs(np.diff(counts))[1:] < _SAME_COUNT * usual
+    return np.flatnonzero(dead).tolist(), np.flatnonzero(stripes & alike & ~dead).tolist()
 
 
-_LEAST_LINES, _FAR_OFF, _LEAST_STEP = 20, 12.0, 0.03
+_LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
 
 
 def _reflects(subject: Subject) -> bool:
@@ -204,5 +205,6 @@ CHECKS: Sequence[Check] = (
           _reflects, leaks),
     Check("lines", "values", "dead lines", "Reflectances.",
           "Of one pixel in eight of each row and column: least and greatest (one value: dead), and the mean against "
-          "both neighbours', in robust deviations (12 and 3 % at least: a stripe).", _reflects, lines),
+          "both neighbours', in robust deviations of the steps from line to line (8, and 3 %, "
+          "the same way on both sides: a stripe).", _reflects, lines),
 )  # fmt: skip

@@ -1,0 +1,329 @@
+"""Each fault is planted in a clean product: the check that must speak speaks, those that have no reason to do not."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+from typing import NamedTuple
+
+import numpy as np
+import pytest
+import tifffile
+from scipy import ndimage
+
+from conftest import PROGRAM
+from helpers import Memory
+from zoompick.raster.opening import open_raster
+from zoompick.raster.raster import Band
+from zoompick.raster.write import WriteOptions, write_geotiff
+
+DAY, BEFORE = "2025-12-15", "2024-12-20"
+STACK, CLIP = f"products/{DAY}/stack.tif", f"products/{DAY}/clip.tif"
+MASK = '\n[[mask]]\nname = "ground"\nwhere = "cloud or shadow"\napply = true\n'
+
+
+@pytest.fixture(scope="module")
+def clean(shared_cache, archive, tmp_path_factory) -> Path:
+    """A study of two summers, with stack, clip, mask, composite, index, and a mosaic with its scene layer."""
+    root = tmp_path_factory.mktemp("clean") / "s"
+    env = os.environ | {"ZOOMPICK_CACHE": str(shared_cache), "ZOOMPICK_CONFIG": str(root.parent / "config")}
+
+    def run(*words: str, cwd: Path = root) -> None:
+        done = subprocess.run([*PROGRAM, *map(str, words)], cwd=cwd, env=env, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr + done.stdout
+
+    run("source", "add", "o", archive, cwd=root.parent)
+    run("new", "s", "--area", "Harrow Fen", "--around", "3km", "--source", "o", "--collection", "lapwing-l2",
+        "--dates", "2024-12", "--dates", "2025-12", "--cloud", "60", cwd=root.parent)  # fmt: skip
+    text = (root / "study.toml").read_text()
+    text = re.sub(r'(?m)^recipes *= \["natural.*?\]', 'recipes = ["natural"]', text)
+    text = re.sub(r"(?m)^cloud( *)= 10", "cloud = 60", text)
+    (root / "study.toml").write_text(text + MASK)
+    run("run")
+    files = [path for path in sorted(root.glob("scenes/*/*/*")) if "20251215" in path.name]
+    bands = [
+        str(path) for folder in files for path in folder.glob("*.tif") if re.search("green|red.tif|nir", path.name)
+    ]
+    run("mosaic", *bands, "--like", STACK, "--out", "mosaic.tif")
+    return root
+
+
+@pytest.fixture
+def study(clean, tmp_path) -> Path:
+    """A copy whose files may be replaced, not written into."""
+    shutil.copytree(clean, tmp_path / "s", copy_function=os.link)
+    return tmp_path / "s"
+
+
+def edited(path: Path, change: Callable, **options) -> None:
+    """Pixels of all bands (a copy, their names) to what ``change`` makes of them; the rest of the file as it was."""
+    raster = open_raster(path)
+    bands, nodata, grid = raster.bands, raster.nodata, raster.grid
+    made = change(raster.read(grid.window).copy(), [band.name for band in bands])
+    if isinstance(made, tuple):
+        made, bands, nodata, grid = (*made, *(bands, nodata, grid)[len(made) - 1 :])
+    path.unlink()
+    write_geotiff(Memory(made, grid, nodata, bands), path, WriteOptions(**options))
+
+
+def band(change: Callable, name: str) -> Callable:
+    """Change one band."""
+
+    def whole(pixels, names):
+        place = names.index(name)
+        pixels[place] = change(pixels[place].astype(float)).round().clip(1, 65535)
+        return pixels
+
+    return whole
+
+
+def swapped(one: str, other: str) -> Callable:
+    def change(pixels, names):
+        order = [{one: other, other: one}.get(name, name) for name in names]
+        return pixels[[names.index(name) for name in order]]
+
+    return change
+
+
+def copied(one: str, other: str, factor: float = 1.0, more: float = 0.0) -> Callable:
+    def change(pixels, names):
+        pixels[names.index(other)] = (pixels[names.index(one)] * factor + more).round()
+        return pixels
+
+    return change
+
+
+def at(rows: slice, cols: slice, value: float, names_of: tuple[str, ...] = ()) -> Callable:
+    def change(pixels, names):
+        for place, name in enumerate(names):
+            if not names_of or name in names_of:
+                pixels[place, rows, cols] = value
+        return pixels
+
+    return change
+
+
+def moved(cols: float, rows: float) -> Callable:
+    return lambda plane: ndimage.shift(plane, (rows, cols), order=3, mode="nearest")
+
+
+def far_away(path: Path) -> None:
+    raster = open_raster(path)
+    grid = raster.grid
+    there = type(grid)(grid.crs, grid.pixel_x, grid.pixel_y, grid.west + 30_000, grid.north, grid.width, grid.height)
+    pixels = raster.read(grid.window).copy()
+    bands, nodata = raster.bands, raster.nodata
+    path.unlink()
+    write_geotiff(Memory(pixels, there, nodata, bands), path)
+
+
+def damaged(path: Path) -> None:
+    data = bytearray(path.read_bytes())
+    data[len(data) // 2 : len(data) // 2 + 400] = bytes(400)
+    path.unlink()
+    path.write_bytes(data)
+
+
+def in_strips(path: Path) -> None:
+    with tifffile.TiffFile(path) as tiff:
+        page = tiff.pages[0]
+        tags = [(tag.code, tag.dtype, tag.count, tag.value, True) for tag in page.tags.values()
+                if tag.code in (33550, 33922, 34735, 42112, 42113)]  # fmt: skip
+        pixels = tiff.asarray()
+    path.unlink()
+    tifffile.imwrite(path, pixels, planarconfig="separate", photometric="minisblack", extratags=tags, metadata=None)
+
+
+def told(path: Path, change: Callable) -> None:
+    """Another record: ``change`` gets the JSON of a file."""
+    item = json.loads(path.read_text())
+    change(item)
+    path.unlink()
+    path.write_text(json.dumps(item))
+
+
+def item_told(key: str, value: object) -> Callable:
+    def change(study: Path) -> None:
+        first = next(iter(sorted(study.glob("scenes/*/*/*20251215*/item.json"))))
+        told(first, lambda item: item["properties"].__setitem__(key, value))
+
+    return change
+
+
+def brighter(study: Path) -> None:
+    layer = open_raster(study / "mosaic-scenes.tif")
+    numbers = layer.read(layer.grid.window)[0]
+
+    def change(pixels, names):
+        return np.where(numbers == numbers.max(), (pixels * 1.15).round(), pixels).astype(pixels.dtype)
+
+    edited(study / "mosaic.tif", change)
+
+
+def unmasked(study: Path) -> None:
+    stack = open_raster(study / f"products/{BEFORE}/stack.tif")
+    edited(study / f"products/{BEFORE}/ground.tif", lambda pixels, names: stack.read(stack.grid.window))
+
+
+def cut_journal(study: Path) -> None:
+    path = study / "journal.jsonl"
+    lines = [line for line in path.read_text().splitlines() if STACK not in line]
+    path.unlink()
+    path.write_text("\n".join(lines) + "\n")
+
+
+def scene_file_changed(study: Path) -> None:
+    path = next(iter(sorted(study.glob("scenes/*/*/*20251215*/*-red.tif"))))
+    edited(path, band(lambda plane: plane + 40, "red"))
+
+
+def in_file(name: str, change: Callable, **options) -> Callable:
+    return lambda study: edited(study / name, change, **options)
+
+
+def in_stack(change: Callable) -> Callable:
+    return in_file(STACK, change)
+
+
+def all_moved(pixels, names):
+    return np.stack([moved(1.5, 0)(plane.astype(float)) for plane in pixels]).round().astype(pixels.dtype)
+
+
+def paler(pixels, names):
+    return np.where(pixels == 0, 0, 60 + pixels // 2).astype("uint8")
+
+
+def striped(pixels, names):
+    place = names.index("green")
+    pixels[place, :, 60] = (pixels[place, :, 60] * 1.25).round()
+    return pixels
+
+
+def longer(path: Path) -> None:
+    data = path.read_bytes()
+    path.unlink()
+    path.write_bytes(data + b"x")
+
+
+def first_of(study: Path, pattern: str) -> Path:
+    return sorted(study.glob(f"scenes/*/*/*20251215*/{pattern}"))[0]
+
+
+def reordered(study: Path) -> None:
+    bands = tuple(reversed(open_raster(study / STACK).bands))
+    edited(study / STACK, lambda pixels, names: (pixels, bands))
+
+
+def zeros_untold(study: Path) -> None:
+    bands = open_raster(study / STACK).bands
+    edited(study / STACK, lambda pixels, names: (at(slice(0, 60), slice(0, 60), 0)(pixels, names), bands, None))
+
+
+def scaled(path: Path, scale: float) -> None:
+    bands = tuple(Band(one.name, scale, one.offset) for one in open_raster(path).bands)
+    edited(path, lambda pixels, names: (pixels, bands))
+
+
+def record_reversed(study: Path) -> None:
+    told(study / f"{STACK}.stac.json", lambda item: item["assets"]["data"]["bands"].reverse())
+
+
+def brief_changed(study: Path) -> None:
+    text = (study / "study.toml").read_text()
+    (study / "study.toml").unlink()
+    (study / "study.toml").write_text(text.replace("touch = false", "touch = true"))
+
+
+def clouded(study: Path) -> None:
+    for path in study.glob("scenes/*/*/*20251215*/*-classes.tif"):
+        classes = json.loads((path.parent / "item.json").read_text())["assets"]["classes"]["classification:classes"]
+        code = next(row["value"] for row in classes if "cloud" in row["name"] and "shadow" not in row["name"])
+        edited(path, lambda pixels, names, code=code: np.where(pixels == 0, 0, code).astype(pixels.dtype))
+
+
+class Fault(NamedTuple):
+    """A fault, where it is planted, what is judged (the study without files), which checks must and may speak."""
+
+    name: str
+    plant: Callable[[Path], object]
+    files: tuple[str, ...]
+    must: str = ""
+    may: str = ""
+    options: tuple[str, ...] = ()
+
+
+NDVI, NATURAL, GROUND = f"products/{DAY}/ndvi.tif", f"products/{DAY}/natural.tif", f"products/{BEFORE}/ground.tif"
+ALL = slice(None)
+IN = ("--area", "area.geojson")
+FAULTS = [
+    Fault("none", lambda s: None, ()),
+    Fault("none in files", lambda s: None, (STACK, CLIP, NDVI, "mosaic.tif")),
+    Fault("a block is damaged", lambda s: damaged(s / STACK), (STACK,), "blocks checksum",
+          "scenes lines leaks bands-shift distinct"),
+    Fault("in strips", lambda s: in_strips(s / STACK), (STACK,), "layout checksum"),
+    Fault("a byte more", lambda s: longer(s / STACK), (STACK,), "checksum"),
+    Fault("a file is gone", lambda s: (s / STACK).unlink(), (STACK,), "here"),
+    Fault("30 km away", lambda s: far_away(s / STACK), (), "footprint grid valid checksum",
+          "dates-shift holes brief sources"),
+    Fault("red and nir swapped", in_stack(swapped("red", "nir")), (STACK,), "spectra scenes checksum"),
+    Fault("blue and red swapped", in_stack(swapped("red", "blue")), (STACK,), "scenes checksum", "spectra"),
+    Fault("bands in another order", reordered, (), "order record checksum",
+          "spectra scenes dates-shift brief sources"),
+    Fault("a band twice", in_stack(copied("red", "nir")), (STACK,), "distinct scenes checksum", "spectra"),
+    Fault("a band scaled", in_stack(copied("green", "red", 1.1, 5)), (STACK,), "distinct scenes checksum", "spectra"),
+    Fault("a band constant", in_stack(band(lambda b: b * 0 + 2000, "blue")), (STACK,), "vary scenes checksum"),
+    Fault("a band empty", in_stack(at(ALL, ALL, 0, ("blue",))), (STACK,), "distinct checksum", "scenes"),
+    Fault("1.5 px between bands", in_stack(band(moved(1.5, 0), "nir")), (STACK,), "bands-shift scenes checksum"),
+    Fault("1.5 px between dates", in_stack(all_moved), (), "dates-shift scenes checksum", "brief sources"),
+    Fault("a hole", in_stack(at(slice(100, 240), slice(100, 260), 0)), (STACK,), "valid holes checksum",
+          "bands-shift", IN),
+    Fault("below zero", in_stack(band(lambda b: b - 1200, "blue")), (STACK,), "negative scenes checksum", "leaks"),
+    Fault("blinded", in_stack(at(slice(50, 150), slice(50, 250), 65535, ("red",))), (STACK,),
+          "saturated leaks range checksum", "spectra scenes"),
+    Fault("zeros that no tag tells", zeros_untold, (STACK,), "leaks checksum", "negative scenes"),
+    Fault("another baseline's offset", in_stack(lambda p, n: p - 500), (STACK,), "scenes checksum", "negative"),
+    Fault("another scale", lambda s: scaled(s / STACK, 0.01), (STACK,), "range record scenes checksum"),
+    Fault("a dead row", in_stack(at(slice(77, 78), ALL, 1234, ("green",))), (STACK,), "lines checksum", "scenes"),
+    Fault("a lost column", in_stack(at(ALL, slice(99, 100), 0, ("green",))), (STACK,), "lines checksum"),
+    Fault("a stripe", in_stack(striped), (STACK,), "lines checksum", "scenes"),
+    Fault("a seam", brighter, ("mosaic.tif",), "seams checksum"),
+    Fault("dates apart", item_told("datetime", "2025-09-01T11:17:24Z"), (STACK,), "dates"),
+    Fault("a low sun", item_told("view:sun_elevation", 8.0), (STACK,), "sun"),
+    Fault("another look", item_told("view:off_nadir", 31.0), (STACK,), "view"),
+    Fault("a source changed", scene_file_changed, (STACK,), "sources", "scenes"),
+    Fault("another record", record_reversed, (STACK,), "record"),
+    Fault("another index", in_file(NDVI, lambda p, n: p * 1.02), (NDVI,), "index checksum"),
+    Fault("colours swapped", in_file(NATURAL, lambda p, n: p[[2, 1, 0]], is_rgb=True), (NATURAL,), "shades checksum"),
+    Fault("another stretch", in_file(NATURAL, paler, is_rgb=True), (NATURAL,), "shades checksum"),
+    Fault("cloud left in", unmasked, (GROUND,), "mask checksum"),
+    Fault("a journal cut", cut_journal, (), "journal"),
+    Fault("a brief changed", brief_changed, (), "brief"),
+    Fault("a reference off", lambda s: scaled(s / CLIP, 0.00012), (STACK,), "reference", "", ("--reference", CLIP)),
+    Fault("a scene's file is gone", lambda s: first_of(s, "*-nir.tif").unlink(), (), "here sources", "brief"),
+    Fault("clouds painted", clouded, (), "cloud checksum", "sources brief shades mask"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("fault", FAULTS, ids=[fault.name for fault in FAULTS])
+def test_a_planted_fault_is_told_by_its_check_and_by_no_other(study, program, fault):
+    fault.plant(study)
+    done = program("verify", *fault.files, *fault.options, "--json", cwd=study)
+    found = done.json
+    bad = [row for row in found["findings"] if row["outcome"] != "pass"]
+    bad = [row for row in found["findings"] if row["outcome"] != "pass"]
+    spoke = {row["key"] for row in bad}
+    shown = [(row["key"], row["subject"], row["figure"], row["note"]) for row in bad]
+    must, may = set(fault.must.split()), set(fault.may.split())
+    assert must <= spoke, (must - spoke, shown)
+    assert spoke <= must | may, (spoke - must - may, shown)
+    for row in found["findings"]:
+        assert row["key"] and row["figure"] and row["limit"]
+        assert bool(row["note"]) is (row["outcome"] != "pass"), row
+    if fault.name.startswith("1.5 px"):
+        [row] = [row for row in found["findings"] if row["key"].endswith("-shift") and row["outcome"] == "fail"]
+        assert row["value"] == pytest.approx(1.5, abs=0.1)
