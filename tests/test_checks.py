@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import json
+from xml.etree import ElementTree
 
 import blake3
 import numpy as np
@@ -13,11 +15,21 @@ from helpers import Memory, foreign_tiff, grid, noise
 from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import project
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.masks import PolygonMask
+from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
 from zoompick.sensors.classes import ClassTable
-from zoompick.verification import bands, coverage, files
+from zoompick.study.values import LIMIT_WORDS
+from zoompick.verification import registry
+from zoompick.verification.checks import bands, files
+from zoompick.verification.checks.cloud import cloud_share
 from zoompick.verification.finding import Finding, judged, worst
+from zoompick.verification.gauges import gauges_for
+from zoompick.verification.limits import Limits
+from zoompick.verification.subject import Subject
+from zoompick.verification.sweep import sweep
+from zoompick.workflow import tell
 
 PLACE = grid(300, 200)
 CLASSES = ClassTable(fill=frozenset({0}), clear=frozenset({1, 2}), shadow=frozenset({3}), cloud=frozenset({4, 5}))
@@ -28,6 +40,13 @@ def on_ground(col: float, row: float, cols: float, rows: float, place: Grid = PL
     west, north = place.west + col * place.pixel_x, place.north - row * place.pixel_y
     box = shapely.box(west, north - rows * place.pixel_y, west + cols * place.pixel_x, north)
     return project(shapely.segmentize(box, place.pixel_x * 10), LONLAT, place.crs)
+
+
+def found_by(check: str, raster, **known) -> Finding:
+    """The one finding of a check."""
+    limits = Limits(**{key: known.pop(key) for key in list(known) if key in ("valid", "cloud", "hole")})
+    [found] = registry.judge(Subject("s", raster, limits=limits, **known), {check})
+    return found
 
 
 def named(*names: str) -> Memory:
@@ -44,24 +63,24 @@ def named(*names: str) -> Memory:
     ],
 )
 def test_bands_are_held_against_the_brief(have, want, outcome, figure, said):
-    found = bands.bands_in_order(named(*have), want, "s")
+    found = found_by("order", named(*have), bands=want)
     assert (found.outcome, found.figure) == (outcome, figure) and said in found.note
 
 
 def test_a_band_that_was_never_published_is_named():
-    found = bands.bands_published(("red", "green"), ("red", "nir", "swir16"), "s")
+    found = bands.published(("red", "green"), ("red", "nir", "swir16"), "s")
     assert (found.outcome, found.figure, found.value) == ("fail", "1 of 3", 1)
     assert "without nir, swir16" in found.note
-    assert bands.bands_published(("red", "nir"), ("nir",), "s").outcome == "pass"
+    assert bands.published(("red", "nir"), ("nir",), "s").outcome == "pass"
 
 
 def test_one_pixel_makes_bands_distinct():
     pixels = noise((3, 200, 300))
     pixels[2] = pixels[0]
-    twins = bands.bands_distinct(Memory(pixels, PLACE, 0, (Band("red"), Band("green"), Band("nir"))), "s")
-    assert twins.outcome == "fail" and twins.note == "red and nir hold the same pixels." and twins.value == 2
+    twins = found_by("distinct", Memory(pixels, PLACE, 0, (Band("red"), Band("green"), Band("nir"))))
+    assert twins.outcome == "fail" and twins.note.startswith("red and nir hold the same pixels.") and twins.value == 2
     pixels[2, 199, 299] += 1
-    assert bands.bands_distinct(Memory(pixels, PLACE, 0), "s").outcome == "pass"
+    assert found_by("distinct", Memory(pixels, PLACE, 0)).outcome == "pass"
 
 
 @pytest.mark.parametrize(
@@ -72,7 +91,7 @@ def test_one_pixel_makes_bands_distinct():
     ],
 )  # fmt: skip
 def test_a_product_lies_on_the_study_grid_or_not(other, fits):
-    found = bands.on_grid(named("red"), other, "s")
+    found = found_by("grid", named("red"), grid=other)
     assert found.outcome == ("pass" if fits else "fail")
     assert fits or "300 x 200 px of 8" in found.note
 
@@ -85,7 +104,7 @@ def test_the_valid_share_is_that_of_the_pixels_in_the_area(seed):
     pixels[0][rng.random((200, 300)) < 0.1] = 0
     pixels[1][:, rng.integers(100, 290) :] = 0
     col, row, cols, rows = (int(value) for value in rng.integers((-60, -40, 80, 60), (200, 120, 200, 150)))
-    found = coverage.valid_share(Memory(pixels, PLACE, 0), on_ground(col, row, cols, rows), 90, "s")
+    found = found_by("valid", Memory(pixels, PLACE, 0), area=on_ground(col, row, cols, rows), valid=90)
     padded = np.zeros((2, 600, 700), pixels.dtype)
     padded[:, 200:400, 200:500] = pixels
     inside = padded[:, 200 + row : 200 + row + rows, 200 + col : 200 + col + cols]
@@ -97,9 +116,9 @@ def test_the_valid_share_is_that_of_the_pixels_in_the_area(seed):
 def test_nan_is_missing_and_an_area_elsewhere_has_nothing():
     pixels = noise((1, 200, 300), "float32")
     pixels[0, :100] = np.nan
-    half = coverage.valid_share(Memory(pixels, PLACE, float("nan")), on_ground(0, 0, 300, 200), 50.5, "s")
+    half = found_by("valid", Memory(pixels, PLACE, float("nan")), area=on_ground(0, 0, 300, 200), valid=50.5)
     assert half.value == pytest.approx(50, abs=0.1) and half.outcome == "fail" and "50.0 % of the area" in half.note
-    away = coverage.valid_share(Memory(pixels, PLACE, float("nan")), on_ground(2000, 0, 50, 50), 1, "s")
+    away = found_by("valid", Memory(pixels, PLACE, float("nan")), area=on_ground(2000, 0, 50, 50), valid=1)
     assert (away.value, away.outcome) == (0, "fail")
 
 
@@ -112,11 +131,14 @@ def test_the_cloud_share_counts_what_was_seen(seed):
     second[:, 120:] = 0
     layers = [Memory(first, PLACE, 0), Memory(second, PLACE, 0)]
     limit = (20, 39, 60)[seed]
-    found = coverage.cloud_share(layers, CLASSES, on_ground(0, 0, 300, 200), limit, "s")
+    told = {"told_percent": 90.0} if seed else {}
+    found, *differs = cloud_share(layers, CLASSES, on_ground(0, 0, 300, 200), Limits(cloud=limit), "s", **told)
+    assert [one.outcome for one in differs] == (["warn"] if seed else [])
     merged = np.where(first == 0, second, first)
     seen = merged != 0
     expected = 100 * np.isin(merged, (4, 5))[seen].mean()
     assert found.value == pytest.approx(expected, abs=0.1)
+    assert found.data["shadow_percent"] == pytest.approx(100 * (merged == 3)[seen].mean(), abs=0.1)
     assert found.outcome == ("pass" if limit == 60 else "fail")
     assert found.note == (
         "" if limit == 60 else f"Cloud hides {found.value:.1f} % of the area. Pick a clearer scene."
@@ -125,7 +147,7 @@ def test_the_cloud_share_counts_what_was_seen(seed):
 
 def test_nothing_seen_is_no_clear_sky():
     empty = Memory(np.zeros((1, 200, 300), np.uint8), PLACE, 0)
-    found = coverage.cloud_share([empty], CLASSES, on_ground(10, 10, 50, 50), 100, "s")
+    [found] = cloud_share([empty], CLASSES, on_ground(10, 10, 50, 50), Limits(cloud=100), "s")
     assert (found.outcome, found.figure) == ("fail", "nothing seen")
 
 
@@ -148,17 +170,15 @@ def test_class_tables_are_read_by_the_words_in_their_names():
 def test_every_block_of_every_level_is_decoded(tmp_path):
     path = tmp_path / "a.tif"
     write_geotiff(Memory(noise((2, 700, 900)), grid(900, 700), 0), path)
-    good = files.blocks_decode(path, "a")
+    good = found_by("blocks", open_raster(path))
     assert good.outcome == "pass" and good.figure == f"{good.value:.0f} of {good.value:.0f}"
     # Two bands: 4 blocks of the full resolution, one of the only overview.
     assert good.value == 2 * (4 + 1)
     data = bytearray(path.read_bytes())
     data[len(data) // 2 : len(data) // 2 + 200] = bytes(200)
     path.write_bytes(data)
-    bad = files.blocks_decode(path, "a")
+    bad = found_by("blocks", open_raster(path))
     assert bad.outcome == "fail" and bad.value < good.value and "does not decode" in bad.note
-    (tmp_path / "b.tif").write_text("no image")
-    assert files.blocks_decode(tmp_path / "b.tif", "b").figure == "not readable"
 
 
 def test_checksums_by_both_functions(tmp_path):
@@ -180,15 +200,141 @@ def test_findings_are_summed_up_by_the_worst():
     assert (good.note, bad.note) == ("", "why")
     assert [worst(found) for found in ([], [good], [good, odd], [bad, odd, good])] == ["pass", "pass", "warn", "fail"]
     assert bad.to_json() == {"check": "c", "subject": "s", "outcome": "fail", "figure": "0", "limit": "1",
-                             "note": "why", "value": None}  # fmt: skip
+                             "note": "why", "value": None, "key": "", "data": {}}  # fmt: skip
 
 
 def test_a_window_off_the_raster_is_never_counted_twice():
     """An area that reaches over the edge gives the same figure, however it is cut into windows."""
     pixels = np.ones((1, 200, 300), np.uint16)
     area = on_ground(-100, -100, 600, 500)
-    whole = coverage.valid_share(Memory(pixels, PLACE, 0), area, 0, "s").value
+    whole = found_by("valid", Memory(pixels, PLACE, 0), area=area, valid=0).value
     assert whole == pytest.approx(100 * 200 * 300 / (600 * 500), abs=0.1)
     part = PLACE.part(Window(0, 0, 150, 200))
-    half = coverage.valid_share(Memory(pixels[:, :, :150], part, 0), area, 0, "s").value
+    half = found_by("valid", Memory(pixels[:, :, :150], part, 0), area=area, valid=0).value
     assert half == pytest.approx(whole / 2, abs=0.1)
+
+
+@pytest.mark.parametrize(
+    ("dtype", "nodata"), [("uint16", 0), ("int16", -32768), ("float32", float("nan")), ("uint8", None)]
+)
+@pytest.mark.parametrize("block", [(64, 64), (512, 512), (7, 300)])
+def test_what_one_pass_counts_is_what_is_there(dtype, nodata, block):
+    """Counts, extremes, sampled pixels, lines and gaps, however the raster is cut, against plain arrays."""
+    rng = np.random.default_rng(3)
+    pixels = noise((3, 200, 300), dtype, 1, 250)
+    pixels[1][rng.random((200, 300)) < 0.05] = np.iinfo(dtype).max if dtype != "float32" else -9999
+    if nodata is not None:
+        pixels[:, 30:60, 40:90] = nodata
+        pixels[2][rng.random((200, 300)) < 0.2] = nodata
+    raster = Memory(pixels, PLACE, nodata, tuple(Band(f"b{n}", 0.1, -2.0) for n in range(3)), block)
+    area = PolygonMask(shapely.box(752100, 5719000, 753500, 5719900), PLACE)
+    totals = sweep(raster, gauges_for(raster, area)).totals
+    there = (
+        np.isfinite(pixels) if dtype == "float32" else pixels != nodata if nodata is not None else pixels == pixels
+    )
+    for place, band in enumerate(pixels):
+        values = band[there[place]].astype(float)
+        tally = totals["tally"]
+        assert (tally.count[place], tally.low[place], tally.high[place]) == (values.size, values.min(), values.max())
+        assert tally.negative[place] == (values < 20).sum()
+        top = (values == np.iinfo(dtype).max).sum() if dtype != "float32" else 0
+        assert tally.top[place] == top
+        lines = totals["lines"].rows[:, place]
+        thin, seen = band[:, ::8].astype(float), there[place][:, ::8]
+        if block[1] % 8 == 0:
+            np.testing.assert_allclose(lines[0], np.where(seen, thin, 0).sum(axis=1))
+            np.testing.assert_array_equal(lines[1], seen.sum(axis=1))
+    step = totals["sample"].step
+    np.testing.assert_array_equal(totals["sample"].pixels, pixels[:, ::step, ::step])
+    cells = totals["gaps"]
+    assert cells.missing.sum() == (~there.all(axis=0)).sum() and cells.cell == 1
+    wanted = area.read(PLACE.window)
+    expected = [*((band & wanted).sum() for band in there), (there.all(axis=0) & wanted).sum()]
+    np.testing.assert_array_equal(totals["inside"].counts, expected)
+    for window, tile in zip(totals["tiles"].windows, totals["tiles"].pixels, strict=True):
+        np.testing.assert_array_equal(tile, raster.read(window))
+
+
+def test_holes_are_outlined_where_they_are_and_as_large_as_they_are():
+    pixels = noise((2, 200, 300))
+    pixels[0, 20:60, 30:80] = 0
+    pixels[:, 100:110, 200:260] = 0
+    found = found_by("holes", Memory(pixels, PLACE, 0), area=on_ground(0, 0, 300, 200))
+    sizes = [hole["size_km2"] for hole in found.data["holes"]]
+    assert sizes == pytest.approx([40 * 50 * 64e-6, 10 * 60 * 64e-6], rel=1e-3)
+    wanted = on_ground(30, 20, 50, 40)
+    shape = shapely.from_geojson(json.dumps(found.data["holes"][0]["outline"]))
+    assert shape.intersection(wanted).area / shape.union(wanted).area > 0.995
+    assert found.value == pytest.approx(100 * 40 * 50 / 60000, rel=1e-2)
+
+
+def test_a_seam_is_told_by_its_step():
+    numbers = np.ones((1, 200, 300), np.uint8)
+    numbers[:, :, 150:] = 2
+    pixels = np.full((2, 200, 300), 2000, np.uint16) + np.random.default_rng(1).integers(0, 9, (2, 200, 300)).astype(
+        "uint16"
+    )
+    bands = (Band("red", 0.0001), Band("nir", 0.0001))
+    known = {"kind": "mosaic", "scene_layer": Memory(numbers, PLACE, 0)}
+    assert found_by("seams", Memory(pixels, PLACE, 0, bands), **known).outcome == "pass"
+    pixels[:, :, 150:] += 120
+    found = found_by("seams", Memory(pixels, PLACE, 0, bands), **known)
+    assert found.outcome == "warn" and found.data["seams"][0]["step"] == pytest.approx(0.012, rel=0.05)
+
+
+def test_nothing_is_said_where_there_is_no_evidence():
+    flat = np.full((2, 200, 300), 2000, np.uint16)
+    apart = Memory(noise((2, 200, 300)), PLACE, 0, (Band("red", 0.0001), Band("nir", 0.0001)))
+    for raster in (Memory(flat, PLACE, 0, apart.bands), apart):
+        found = found_by("bands-shift", raster)
+        assert found.outcome == "pass" and "no evidence" in found.figure
+
+
+def test_limits_of_a_brief_are_those_of_the_checks():
+    named = {check.limit for check in registry.CHECKS} - {""}
+    assert {"valid", "cloud", *LIMIT_WORDS} == set(Limits.__dataclass_fields__) >= named
+    for check in registry.explained("all"):
+        told = registry.facts(check)
+        assert told["needs"] and told["measures"] and registry.of_title(check.title) == check.name
+
+
+def test_findings_as_junit_and_in_a_versioned_shape(tmp_path):
+    rows = [judged("c", "a.tif", True, "1", "1", ""), judged("d & <e>", "a.tif", False, "0", "1", "why\x07"),
+            Finding("f", "b.tif", "warn", "?", "1", "odd")]  # fmt: skip
+    for strict, failures in ((False, 1), (True, 2)):
+        tree = ElementTree.fromstring(tell.junit_xml(rows, strict).encode())
+        assert (tree.get("tests"), tree.get("failures")) == ("3", str(failures))
+        assert [len(suite) for suite in tree] == [2, 1]
+        assert tree[0][1].get("name") == "d & <e>" and "why" in tree[0][1][0].get("message")
+    told = tell.findings_json(rows)
+    assert (told["shape"], told["outcome"], told["counts"]) == (1, "fail", {"pass": 1, "warn": 1, "fail": 1})
+
+
+def test_verify_on_the_command_line(tmp_path, program):
+    pixels = noise((2, 200, 300))
+    pixels[:, 20:90, 30:100] = 0
+    bands = (Band("red", 0.0001), Band("nir", 0.0001))
+    write_geotiff(Memory(pixels, PLACE, 0, bands), tmp_path / "a.tif")
+    pixels[0] = (pixels[0] * 1.2).round()
+    write_geotiff(Memory(pixels, PLACE, 0, bands), tmp_path / "b.tif")
+    box = [str(round(edge, 5)) for edge in shapely.bounds(on_ground(0, 0, 300, 200))]
+    words = ("verify", "a.tif", "--reference", "b.tif", "--box", *box, "--limit", "bias=2", "--limit", "hole=3")
+    done = program(*words, "--valid", "80", "--junit", "j.xml", "--holes", "h.json", "--pictures", "p", cwd=tmp_path)
+    assert done.code == 1 and "as the reference" in done.out and "red is -" in done.out, done.out + done.err
+    assert int(ElementTree.parse(tmp_path / "j.xml").getroot().get("failures")) == 1
+    assert len(json.loads((tmp_path / "h.json").read_text())["features"]) == 1
+    assert [path.name for path in (tmp_path / "p").iterdir()] == ["a.tif-reference.png"]
+    again = program("verify", "a.tif", "--junit", "j.xml", cwd=tmp_path)
+    assert again.code == 2 and "exists already" in again.err
+    words = ("verify", "a.tif", "--only", "place", "--box", *box, "--valid", "80", "--limit", "hole=3")
+    strict = program(*words, "--strict", "--json", cwd=tmp_path)
+    assert strict.code == 1 and {row["key"] for row in strict.json["findings"]} == {"valid", "holes"}
+    assert program("verify", "a.tif", "--only", "spektra", cwd=tmp_path).err.count("spectra")
+    for words in (("--limit", "shift=3"), ("--limit", "bias=x"), ("--reference", "no.tif"), ("--explain", "seam")):
+        assert program("verify", "a.tif", *words, cwd=tmp_path).code == 2, words
+    assert (
+        "Prim" in program("verify", "--explain", "seams").out
+        or "scene layer" in program("verify", "--explain", "seams").out
+    )
+    listed = program("verify", "--explain", "all", "--json").json["checks"]
+    assert len(listed) > 30 and all(row["measures"] for row in listed)

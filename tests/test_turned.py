@@ -26,7 +26,8 @@ def test_rasters_that_cross_the_antimeridian_are_clipped_and_stacked(span, box):
     from zoompick.geo.shapes import lonlat_box
     from zoompick.imagery.clip import Clip
     from zoompick.raster.warp import laid_on
-    from zoompick.verification.coverage import valid_share
+    from zoompick.verification.registry import judge
+    from zoompick.verification.subject import Subject
 
     raster, area = degrees(*span), lonlat_box(*box)
     width = (box[2] - box[0]) % 360
@@ -36,7 +37,8 @@ def test_rasters_that_cross_the_antimeridian_are_clipped_and_stacked(span, box):
     inside = np.isfinite(lon)
     assert inside.mean() > 0.9 and np.abs(lat[inside]).max() < 1
     assert (((lon[inside] - box[0]) % 360) < width).all()
-    assert valid_share(raster, area, 98, "x").outcome == "pass"
+    [found] = judge(Subject("x", raster, area=area), {"valid"})
+    assert found.outcome == "pass", found
     # Carried into metres: the same longitudes come out of the exact transform.
     place = Grid(Crs(32660), 11000, 11000, 300000, 80000, 60, 14)
     lon = laid_on(raster, place).read(place.window)[0]

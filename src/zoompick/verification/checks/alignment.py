@@ -113,8 +113,8 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     if not shifts.is_sure:
         return [judged("dates aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
     cols, rows = shifts.median
-    note = (f"It lies {cols:+.2f} columns, {rows:+.2f} rows off {label} (median of {len(shifts.vectors)} tiles, "
-            f"spread {shifts.spread_px:.2f} px). [align] in the brief, or 'zoompick align', puts it right.")  # fmt: skip
+    note = (f"It lies {cols:+.2f} columns, {rows:+.2f} rows off {label} ({len(shifts.vectors)} tiles, spread "
+            f"{shifts.spread_px:.2f} px). [align] in the brief, or 'zoompick align', puts it right.")  # fmt: skip
     return [judged("dates aligned", subject.label, shifts.size_px <= subject.limits.dates_px,
                    f"{shifts.size_px:.2f} px, {base}", most, note, shifts.size_px, data=data)]  # fmt: skip
 
