@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "making", "placing", "demo"]
+PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "making", "placing", "judging", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 # An installed program is compiled once; a shell that forbids it would have every start compile it anew.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -328,6 +328,19 @@ def placing(folder: Path, side: int, rounds: int) -> list[Row]:
     return rows
 
 
+def judging(folder: Path, side: int, rounds: int) -> list[Row]:
+    """All checks of a stack against the bare decode of its blocks."""
+
+    def words(name: str) -> list[str]:
+        return [sys.executable, str(HERE / "judging.py"), name, str(folder), str(side)]
+
+    run(words("prepare"), True)
+    ours, base = paired(words("checks"), [words("floor")], rounds)
+    peak = statistics.median(m.peak_mb for m in ours)
+    return [Row("judging", "all checks of a six-band stack to the decode of all blocks", ratio(ours, base), 1.5),
+            Row("judging", "its peak memory", peak, 400, "MB")]  # fmt: skip
+
+
 def demo_split(folder: Path) -> list[str]:
     """Wall time of the demo by step, from its journal, as shares of the whole."""
     study = folder / "demo"
@@ -391,6 +404,8 @@ def main() -> None:
             rows += making(folder, given.side // 2, given.rounds)
         if "placing" in wanted:
             rows += placing(folder, given.side, given.rounds)
+        if "judging" in wanted:
+            rows += judging(folder, given.side, given.rounds)
         lines = report(rows, given.side, given.rounds)
         if "demo" in wanted:
             lines += ["", *demo_split(folder)]

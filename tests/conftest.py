@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import re
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -11,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from filelock import FileLock
 
 from helpers import FEN
 
@@ -71,6 +74,52 @@ def _serve(cache: Path, *faults: str) -> Iterator[str]:
 def archive(shared_cache: Path) -> Iterator[str]:
     """Address of a running archive without troubles."""
     yield from _serve(shared_cache)
+
+
+MASK = '\n[[mask]]\nname = "ground"\nwhere = "cloud or shadow"\napply = true\n'
+
+
+@pytest.fixture(scope="session")
+def clean_study(shared_cache: Path, archive: str) -> Path:
+    """A study of two summers, whole: stack, clip, mask, composite, index, and a mosaic; to be copied, not changed.
+
+    The first process that asks makes it, for all.
+    """
+    root = shared_cache.parent / "clean" / "s"
+    root.parent.mkdir(exist_ok=True)
+    with FileLock(root.parent / ".lock"):
+        if not (root / "mosaic.tif").exists():
+            _make_study(root, shared_cache, archive)
+    return root
+
+
+def copied(study: Path, target: Path) -> Path:
+    """A copy of a study; its rasters, which may be replaced and not written into, take no room."""
+
+    def copy(one: str, other: str) -> None:
+        (os.link if one.endswith(".tif") else shutil.copy2)(one, other)
+
+    return Path(shutil.copytree(study, target, copy_function=copy, ignore=shutil.ignore_patterns(".lock")))
+
+
+def _make_study(root: Path, cache: Path, archive: str) -> None:
+    env = os.environ | {"ZOOMPICK_CACHE": str(cache), "ZOOMPICK_CONFIG": str(root.parent / "config")}
+
+    def run(*words: str, cwd: Path = root) -> None:
+        done = subprocess.run([*PROGRAM, *words], cwd=cwd, env=env, capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr + done.stdout
+
+    run("source", "add", "o", archive, cwd=root.parent)
+    run("new", "s", "--area", "Harrow Fen", "--around", "3km", "--source", "o", "--collection", "lapwing-l2",
+        "--dates", "2024-12", "--dates", "2025-12", "--cloud", "60", cwd=root.parent)  # fmt: skip
+    text = (root / "study.toml").read_text()
+    text = re.sub(r'(?m)^recipes *= \["natural.*?\]', 'recipes = ["natural"]', text)
+    (root / "study.toml").write_text(re.sub(r"(?m)^cloud( *)= 10", "cloud = 60", text) + MASK)
+    run("run")
+    files = sorted(
+        path for path in root.glob("scenes/*/*/*20251215*/*.tif") if re.search("green|red.tif|nir", path.name)
+    )
+    run("mosaic", *map(str, files), "--like", "products/2025-12-15/stack.tif", "--out", "mosaic.tif")
 
 
 @pytest.fixture(scope="session")

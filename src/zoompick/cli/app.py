@@ -49,6 +49,7 @@ class _Root(groups.Root):
         "picture": groups.Entry("showing", "picture", _MAKE),
         "compare": groups.Entry("showing", "compare", _MAKE),
         "verify": groups.Entry("check", "verify", _CHECK),
+        "report": groups.Entry("handover", "report", _CHECK),
     }
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -100,3 +101,34 @@ def animated(frames: Sequence[Pixels], out: Any, each_ms: int) -> None:
 
     first, *others = (Image.fromarray(np.ascontiguousarray(frame)) for frame in frames)
     first.save(out, format="png", save_all=True, append_images=others, duration=each_ms, loop=0)
+
+
+def jpeg(pixels: Pixels, quality: int) -> bytes:
+    """Colours, shape (rows, cols, 3) of 8 bits, as JPEG."""
+    from PIL import Image
+
+    buffer = io.BytesIO()
+    Image.fromarray(np.ascontiguousarray(pixels)).save(buffer, "JPEG", quality=quality, optimize=True)
+    return buffer.getvalue()
+
+
+def few_colours(pixels: Pixels) -> bytes:
+    """Colours, shape (rows, cols, 3) of 8 bits, as PNG of at most 64."""
+    from PIL import Image
+
+    buffer = io.BytesIO()
+    Image.fromarray(np.ascontiguousarray(pixels)).quantize(64).save(buffer, "PNG", optimize=True)
+    return buffer.getvalue()
+
+
+def smaller_png(path: Path, widest_px: int) -> tuple[bytes, int, int]:
+    """A picture no wider than that as PNG of at most 128 colours; its bytes, width and height."""
+    from PIL import Image
+
+    with Image.open(path) as opened:
+        picture = opened.convert("RGB")
+    if picture.width > widest_px:
+        picture = picture.resize((widest_px, round(picture.height * widest_px / picture.width)))
+    buffer = io.BytesIO()
+    picture.quantize(128).save(buffer, "PNG", optimize=True)
+    return buffer.getvalue(), picture.width, picture.height

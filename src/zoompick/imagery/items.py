@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from pathlib import Path
 
 from zoompick.catalog.bands import BandFile, bands_of, formats_of
@@ -16,8 +17,16 @@ ITEM_NAME = "item.json"
 def scene_of(path: Path) -> Scene | None:
     """The scene whose item lies beside a file, or None."""
     item = path.parent / ITEM_NAME
-    if not item.is_file():
+    try:
+        state = item.stat()
+    except OSError:
         return None
+    return _scene(item, state.st_size, state.st_mtime_ns)
+
+
+@lru_cache(maxsize=256)
+def _scene(item: Path, size: int, mtime_ns: int) -> Scene | None:
+    """The scene of one state of an item: each file of a folder asks for it."""
     try:
         return Scene.from_item(read_json(item))
     except SourceError:

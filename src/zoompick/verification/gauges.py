@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -112,7 +113,7 @@ class Sample:
 
     @classmethod
     def of(cls, raster: Raster) -> Sample:
-        """About a million pixels of six bands, fewer of more."""
+        """About a quarter of a million pixels of six bands, fewer of more."""
         grid, count = raster.grid, len(raster.bands)
         step = max(1, math.ceil(math.sqrt(grid.width * grid.height * count / _SAMPLED)))
         return cls(step, grid, count, raster.dtype.str, raster.nodata)
@@ -128,7 +129,8 @@ class Sample:
         return SampleTotal(np.zeros(shape, self.dtype), self.step, self.nodata)
 
 
-_SAMPLED = 6_000_000
+_FEW = 1000
+_SAMPLED = 1_500_000
 
 
 @dataclass
@@ -144,10 +146,35 @@ class SampleTotal:
         row, col = -(-window.row // self.step), -(-window.col // self.step)
         self.pixels[:, row : row + part.shape[1], col : col + part.shape[2]] = part
 
-    @property
+    @cached_property
+    def each_valid(self) -> npt.NDArray[np.bool_]:
+        """Where each band has a value, shape (bands, rows, cols)."""
+        return valid_mask(self.pixels, self.nodata)
+
+    @cached_property
     def valid(self) -> npt.NDArray[np.bool_]:
         """Where every band has a value, shape (rows, cols)."""
-        return np.asarray(valid_mask(self.pixels, self.nodata).all(axis=0))
+        return np.asarray(self.each_valid.all(axis=0))
+
+    @cached_property
+    def correlations(self) -> Floats:
+        """Of each two bands, shape (bands, bands), where all that hold anything have a value; 0 for flat ones."""
+        filled = self.each_valid.any(axis=(1, 2))
+        out = np.zeros((len(self.pixels), len(self.pixels)))
+        there = self.each_valid[filled].all(axis=0) if filled.any() else np.zeros(self.pixels.shape[1:], bool)
+        if there.sum() < _FEW:
+            return out
+        values = self.pixels[filled][:, there].astype(np.float64)
+        values -= values.mean(axis=1, keepdims=True)
+        length = np.sqrt((values**2).sum(axis=1))
+        values /= np.where(length > 0, length, 1)[:, None]
+        places = np.flatnonzero(filled)
+        out[np.ix_(places, places)] = values @ values.T
+        return out
+
+    def values_of(self, band: int) -> Pixels:
+        """The band's sampled pixels that are there, flat."""
+        return np.asarray(self.pixels[band][self.each_valid[band]])
 
 
 @dataclass(frozen=True)

@@ -30,6 +30,7 @@ from zoompick.workflow.making import make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import plan_study
 from zoompick.workflow.step import Made
+from zoompick.workflow.terms import keep_terms
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
@@ -83,13 +84,15 @@ def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignor
     if by in (BY_HAND, key):
         return shortlist(study), False
     with act(study.journal_file, "search", source=brief.source) as doing:
-        count, chosen = _searched(study, brief, area, report)
+        count, chosen = _searched(study, brief, area, report, keeps_terms=True)
         keep(study, chosen, key)
         doing.note(found=count, picked=[entry.scene.id for entry in chosen])
     return chosen, True
 
 
-def _searched(study: Study, brief: Brief, area: Area, report: Report) -> tuple[int, list[Entry]]:
+def _searched(
+    study: Study, brief: Brief, area: Area, report: Report, keeps_terms: bool = False
+) -> tuple[int, list[Entry]]:
     """How many scenes a search finds now, and those that the brief chooses of them."""
     from zoompick.workflow import find
 
@@ -100,7 +103,10 @@ def _searched(study: Study, brief: Brief, area: Area, report: Report) -> tuple[i
     found = find.search(source, criteria, report)
     report(Noted(f"{source.name} has {len(found)} scenes{_cloud_words(criteria)} in the dates asked for"))
     wish = find.Choosing(needs.study_crs(brief, area), brief.bands, brief.cover, brief.cloud_area_max, brief.pixel_m)
-    return len(found), find.choose_for(found, criteria, wish, report)
+    chosen = find.choose_for(found, criteria, wish, report)
+    if keeps_terms:
+        keep_terms(study, source, [entry.scene for entry in chosen], report)
+    return len(found), chosen
 
 
 def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:

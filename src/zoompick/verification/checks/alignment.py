@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from zoompick.raster import engine
-from zoompick.raster.raster import valid_mask
 from zoompick.raster.warp import laid_on
 from zoompick.verification.finding import Finding, judged
 from zoompick.verification.shifts import Floats, Shifts, between, tile_of
@@ -23,7 +22,7 @@ def bands_aligned(subject: Subject) -> list[Finding]:
     names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
     tiles = subject.sweep.totals["tiles"]
     planes = [tiles.of(place) for place in range(len(names))]
-    edges = _tree(_alike(subject, len(names)))
+    edges = _tree(np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)]))
     jobs = [list(zip(tiles.windows, planes[one], planes[two], strict=True)) for one, two in edges]
     with engine.crew_of(None) as crew:
         found = dict(zip(edges, engine.each(crew, jobs, between), strict=True))
@@ -51,20 +50,6 @@ def bands_aligned(subject: Subject) -> list[Finding]:
 
 
 _MOST_BANDS = 24
-
-
-def _alike(subject: Subject, count: int) -> Floats:
-    """How much each two bands look alike: the size of their correlation on the sample."""
-    sample = subject.sweep.totals["sample"]
-    out = np.eye(count)
-    for one in range(count):
-        for two in range(one):
-            pair = sample.pixels[[one, two]]
-            there = valid_mask(pair, sample.nodata).all(axis=0)
-            values = pair[:, there].astype(np.float64)
-            spread = values.std(axis=1) if values.size else np.zeros(2)
-            out[one, two] = out[two, one] = abs(np.corrcoef(values)[0, 1]) if spread.all() else 0.0
-    return out
 
 
 def _tree(alike: Floats) -> list[tuple[int, int]]:

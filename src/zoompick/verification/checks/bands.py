@@ -47,7 +47,7 @@ def distinct(subject: Subject) -> list[Finding]:
         pair = sample.pixels[[one, other]]
         if np.array_equal(pair[0], pair[1], equal_nan=pair.dtype.kind == "f"):
             twins.append((one, other))
-        elif subject.is_reflectance and (found := _correlation(pair, sample.nodata)) > _ALIKE:
+        elif subject.is_reflectance and (found := float(sample.correlations[one, other])) > _ALIKE:
             like.append((one, other, found))
     twins = [pair for pair in twins if _are_equal(subject, *pair)]
     groups = _groups(twins)
@@ -75,16 +75,6 @@ def _are_equal(subject: Subject, one: int, other: int) -> bool:
         if not np.array_equal(first, second, equal_nan=first.dtype.kind == "f"):
             return False
     return True
-
-
-def _correlation(pair: Any, nodata: float | None) -> float:
-    from zoompick.raster.raster import valid_mask
-
-    there = valid_mask(pair, nodata).all(axis=0)
-    one, other = pair[0][there].astype(np.float64), pair[1][there].astype(np.float64)
-    if one.size < _ENOUGH or not one.std() or not other.std():
-        return 0.0
-    return float(np.corrcoef(one, other)[0, 1])
 
 
 def _groups(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from zoompick.raster.raster import valid_mask
 from zoompick.verification.finding import Finding, judged
 from zoompick.verification.subject import Check, Subject
 
@@ -59,8 +58,7 @@ def in_range(subject: Subject) -> list[Finding]:
     sample = subject.sweep.totals["sample"]
     shares, means = {}, {}
     for place, band in enumerate(subject.raster.bands):
-        stored = sample.pixels[place]
-        values = stored[valid_mask(stored, sample.nodata)].astype(np.float64) * band.scale + band.offset
+        values = sample.values_of(place).astype(np.float64) * band.scale + band.offset
         if values.size:
             shares[band.name] = 100 * float((np.abs(values) > _MOST_REFLECTANCE).mean())
             means[band.name] = float(values.mean())
@@ -123,8 +121,7 @@ def _suspects(subject: Subject) -> tuple[float, ...]:
 def _stands_apart(subject: Subject, place: int, suspect: float) -> bool:
     """True where a value lies beyond the others by more than their own spread: a mark, not a measure."""
     sample = subject.sweep.totals["sample"]
-    stored = sample.pixels[place]
-    values = stored[valid_mask(stored, sample.nodata)].astype(np.float64)
+    values = sample.values_of(place).astype(np.float64)
     others = values[values != suspect]
     if others.size < _FEW:
         return False
