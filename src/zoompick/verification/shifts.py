@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property, lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -47,7 +48,7 @@ class Shifts:
     vectors: tuple[Vector, ...]
     looked: int
 
-    @property
+    @cached_property
     def median(self) -> tuple[float, float]:
         """Columns and rows; zero without a vector."""
         if not self.vectors:
@@ -60,7 +61,7 @@ class Shifts:
         """Length of the median."""
         return float(np.hypot(*self.median))
 
-    @property
+    @cached_property
     def spread_px(self) -> float:
         """Median distance of the vectors from their median."""
         if not self.vectors:
@@ -96,18 +97,28 @@ def _snapped(start: int, side: int, size: int) -> int:
 _SQUARE_PX, _LARGE_PX = 512, 2048
 
 
-def between(pairs: Sequence[tuple[Window, Pixels, Pixels]]) -> Shifts:
-    """Shifts of tiles: their windows, and what both bands hold there, float with NaN for gaps.
+@dataclass(frozen=True)
+class Spectrum:
+    """A tile's transform, half of it (the other half mirrors it), and its shape."""
 
-    A tile with gaps, without texture, or without a clear peak says nothing: so no shift is made up.
-    """
+    values: Pixels
+    shape: tuple[int, int]
+
+
+def spectrum_of(tile: Pixels) -> Spectrum | None:
+    """Of a tile, float with NaN for gaps; None for one with many gaps or without texture, which says nothing."""
+    ready = _ready(tile)
+    return None if ready is None else Spectrum(np.fft.rfft2(ready), ready.shape)
+
+
+def between(windows: Sequence[Window], ones: Sequence[Spectrum | None], others: Sequence[Spectrum | None]) -> Shifts:
+    """Shifts of tiles, by what both bands hold there. A tile without a clear peak says nothing: none is made up."""
     vectors, looked = [], 0
-    for window, one, two in pairs:
-        first, second = _ready(one), _ready(two)
-        if first is None or second is None:
+    for window, one, two in zip(windows, ones, others, strict=True):
+        if one is None or two is None:
             continue
         looked += 1
-        found = _shift(first, second)
+        found = _shift(one, two)
         if found is not None:
             vectors.append(Vector(window.col + window.width / 2, window.row + window.height / 2, *found))
     return Shifts(tuple(vectors), looked)
@@ -134,36 +145,46 @@ def _ready(tile: Pixels) -> Floats | None:
     return np.asarray(np.where(there, centred, 0.0) * taper)
 
 
-def _shift(one: Floats, two: Floats) -> tuple[float, float] | None:
-    cross = np.fft.fft2(two) * np.conj(np.fft.fft2(one))
+def _shift(one: Spectrum, two: Spectrum) -> tuple[float, float] | None:
+    cross = two.values * np.conj(one.values)
     strength = np.abs(cross)
     phases = cross / np.maximum(strength, 1e-300)
-    ky, kx = np.fft.fftfreq(one.shape[0])[:, None], np.fft.fftfreq(one.shape[1])[None, :]
-    soft = np.exp(-(kx**2 + ky**2) / (2 * _LOW**2))
-    surface = np.real(np.fft.ifft2(phases * soft))
+    kx, ky, soft, low = _frequencies(one.shape)
+    surface = np.fft.irfft2(phases * soft, one.shape)
     # Where one band is bright and the other dark the peak points down: the phase is turned by half a circle.
     place = int(np.abs(surface).argmax())
     peak = surface.flat[place]
     if abs(peak) < _LEAST_PEAK * surface.std():
         return None
-    row, col = np.unravel_index(place, surface.shape)
-    rows, cols = (
-        int(at) - size if at > size // 2 else int(at) for at, size in zip((row, col), one.shape, strict=True)
-    )
-    left = phases * np.sign(peak) * np.exp(2j * np.pi * (kx * cols + ky * rows))
-    return _fraction(left, strength * soft, kx, ky, cols, rows)
+    row, col = (int(at) for at in np.unravel_index(place, surface.shape))
+    rows, cols = (at - size if at > size // 2 else at for at, size in zip((row, col), one.shape, strict=True))
+    x, y = kx[low], ky[low]
+    left = phases[low] * np.sign(peak) * np.exp(2j * np.pi * (x * cols + y * rows))
+    more = _fraction(np.angle(left), strength[low] * soft[low], 2 * np.pi * x, 2 * np.pi * y)
+    return cols + more[0], rows + more[1]
 
 
-def _fraction(left: Pixels, weight: Pixels, kx: Pixels, ky: Pixels, cols: int, rows: int) -> tuple[float, float]:
+@lru_cache(maxsize=8)
+def _frequencies(shape: tuple[int, int]) -> tuple[Floats, Floats, Floats, npt.NDArray[np.bool_]]:
+    """Cycles a pixel along columns and rows, weights that put low ones first, and which are low."""
+    kx, ky = np.meshgrid(np.fft.rfftfreq(shape[1]), np.fft.fftfreq(shape[0]))
+    far = np.hypot(kx, ky)
+    return kx, ky, np.exp(-(far**2) / (2 * _LOW**2)), (far < _LOW) & (far > 0)
+
+
+def _fraction(angles: Floats, strength: Floats, x: Floats, y: Floats) -> tuple[float, float]:
     """The rest of the shift: the slope of the phase that is left, weighted, thrice with outliers put aside."""
-    low = (np.hypot(kx, ky) < _LOW) & (np.hypot(kx, ky) > 0)
-    angles = np.angle(left)[low]
-    own = np.log1p(weight[low] / np.median(weight[low]))
-    columns = np.broadcast_to(kx, left.shape)[low], np.broadcast_to(ky, left.shape)[low]
-    matrix = 2 * np.pi * np.stack(columns, axis=1)
-    step, keep = np.zeros(2), np.ones(len(angles), bool)
+    own = np.log1p(strength / np.median(strength)) ** 2
+    cols = rows = 0.0
+    keep = np.ones(len(angles), bool)
     for _ in range(3):
         weights = own * keep
-        step = np.linalg.lstsq(matrix * weights[:, None], -angles * weights, rcond=None)[0]
-        keep = np.abs(np.angle(np.exp(1j * (angles + matrix @ step)))) < _STRONG * np.pi
-    return cols + float(step[0]), rows + float(step[1])
+        wx, wy = weights * x, weights * y
+        a, b, c = float(wx @ x), float(wx @ y), float(wy @ y)
+        e, f = -float(wx @ angles), -float(wy @ angles)
+        size = a * c - b * b
+        if size <= 0:
+            break
+        cols, rows = (c * e - b * f) / size, (a * f - b * e) / size
+        keep = np.abs(np.angle(np.exp(1j * (angles + x * cols + y * rows)))) < _STRONG * np.pi
+    return cols, rows

@@ -10,7 +10,7 @@ import numpy as np
 from zoompick.raster import engine
 from zoompick.raster.warp import laid_on
 from zoompick.verification.finding import Finding, judged
-from zoompick.verification.shifts import Floats, Shifts, between, tile_of
+from zoompick.verification.shifts import Floats, Shifts, between, spectrum_of, tile_of
 from zoompick.verification.subject import Check, Subject
 
 _PREFERRED = ("red", "green", "nir")
@@ -21,11 +21,11 @@ def bands_aligned(subject: Subject) -> list[Finding]:
     """Each band against the one that it looks most like; then where each lies against the middle of all."""
     names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
     tiles = subject.sweep.totals["tiles"]
-    planes = [tiles.of(place) for place in range(len(names))]
     edges = _tree(np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)]))
-    jobs = [list(zip(tiles.windows, planes[one], planes[two], strict=True)) for one, two in edges]
     with engine.crew_of(None) as crew:
-        found = dict(zip(edges, engine.each(crew, jobs, between), strict=True))
+        each = [list(engine.each(crew, tiles.of(place), spectrum_of)) for place in range(len(names))]
+        shifts = engine.each(crew, edges, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
+        found = dict(zip(edges, shifts, strict=True))
     places = _placed(found, len(names))
     limit, most = subject.limits.shift_px, f"at most {subject.limits.shift_px:g} px"
     grid = subject.raster.grid
@@ -91,8 +91,9 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     base = next((name for name in _PREFERRED if name in common), common[0])
     laid, place = laid_on(other, subject.raster.grid), theirs.index(base)
     tiles = subject.sweep.totals["tiles"]
-    windows = zip(tiles.windows, tiles.of(names.index(base)), strict=True)
-    shifts = between([(w, tile_of(laid, w, place), two) for w, two in windows])
+    theirs_there = [spectrum_of(tile_of(laid, window, place)) for window in tiles.windows]
+    ours = [spectrum_of(tile) for tile in tiles.of(names.index(base))]
+    shifts = between(tiles.windows, theirs_there, ours)
     most, grid = f"at most {subject.limits.dates_px:g} px", subject.raster.grid
     data = {"against": label, "size": [grid.width, grid.height], "shifts": {base: _row(shifts)}}
     if not shifts.is_sure:
@@ -114,7 +115,12 @@ def _row(shifts: Shifts) -> dict[str, Any]:
 
 
 def _can_shift(subject: Subject) -> bool:
-    return subject.is_reflectance and min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
+    # What is cut out of another product lies as that does.
+    return (
+        subject.is_reflectance
+        and subject.kind not in ("clip", "mask")
+        and min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
+    )
 
 
 def _has_earlier(subject: Subject) -> bool:

@@ -10,7 +10,7 @@ import numpy as np
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.warp import laid_on
 from zoompick.verification.finding import Finding, judged
-from zoompick.verification.shifts import between, tile_of, tiles_over
+from zoompick.verification.shifts import between, spectrum_of, tile_of, tiles_over
 from zoompick.verification.subject import Check, Subject
 
 _LEAST_PX, _SHOWN = 100, 4000
@@ -89,7 +89,9 @@ def _compared(own: Raster, laid: Raster, one: int, two: int) -> dict[str, Any] |
 
 def _shifted(subject: Subject, laid: Raster, pair: tuple[int, int], label: str) -> Finding:
     windows = tiles_over(subject.raster.grid)
-    found = between([(w, tile_of(laid, w, pair[1]), tile_of(subject.raster, w, pair[0])) for w in windows])
+    theirs = [spectrum_of(tile_of(laid, window, pair[1])) for window in windows]
+    ours = [spectrum_of(tile_of(subject.raster, window, pair[0])) for window in windows]
+    found = between(windows, theirs, ours)
     limit = subject.limits.dates_px
     if not found.is_sure:
         return judged("reference place", subject.label, True, "no evidence of a shift", f"at most {limit:g} px", "")
