@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import runpy
 import shlex
 import subprocess
 import sys
@@ -11,6 +12,9 @@ from functools import cache
 from pathlib import Path
 
 import pytest
+
+from zoompick.verification.finding import Finding
+from zoompick.workflow import tell
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
@@ -126,3 +130,11 @@ def test_every_command_shows_an_example_that_has_its_options(program):
         for line in lines:
             assert set(re.findall(r"(?<!\S)--[a-z-]+", line)) <= leaves[name]["options"].keys(), line
     assert "Examples:\n  zoompick scene 3\n" in program("scene", "--help").out
+
+
+def test_the_page_on_checks_is_that_of_the_registry():
+    script = runpy.run_path(str(ROOT / "scripts" / "checks.py"))
+    assert script["PAGE"].read_text() == script["page"]()
+    shape = re.search(r"```json\n(.*?)```", (ROOT / "docs" / "json.md").read_text(), re.DOTALL)[1]
+    told = json.loads(shape)
+    assert set(told) == set(tell.findings_json([])) and set(told["findings"][0]) == set(Finding.__dataclass_fields__)

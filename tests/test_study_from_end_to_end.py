@@ -225,6 +225,7 @@ def test_verify_finds_what_was_damaged_since(done, program):
         "blocks decode",
         "checksums",
         "as the brief says",
+        "sources unchanged",
     }
     assert json.loads((done / "checks.json").read_text())["findings"] == result.json["findings"]
 

@@ -29,7 +29,7 @@ class Tally:
     Attributes
     ----------
     zero : tuple of float
-        Stored value of each band's physical zero.
+        Stored value below which each band is clearly below zero, not by noise over dark water.
     suspects : tuple of float
         Values that often mean no-data, the raster's own left out.
     top : float or None
@@ -47,7 +47,7 @@ class Tally:
         info = np.iinfo(raster.dtype) if whole else None
         known = [float(v) for v in (0, -9999, -32768, 65535) if info is None or info.min <= v <= info.max]
         own = raster.nodata
-        zero = tuple(-band.offset / band.scale for band in raster.bands)
+        zero = tuple((_DARK - band.offset) / band.scale for band in raster.bands)
         return cls(zero, tuple(v for v in known if v != own), float(info.max) if info else None)
 
     def look(self, block: Block) -> TallyTotal:
@@ -72,6 +72,9 @@ class Tally:
     def total(self) -> TallyTotal:
         """Nothing counted."""
         return TallyTotal.empty(len(self.zero), len(self.suspects))
+
+
+_DARK = -0.01
 
 
 @dataclass

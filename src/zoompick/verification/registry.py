@@ -44,8 +44,8 @@ FILE_CHECKS: tuple[Check, ...] = (
     Check("journal", "record", "in the journal", "A study's product.", "Looks for the act that made it.", _never,
           _nothing),
     Check("online", "record", "at its source", "--online, and a scene of a study.",
-          "Asks the source again for size and ETag of each file, and compares.", _never, _nothing,
-          "RFC 9110, sections 8.8.3 (ETag) and 8.6."),
+          "Asks the source again for the size of each file, and compares.", _never, _nothing,
+          "RFC 9110, section 8.6 (Content-Length)."),
 )  # fmt: skip
 """Checks of files and records, which need no pixels: a study makes them."""
 CHECKS: tuple[Check, ...] = tuple(
@@ -79,9 +79,14 @@ def explained(name: str) -> list[Check]:
     ------
     UnknownNameError
     """
-    every = (*FILE_CHECKS, *CHECKS)
+    every = sorted((*FILE_CHECKS, *CHECKS), key=lambda check: _GROUPS.index(check.group))
     chosen = {check.name for check in every} if name == "all" else named([name])
     return [check for check in every if check.name in chosen]
+
+
+_GROUPS = (
+    "files", "place", "bands", "values", "alignment", "cloud", "seams", "time", "record", "products", "reference"
+)  # fmt: skip
 
 
 def facts(check: Check) -> dict[str, str]:
@@ -128,6 +133,8 @@ def judge(subject: Subject, wanted: Set[str] | None = None) -> list[Finding]:
             if check.applies(subject):
                 found += [replace(finding, key=check.name) for finding in check.judge(subject)]
         except ZoomPickError as error:
+            # What is broken in the file itself the pass has told; this is another file that it is held against.
             note = f"{error.what} {error.todo}".strip()
-            found.append(replace(judged(check.title, subject.label, False, "no", "yes", note), key=check.name))
+            told = judged(check.title, subject.label, False, "cannot be judged", "that it can", note, bad="warn")
+            found.append(replace(told, key=check.name))
     return found

@@ -101,6 +101,8 @@ class Subject:
         Folder for pictures of what was found.
     names : tuple of str
         Checks that a study asks for; all that apply when empty.
+    is_moved : bool
+        Another product is this one laid where it belongs: here shifts are no fault.
     """
 
     label: str
@@ -125,6 +127,7 @@ class Subject:
     executor: Executor | None = None
     pictures: Path | None = None
     names: Sequence[str] = ()
+    is_moved: bool = False
 
     @cached_property
     def flat_area(self) -> tuple[Raster, Shape] | None:

@@ -45,6 +45,7 @@ class Expected:
     wanted: frozenset[str] | None = None
     reference: Path | None = None
     executor: Executor | None = None
+    is_moved: bool = False
 
     def wants(self, name: str) -> bool:
         """Whether a check is to be made."""
@@ -94,13 +95,15 @@ def subject_of(
         open=open_raster,
         executor=expected.executor,
         names=tuple(names),
+        is_moved=expected.is_moved,
     )
 
 
 def computed(raster: Raster, label: str, expected: Expected, kind: str, names: Sequence[str]) -> Subject:
     """A product that is computed on the way and never written."""
     return Subject(label, raster, kind=kind, grid=expected.grid, bands=expected.bands, area=expected.area,
-                   limits=expected.limits, executor=expected.executor, names=tuple(names))  # fmt: skip
+                   limits=expected.limits, executor=expected.executor, names=tuple(names),
+                   is_moved=expected.is_moved)  # fmt: skip
 
 
 def _named(path: Path | None) -> tuple[str, Raster] | None:

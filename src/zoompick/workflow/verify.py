@@ -150,6 +150,7 @@ def verify_study(
         if wish.is_online and expected.wants("online"):
             jobs += [partial(_online, study, brief, scene, report) for scene in scenes]
     before = _earlier(plan.steps)
+    moved = {step.inputs[0] for step in plan.steps if step.name == "align"}
     for step in plan.steps:
         label = step.output.relative_to(study.root / "products").as_posix()
         is_raster = isinstance(step, RasterStep)
@@ -159,10 +160,12 @@ def verify_study(
         if expected.wants("journal"):
             jobs.append(partial(_in_the_journal, study, step.output, label, made))
         if is_raster:
-            jobs.append(partial(_opened, step.output, label, expected, step.checks, before.get(step.output)))
+            own = replace(expected, is_moved=step.output in moved)
+            jobs.append(partial(_opened, step.output, label, own, step.checks, before.get(step.output)))
     for unwritten in plan.unwritten:
         label = unwritten.output.relative_to(study.root / "products").as_posix()
-        jobs.append(partial(_computed, unwritten, label, expected))
+        own = replace(expected, is_moved=unwritten.output in moved)
+        jobs.append(partial(_computed, unwritten, label, own))
     return _keyed(_all(jobs, report), expected)
 
 
@@ -170,7 +173,7 @@ def _earlier(steps: Sequence[Step]) -> dict[Path, Path]:
     """For the stack of each day that of the first; for one that was laid on another, that."""
     stacks = [step.output for step in steps if step.name == "stack"]
     aligned = {step.output: step.inputs[1] for step in steps if step.name == "align" and len(step.inputs) > 1}
-    return aligned or dict.fromkeys(stacks[1:], stacks[0])
+    return aligned or {path: first for first in stacks[:1] for path in stacks[1:]}
 
 
 def verify_files(

@@ -116,11 +116,9 @@ def _row(shifts: Shifts) -> dict[str, Any]:
 
 def _can_shift(subject: Subject) -> bool:
     # What is cut out of another product lies as that does.
-    return (
-        subject.is_reflectance
-        and subject.kind not in ("clip", "mask")
-        and min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
-    )
+    if subject.is_moved or subject.kind in ("clip", "mask") or not subject.is_reflectance:
+        return False
+    return min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
 
 
 def _has_earlier(subject: Subject) -> bool:

@@ -189,8 +189,8 @@ def _reflects(subject: Subject) -> bool:
 
 
 CHECKS: Sequence[Check] = (
-    Check("negative", "values", "not negative", "Reflectances.", "Counts stored values below each band's zero.",
-          _reflects, negative, limit="negative"),
+    Check("negative", "values", "not negative", "Reflectances.",
+          "Counts values more than one percent of reflectance below zero.", _reflects, negative, limit="negative"),
     Check("saturated", "values", "not saturated", "Reflectances in whole numbers.",
           "Counts values at the end of the type.",
           lambda subject: subject.is_reflectance and subject.raster.dtype.kind in "iu", saturated, limit="saturated"),
