@@ -52,22 +52,34 @@ def run(
     plan: Annotated[
         bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
     ] = False,
+    first: Annotated[
+        str, typer.Option("--from", metavar="STAGE", help="Begin with this stage: search, download, …")
+    ] = "",
+    last: Annotated[str, typer.Option("--until", metavar="STAGE", help="End with this stage.")] = "",
+    only: Annotated[str, typer.Option("--only", metavar="STAGES", help="These stages alone: index,verify.")] = "",
+    thorough: Annotated[
+        bool, typer.Option("--thorough", help="Hash and judge all files again, whatever their time stamps say.")
+    ] = False,
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
     from zoompick.workflow import run as workflow
+    from zoompick.workflow.stages import Stages
 
+    wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough)
     study = Study.need(Path.cwd())
     if dry_run or plan:
         return _dry_run(study, as_json, plan)
     with show.progress() as report:
-        done = workflow.run(study, report, __version__)
+        done = workflow.run(study, report, __version__, wish)
     if as_json:
         show.as_json(_facts(done))
     else:
         show_run(study, done)
+    if done.failed:
+        return exits.IN_PART
     return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
 
 
@@ -79,7 +91,8 @@ def show_run(study: Study, done: StudyRun) -> None:
     make.show_made(done.made)
     check.show_problems(done.findings)
     fetched = (
-        f"{done.fetched_files} files fetched ({human_bytes(done.fetched_bytes)})"
+        f"{done.fetched_files} files fetched"
+        + (f" ({human_bytes(done.fetched_bytes)})" if done.fetched_bytes else "")
         if done.fetched_files
         else "nothing to fetch"
     )
@@ -89,6 +102,9 @@ def show_run(study: Study, done: StudyRun) -> None:
         f"{len(done.entries)} scenes, {fetched}, {new_products} of {len(done.made)} products made new, "
         f"{passed} of {len(done.findings)} checks passed. All lies in {show.place(study.root)}."
     )
+    for failed in done.failed:
+        name = failed.path.relative_to(study.root).as_posix()
+        show.note(f"failed: {name}: {failed.error.what} {failed.error.todo}".strip())
 
 
 def _facts(done: StudyRun) -> dict[str, object]:
@@ -102,6 +118,9 @@ def _facts(done: StudyRun) -> dict[str, object]:
             for made in done.made
         ],
         "findings": [finding.to_json() for finding in done.findings],
+        "failed": [
+            {"path": str(failed.path), "what": failed.error.what, "todo": failed.error.todo} for failed in done.failed
+        ],
     }
 
 

@@ -100,6 +100,7 @@ class Brief:
     intermediate: bool
     valid: float
     cloud_area_max: float
+    stop_at_failure: bool
     skip_checks: tuple[str, ...]
     limits: tuple[str, ...]
     extras: tuple[Extra, ...] = ()
@@ -185,6 +186,10 @@ KEYS: dict[tuple[str, str], Key] = {
     ("products", "folder"): Key("folder", FOLDER, "{date}", f"of the fields {', '.join(FIELDS)}"),
     ("products", "intermediate"): Key(
         "intermediate", FLAG, True, words="false: stack, aligned and clip are computed on the way, and not written"
+    ),
+    ("products", "stop_at_failure"): Key(
+        "stop_at_failure", FLAG, False, words="true: the first scene or product that fails ends a run; else the "
+                                              "rest is done"
     ),
     ("verify", "valid"): Key("valid", PERCENT, 98, "percent of the area with valid pixels, at least"),
     ("verify", "cloud"): Key("cloud_area_max", PERCENT, 10, "percent of the area under cloud, at most"),

@@ -19,16 +19,18 @@ class Vouched:
         Where they are kept; paths in it are relative to its folder. One that cannot be read counts as empty.
     keeps : bool
         False for who only looks: nothing is written down.
+    trusts : bool
+        False for who wants every file read again.
     """
 
-    def __init__(self, record: Path, keeps: bool = True) -> None:
-        self._record, self._keeps = record, keeps
+    def __init__(self, record: Path, keeps: bool = True, trusts: bool = True) -> None:
+        self._record, self._keeps, self._trusts = record, keeps, trusts
         self._known: dict[str, list[object]] = {}
         self._is_new = False
 
     def __enter__(self) -> Vouched:
         try:
-            read = files.read_json(self._record) if self._record.exists() else {}
+            read = files.read_json(self._record) if self._record.exists() and self._trusts else {}
         except DataError:
             read = {}
         self._known = {name: row for name, row in read.items() if isinstance(row, list) and len(row) == 3}

@@ -8,8 +8,9 @@ from concurrent.futures import Executor
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
-from zoompick.errors import NothingFoundError, StudyError
+from zoompick.errors import CancelledError, DiskError, NothingFoundError, StudyError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -65,8 +66,17 @@ def make_steps(
     report: Report = ignore,
     version: str = "",
     executor: Executor | None = None,
+    failed: list[Failed] | None = None,
+    is_thorough: bool = False,
 ) -> list[Made]:
     """Make the products that are not up to date; study products are the brief's to replace.
+
+    Parameters
+    ----------
+    failed : list, optional
+        Takes what cannot be made, and all else is made; without it the first that cannot be made ends all.
+    is_thorough : bool
+        Every file is read for its digest, whatever size and time stamp say.
 
     Raises
     ------
@@ -74,16 +84,38 @@ def make_steps(
         An input is not here.
     """
     made = []
-    with Vouched(study.vouched_file) as vouched:
+    with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
         how = Making(True, report, version, executor, vouched.digest)
         # Products of the same files are made in one pass over them.
         for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
             chosen = list(group)
-            for step in chosen:
-                _refuse_missing(step)
             names = [step.output.relative_to(study.root).as_posix() for step in chosen]
-            made += _make_group(chosen, how, study.journal_file, names)
+            try:
+                for step in chosen:
+                    _refuse_missing(step)
+                    _refuse_failed(step, failed or ())
+                made += _make_group(chosen, how, study.journal_file, names)
+            except (DiskError, CancelledError):
+                raise
+            except ZoomPickError as error:
+                if failed is None:
+                    raise
+                failed += [Failed(step.output, error) for step in chosen]
     return made
+
+
+class Failed(NamedTuple):
+    """What could not be fetched or made, and why."""
+
+    path: Path
+    error: ZoomPickError
+
+
+def _refuse_failed(step: Step, failed: Sequence[Failed]) -> None:
+    """What is made of a product that could not be made anew would be of the old one."""
+    bad = {one.path for one in failed} & set(step.inputs)
+    if bad:
+        raise StudyError(f"It is made of {next(iter(bad)).name}, which could not be made.", "Look at that first.")
 
 
 def _make_group(steps: Sequence[Step], how: Making, journal: Path | None, names: Sequence[str]) -> list[Made]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from pathlib import Path
+from types import MappingProxyType
 from typing import NamedTuple
 
 from zoompick.area.model import Area
@@ -33,12 +35,15 @@ class StudyPlan(NamedTuple):
         In the order in which they can be carried out.
     unwritten : tuple of FusedStep
         What is computed on the way, and judged like what is written.
+    kinds : mapping
+        File of each product to the name of its kind.
     """
 
     grid: Grid
     days: Mapping[str, tuple[Scene, ...]]
     steps: tuple[Step, ...]
     unwritten: tuple[FusedStep, ...] = ()
+    kinds: Mapping[Path, str] = MappingProxyType({})
 
 
 def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
@@ -93,7 +98,8 @@ def plan_study(
         for name, (day, group) in zip(folders, days.items(), strict=True)
     ]
     if brief.intermediate:
-        return StudyPlan(grid, days, tuple(step for _, step in _steps(kinds, wanted, groups)))
+        found = _steps(kinds, wanted, groups)
+        return StudyPlan(grid, days, tuple(step for _, step in found), kinds=_kinds(found))
     every = _steps(KINDS, wanted, groups)
     steps, unwritten = fused([step for _, step in every], RESERVED)
     if only:
@@ -101,7 +107,11 @@ def plan_study(
         own = {step.output for name, step in every if name == only}
         between = [one if one.made_of else one.step for one in unwritten]
         return StudyPlan(grid, days, tuple(step for step in (*between, *steps) if step.output in own))
-    return StudyPlan(grid, days, steps, unwritten)
+    return StudyPlan(grid, days, steps, unwritten, _kinds(every))
+
+
+def _kinds(steps: Sequence[tuple[str, Step]]) -> dict[Path, str]:
+    return {step.output: name for name, step in steps}
 
 
 def _steps(kinds: Sequence[Kind], wanted: Wanted, days: Sequence[Day]) -> list[tuple[str, Step]]:

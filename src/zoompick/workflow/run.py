@@ -5,14 +5,14 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.scene import Scene
-from zoompick.errors import UsageError
+from zoompick.errors import IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.shapes import geojson_of
 from zoompick.study.brief import Brief
@@ -26,9 +26,10 @@ from zoompick.verification.finding import Finding
 from zoompick.workflow import needs
 from zoompick.workflow.judged import judge_again
 from zoompick.workflow.lineage import Node, trees
-from zoompick.workflow.making import make_steps
+from zoompick.workflow.making import Failed, make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
-from zoompick.workflow.plan import plan_study
+from zoompick.workflow.plan import StudyPlan, plan_study
+from zoompick.workflow.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.workflow.step import Made
 from zoompick.workflow.terms import keep_terms
 
@@ -49,6 +50,8 @@ class StudyRun(NamedTuple):
     findings : tuple of Finding
     judged : bool
         False when nothing changed since they were found.
+    failed : tuple of Failed
+        What could not be fetched or made.
     """
 
     entries: tuple[Entry, ...]
@@ -58,6 +61,7 @@ class StudyRun(NamedTuple):
     made: tuple[Made, ...]
     findings: tuple[Finding, ...]
     judged: bool = True
+    failed: tuple[Failed, ...] = ()
 
 
 def criteria_of(brief: Brief, area: Area) -> Criteria:
@@ -109,25 +113,81 @@ def _searched(
     return len(found), chosen
 
 
-def run(study: Study, report: Report = ignore, version: str = "") -> StudyRun:
+@dataclass(frozen=True)
+class RunWish:
+    """How a run is carried out.
+
+    Attributes
+    ----------
+    is_thorough : bool
+        All files are hashed and judged again; else what size and time stamp vouch for is left alone.
+    """
+
+    stages: Stages = field(default_factory=Stages)
+    is_thorough: bool = False
+
+
+def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish | None = None) -> StudyRun:
     """Carry out the brief; no other run works in the study meanwhile.
+
+    A scene that cannot be fetched, or a product that cannot be made, does not keep others from being done, unless the
+    brief says so; it is told in ``failed``.
 
     Raises
     ------
     ZoomPickError
-        The first step that cannot be done; what was done before it stays.
+        Nothing can be begun, or the brief wants a run to stop at the first failure; what was done before it stays.
     """
+    wish = wish or RunWish()
+    stages, failed = wish.stages, list[Failed]()
     with study.locked():
         brief, area = study.brief(), study.area()
-        entries, searched = select_scenes(study, brief, area, report)
+        if stages.has(SEARCH):
+            entries, searched = select_scenes(study, brief, area, report)
+        else:
+            entries, searched = shortlist(study), False
         scenes = [entry.scene for entry in entries]
         plan = plan_study(study, brief, area, scenes)
-        refuse_unmakeable(brief, scenes)
-        files, size = _fetched(study, brief, scenes, report)
-        made = make_steps(study, plan.steps, report, version)
-        note_made(study, brief, plan.steps)
-        findings, judged = judge_again(study, brief, area, plan, report)
-    return StudyRun(tuple(entries), searched, files, size, tuple(made), tuple(findings), judged)
+        files = size = 0
+        if stages.has(DOWNLOAD):
+            refuse_unmakeable(brief, scenes)
+            files, size = _fetched_as_far(study, brief, scenes, report, failed)
+        steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
+        tolerated = None if brief.stop_at_failure else failed
+        made = make_steps(study, steps, report, version, failed=tolerated, is_thorough=wish.is_thorough)
+        if len(steps) == len(plan.steps) and not failed:
+            note_made(study, brief, plan.steps)
+        findings, judged = _judged(study, brief, area, plan, report, wish, bool(made))
+    return StudyRun(tuple(entries), searched, files, size, tuple(made), tuple(findings), judged, tuple(failed))
+
+
+def _fetched_as_far(
+    study: Study, brief: Brief, scenes: Sequence[Scene], report: Report, failed: list[Failed]
+) -> tuple[int, int]:
+    """Fetch what comes; what does not is told, and ends the run only where the brief wants that."""
+    wanted = len(_download_plan(study, brief, scenes).fetch)
+    try:
+        return _fetched(study, brief, scenes, report)
+    except IncompleteError as error:
+        if brief.stop_at_failure:
+            raise
+        failed.append(Failed(study.root / "scenes", error))
+        return wanted - len(_download_plan(study, brief, scenes).fetch), 0
+
+
+def _judged(
+    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report, wish: RunWish, has_made: bool
+) -> tuple[list[Finding], bool]:
+    """Findings, if they are wanted and anything is there to judge."""
+    if not wish.stages.has(VERIFY) or not plan.days:
+        return [], False
+    if wish.is_thorough:
+        from zoompick.workflow.verify import judge_and_keep
+
+        return judge_and_keep(study, brief, area, plan, report), True
+    if wish.stages.is_whole and not has_made:
+        return [], False
+    return judge_again(study, brief, area, plan, report)
 
 
 def refuse_unmakeable(brief: Brief, scenes: Sequence[Scene]) -> None:
