@@ -125,3 +125,22 @@ def test_the_same_brief_elsewhere_makes_the_same_bytes(clean_study, bare, progra
     shutil.rmtree(bare / "products")
     assert program("run", cwd=bare, env={"ZOOMPICK_WORKERS": "4"}).code == 0
     assert products(bare) == products(clean_study)
+
+
+def test_the_doctor_looks_at_everything_and_tells_no_secret(tmp_path, program, archive):
+    at = {"cwd": tmp_path, "env": {"ZOOMPICK_CONFIG": str(tmp_path / "config")}}
+    assert program("source", "add", "o", archive, **at).code == 0
+    assert program("source", "login", "o", "--user", "visitor", stdin="ostrell\n", **at).code == 0
+    with (tmp_path / "config" / "sources.json").open() as stream:
+        told = json.load(stream)
+    (tmp_path / "config" / "sources.json").write_text(
+        json.dumps({**told, "gone": {**told["o"], "url": "http://127.0.0.1:9"}})
+    )
+    done = program("doctor", "--json", **at)
+    assert done.code == 0 and "visitor" not in done.out + done.err and '"ostrell"' not in done.out
+    rows = {(row["check"], row["subject"]): row for row in done.json["findings"]}
+    assert rows["source", "o"]["outcome"] == "pass" and rows["source", "gone"]["outcome"] == "warn"
+    assert rows["log-in", "o"]["figure"] == "file" and rows["reference systems", "EPSG register"]["outcome"] == "pass"
+    assert {key[1] for key in rows if key[0] == "codec"} >= {"deflate", "zstd", "lzw", "jpeg", "webp", "lerc"}
+    assert rows["version", "numpy"]["limit"].count("<") == 1
+    assert "to look after" in program("doctor", **at).err

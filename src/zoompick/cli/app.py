@@ -26,6 +26,7 @@ class _Root(groups.Root):
         "demo": groups.Entry("demo", "demo", _STUDY),
         "standin": groups.Entry("demo", "standin", _STUDY),
         "settings": groups.Entry("setting", "settings", _STUDY),
+        "doctor": groups.Entry("setting", "doctor", _STUDY),
         "area": groups.Entry("area", "area", _FIND),
         "source": groups.Entry("source", "source", _FIND),
         "search": groups.Entry("search", "search", _FIND),

@@ -120,7 +120,8 @@ def _explained(name: str, as_json: bool) -> int:
         table([Column("check"), Column("group"), Column("in findings"), Column("needs", flexible=True)], rows)
         return exits.DONE
     for key, value in registry.facts(chosen[0]).items():
-        show.fact(key, value)
+        if value:
+            show.fact(key, value)
     return exits.DONE
 
 

@@ -52,3 +52,25 @@ def settings(
             f"The cache holds {human_bytes(size)} (cache_max_mb is its limit). "
             "'zoompick settings --clear-cache' removes it."
         )
+
+
+def doctor(as_json: options.Json = False) -> int:
+    """Look at versions, codecs, reference systems, room, sources, log-ins (never shown) and cache."""
+    from pathlib import Path
+
+    from zoompick.cli import check, exits, show
+    from zoompick.study.folder import Study
+    from zoompick.verification.finding import worst
+    from zoompick.workflow import tell
+    from zoompick.workflow.doctor import examined
+
+    study = Study.find(Path.cwd())
+    with show.progress() as report:
+        findings = examined(study.root if study else None, report)
+    if as_json:
+        show.as_json(tell.findings_json(findings))
+    else:
+        check.show_findings(findings)
+        bad = sum(finding.outcome != "pass" for finding in findings)
+        show.note(f"{len(findings)} things looked at, {bad} to look after." if bad else "All is well.")
+    return exits.CHECK_FAILED if worst(findings) == "fail" else exits.DONE
