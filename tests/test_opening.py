@@ -12,10 +12,11 @@ from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 import pytest
+from pyproj import CRS
 
 from badserver import BODY, Handler, serving
 from helpers import Memory, corner_sum, foreign_tiff, grid, noise
-from zoompick import to_numpy
+from zoompick import to_numpy, to_xarray
 from zoompick.errors import DataError, FormatError, MissingFileError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.tilegrid import TileKey
 from zoompick.net.client import Client
@@ -23,7 +24,9 @@ from zoompick.net.ranges import RemoteFile
 from zoompick.raster import blockcache
 from zoompick.raster.grid import Window
 from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.raster import Band
 from zoompick.raster.tilepicture import TilePicture
+from zoompick.raster.write import write_geotiff
 from zoompick.transfer.tilestore import TileStore
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.tiles import StoredTiles
@@ -124,3 +127,23 @@ def test_picture_tiles_travel_by_their_store(tmp_path):
         np.testing.assert_array_equal(np.asarray(picture), np.moveaxis(tile, 2, 0))
         with ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("spawn")) as pool:
             assert pool.submit(corner_sum, picture).result() == tile.sum()
+
+
+def test_rasters_become_arrays_in_physical_values_and_with_labels(tmp_path):
+    pixels = noise((2, 90, 120))
+    pixels[:, 10:20, 30:50] = 0
+    place = grid(120, 90)
+    bands = (Band("red", 0.0001, -0.1), Band("nir", 0.0001, -0.1))
+    write_geotiff(Memory(pixels, place, 0, bands), tmp_path / "a.tif")
+    raster, window = open_raster(tmp_path / "a.tif"), Window(25, 5, 40, 30)
+    wanted = np.where(pixels == 0, np.nan, pixels * 0.0001 - 0.1)[:, 5:35, 25:65]
+    np.testing.assert_allclose(to_numpy(raster, window=window, scaled=True), wanted, atol=1e-6)
+    np.testing.assert_array_equal(to_numpy(raster, window=window), pixels[:, 5:35, 25:65])
+    told = to_xarray(raster, window=window)
+    np.testing.assert_allclose(told.sel(band="nir").values, wanted[1], atol=1e-6)
+    assert told.dims == ("band", "y", "x") and told.attrs["grid_mapping"] == "spatial_ref"
+    assert (float(told.x[0]), float(told.y[0])) == (place.west + 25.5 * 8, place.north - 5.5 * 8)
+    assert CRS.from_wkt(told.spatial_ref.attrs["crs_wkt"]).to_epsg() == place.crs.epsg
+    stored = to_xarray(raster, scaled=False)
+    assert stored.dtype == "uint16" and stored.attrs["_FillValue"] == 0 and stored.attrs["add_offset"] == [-0.1, -0.1]
+    assert float(told.mean()) == pytest.approx(np.nanmean(wanted), rel=1e-5)

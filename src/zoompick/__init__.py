@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from zoompick.errors import ZoomPickError as ZoomPickError
     from zoompick.raster.grid import Grid as Grid
     from zoompick.raster.grid import Window as Window
+    from zoompick.raster.labelled import to_xarray as to_xarray
     from zoompick.raster.raster import to_numpy as to_numpy
     from zoompick.study.folder import Study as Study
     from zoompick.workflow.areas import change_area as change_area
@@ -31,7 +32,10 @@ if TYPE_CHECKING:
     from zoompick.workflow.orders import cancel_orders as cancel_orders
     from zoompick.workflow.orders import submit_orders as submit_orders
     from zoompick.workflow.orders import wait_for_orders as wait_for_orders
+    from zoompick.workflow.reporting import report_of as report_of
+    from zoompick.workflow.run import RunWish as RunWish
     from zoompick.workflow.run import run as run
+    from zoompick.workflow.stages import Stages as Stages
     from zoompick.workflow.status import state_of as state_of
     from zoompick.workflow.verbs import clip as clip
     from zoompick.workflow.verbs import composite as composite
@@ -40,6 +44,7 @@ if TYPE_CHECKING:
     from zoompick.workflow.verbs import pick as pick
     from zoompick.workflow.verbs import stack as stack
     from zoompick.workflow.verbs import write as write
+    from zoompick.workflow.verify import Wish as Wish
     from zoompick.workflow.verify import judge_study as judge_study
     from zoompick.workflow.verify import verify_files as verify_files
 
@@ -50,6 +55,8 @@ _VERBS = {
     "set_area": "workflow.areas", "search": "workflow.find", "make_in_study": "workflow.making",
     "NewStudy": "workflow.new", "new_study": "workflow.new", "open_raster": "workflow.opening",
     "cancel_orders": "workflow.orders", "submit_orders": "workflow.orders", "wait_for_orders": "workflow.orders",
+    "report_of": "workflow.reporting", "RunWish": "workflow.run", "Stages": "workflow.stages",
+    "Wish": "workflow.verify", "to_xarray": "raster.labelled",
     "run": "workflow.run", "state_of": "workflow.status", "clip": "workflow.verbs", "composite": "workflow.verbs",
     "download": "workflow.verbs", "index": "workflow.verbs", "pick": "workflow.verbs", "stack": "workflow.verbs",
     "write": "workflow.verbs", "judge_study": "workflow.verify", "verify_files": "workflow.verify",

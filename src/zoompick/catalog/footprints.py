@@ -5,6 +5,7 @@ A file made by others names its columns as it likes; the usual names of an id, a
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, date, datetime
@@ -14,8 +15,9 @@ from typing import Any
 import shapely
 
 from zoompick.area.model import Feature
-from zoompick.errors import AreaError, FormatError, UsageError
-from zoompick.files import parse_json
+from zoompick.catalog.links import links_of
+from zoompick.errors import AreaError, DataError, FormatError, UsageError
+from zoompick.files import parse_json, read_json
 from zoompick.geo.shapes import geojson_of
 
 ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
@@ -65,11 +67,57 @@ def _vector(path: Path) -> Iterable[Feature]:
     return read_shapefile(path)[0]
 
 
+_MOST_LINKED = 100_000
+
+
+def _linked(path: Path, catalog: dict[str, Any], collection: str) -> Iterator[dict[str, Any]]:
+    """Items that a static STAC catalog on disk links to, in its own folder and those below; each file once."""
+    root, waiting, seen = path.parent, [(path, catalog)], {path}
+    while waiting:
+        place, document = waiting.pop(0)
+        if document.get("type") == "Feature":
+            yield {"collection": collection, **_with_places(document, place)}
+            continue
+        for link in links_of(document):
+            target = _beside(place, link["href"])
+            if link.get("rel") not in ("item", "child") or not target.is_relative_to(root) or target in seen:
+                continue
+            seen.add(target)
+            if len(seen) > _MOST_LINKED:
+                raise FormatError(f"{path.name} links to more than {_MOST_LINKED} files.", "Give a part of it.")
+            with contextlib.suppress(DataError, OSError, ValueError):
+                found = read_json(target)
+                waiting += [(target, found)] if isinstance(found, dict) else []
+
+
+def _beside(place: Path, href: str) -> Path:
+    """A file that a document names by a relative path; the document itself for what is none."""
+    try:
+        return place if "://" in href else (place.parent / href).resolve()
+    except (OSError, ValueError):
+        return place
+
+
+def _with_places(item: dict[str, Any], place: Path) -> dict[str, Any]:
+    """An item whose assets are told by whole paths."""
+    assets = item.get("assets")
+    if not isinstance(assets, dict):
+        return item
+    told = {
+        key: {**row, "href": href if "://" in href else str(_beside(place, href))}
+        for key, row in assets.items() if isinstance(row, dict) for href in [str(row.get("href", ""))]
+    }  # fmt: skip
+    return {**item, "assets": told}
+
+
 def _of_json(path: Path, collection: str, day: str) -> Iterator[dict[str, Any]]:
     try:
         value = parse_json(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError) as error:
         raise FormatError(f"{path} is not JSON that can be read: {error}.", "Make it again.") from error
+    if isinstance(value, dict) and value.get("type") in ("Catalog", "Collection"):
+        yield from _linked(path.resolve(), value, collection)
+        return
     features = value.get("features") if isinstance(value, dict) else None
     if not isinstance(features, list):
         raise FormatError(f"{path.name} holds no FeatureCollection.", "Give an ItemCollection or GeoJSON features.")

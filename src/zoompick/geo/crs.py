@@ -202,6 +202,11 @@ class Crs:
         return str(_definition(self).to_wkt("WKT1_GDAL"))
 
     @property
+    def wkt2(self) -> str:
+        """Well-known text of OGC 18-010r7."""
+        return self.text or str(_definition(self).to_wkt("WKT2_2019"))
+
+    @property
     def is_north_first(self) -> bool:
         """True where the register names the northing or latitude first, as services that keep to it write it."""
         return bool(_definition(self).axis_info[0].direction in ("north", "south"))

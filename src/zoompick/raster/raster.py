@@ -94,27 +94,43 @@ class Arrayed:
 _MOST_BYTES = 4 << 30
 
 
-def to_numpy(raster: Raster, level: int = 0) -> Pixels:
-    """All pixels of a raster, or of one of its overviews.
+def to_numpy(raster: Raster, level: int = 0, window: Window | None = None, scaled: bool = False) -> Pixels:
+    """Pixels of a raster, or of one of its overviews.
+
+    Parameters
+    ----------
+    window : Window, optional
+        In the coordinates of the level; all by default.
+    scaled : bool
+        Physical values: stored value * scale + offset, NaN where a pixel is missing.
 
     Returns
     -------
     ndarray, shape (bands, rows, cols)
-        Stored values; a missing pixel holds ``raster.nodata``.
+        Stored values, a missing pixel holds ``raster.nodata``; with ``scaled`` 32-bit floats.
 
     Raises
     ------
     UsageError
         They are more than 4 GiB.
     """
-    grid = raster.levels[level]
-    size = len(raster.bands) * grid.height * grid.width * raster.dtype.itemsize
+    wanted = window or raster.levels[level].window
+    each = 4 if scaled else raster.dtype.itemsize
+    size = len(raster.bands) * wanted.height * wanted.width * each
     if size > _MOST_BYTES:
         raise UsageError(
-            f"The raster has {len(raster.bands)} bands of {grid.width} x {grid.height} px: {size / 2**30:.0f} GiB.",
-            "Read windows, raster.read(Window(col, row, width, height)), or an overview, to_numpy(raster, level=2).",
+            f"{len(raster.bands)} bands of {wanted.width} x {wanted.height} px are {size / 2**30:.0f} GiB.",
+            "Read windows, to_numpy(raster, window=Window(col, row, width, height)), or an overview, level=2.",
         )
-    return raster.read(grid.window, None, level)
+    stored = raster.read(wanted, None, level)
+    if not scaled:
+        return stored
+    out = np.where(valid_mask(stored, raster.nodata), stored, np.nan).astype(np.float32)
+    for plane, band in zip(out, raster.bands, strict=True):
+        if (band.scale, band.offset) != (1.0, 0.0):
+            plane *= band.scale
+            plane += band.offset
+    return out
 
 
 class Derived(Arrayed):

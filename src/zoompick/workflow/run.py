@@ -29,6 +29,7 @@ from zoompick.workflow.lineage import Node, trees
 from zoompick.workflow.making import Failed, make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import StudyPlan, plan_study
+from zoompick.workflow.shelf import write_shelf
 from zoompick.workflow.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.workflow.step import Made
 from zoompick.workflow.terms import keep_terms
@@ -155,6 +156,7 @@ def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish 
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
         tolerated = None if brief.stop_at_failure else failed
         made = make_steps(study, steps, report, version, failed=tolerated, is_thorough=wish.is_thorough)
+        write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)
         findings, judged = _judged(study, brief, area, plan, report, wish, bool(made))
