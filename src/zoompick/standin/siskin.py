@@ -112,7 +112,7 @@ class Siskin(Simple):
         told = stac.class_layer(lapwing.CLASSES)
         classes = {"name": "classes", "classification:classes": told["classification:classes"]}
         bands = [*(stac.band(entry) | scaled for entry in self.facts["band"]), classes]
-        return about | {"roles": ["data"], "bands": bands} | stac.published(known, name)
+        return about | {"roles": ["data"], "nodata": 0, "bands": bands} | stac.published(known, name)
 
     def group_of(self, name: str) -> str:
         """Containers are made apart."""
@@ -125,7 +125,8 @@ class Siskin(Simple):
             return
         grid = self._grid(scene)
         place = {"epsg": grid.crs.epsg, "west": grid.west, "north": grid.north, "pixel_m": grid.pixel_x}
-        stored = {name: Variable(values, ("y", "x"), place) for name, values in self._stored(scene, cache)}
+        about = place | {"_FillValue": 0}
+        stored = {name: Variable(values, ("y", "x"), about) for name, values in self._stored(scene, cache)}
         write_container(folder / f"{scene.id}.h5", stored, {"title": scene.id, "level": "L2"})
 
     def _about(self, key: str) -> dict[str, Any]:

@@ -23,7 +23,7 @@ from zoompick.standin import landscape
 from zoompick.standin.covers import Cover
 from zoompick.standin.noise import Field
 
-VERSION = 2
+VERSION = 3
 """Raise it when the landscape changes, so that kept layers and scenes are made again."""
 SEED = 386120
 PIXEL_M = 8.0

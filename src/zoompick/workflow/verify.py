@@ -10,7 +10,7 @@ from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import DataError, FormatError, NothingFoundError, ZoomPickError
+from zoompick.errors import DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import multihash, write_json
 from zoompick.geo.shapes import Shape
@@ -218,6 +218,9 @@ def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
     for job in jobs:
         try:
             found += job()
+        except FactsError:
+            # What the user's own tables tell wrong is wrong use, whatever file it is for.
+            raise
         except ZoomPickError as error:
             # One file that cannot be read is a finding; the others are judged all the same.
             subject = str(getattr(job, "keywords", {}).get("label", "")) or "a file"
