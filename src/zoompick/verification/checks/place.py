@@ -85,8 +85,6 @@ def holes_of(subject: Subject, most: int = 50) -> list[Hole]:
 
     Cells of the pass stand for their pixels: an outline is exact to a cell.
     """
-    from scipy import ndimage
-
     gaps, grid = subject.sweep.totals["gaps"], subject.raster.grid
     cells = _cells(grid, gaps.cell)
     missing = gaps.missing > 0
@@ -94,6 +92,8 @@ def holes_of(subject: Subject, most: int = 50) -> list[Hole]:
         missing &= PolygonMask(subject.flat_area[1], cells).read(cells.window)[: missing.shape[0], : missing.shape[1]]
     if not missing.any():
         return []
+    from scipy import ndimage
+
     numbers, count = ndimage.label(missing)
     pixels = ndimage.sum_labels(gaps.missing, numbers, np.arange(1, count + 1))
     largest = np.argsort(-pixels, kind="stable")[:most] + 1
