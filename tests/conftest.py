@@ -93,6 +93,20 @@ def clean_study(shared_cache: Path, archive: str) -> Path:
     return root
 
 
+@pytest.fixture(scope="session")
+def demo(shared_cache: Path) -> tuple[Path, Result]:
+    """The demo's study, not to be changed, and what the demo said; made once for all."""
+    root = shared_cache.parent / "demo"
+    root.mkdir(exist_ok=True)
+    said = root / "said.json"
+    with FileLock(root / ".lock"):
+        if not said.exists():
+            env = os.environ | {"ZOOMPICK_CACHE": str(shared_cache), "ZOOMPICK_CONFIG": str(root / "config")}
+            done = subprocess.run([*PROGRAM, "demo", "fen"], cwd=root, env=env, capture_output=True, text=True)
+            said.write_text(json.dumps([done.returncode, done.stdout, done.stderr]))
+    return root / "fen", Result(*json.loads(said.read_text()))
+
+
 def copied(study: Path, target: Path) -> Path:
     """A copy of a study; its rasters, which may be replaced and not written into, take no room."""
 

@@ -52,10 +52,10 @@ def test_the_first_block_holds_the_two_commands():
     assert README.index("```console") < README.index("docs/screenshots/")
 
 
-def test_the_session_shown_is_what_the_program_says(program):
+def test_the_session_shown_is_what_the_program_says(demo):
     """The figures of the README's session come from a real run; its lines must be found again."""
     session = re.search(r"```console\n(\$ zoompick demo.*?)```", README, re.DOTALL)[1]
-    real = program("demo", "fen")
+    real = demo[1]
     said = " ".join((real.out + real.err).split())
     for line in session.splitlines()[1:]:
         words = re.sub(r"\s+", " ", line).strip(" …")

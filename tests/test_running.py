@@ -148,19 +148,16 @@ def test_the_doctor_looks_at_everything_and_tells_no_secret(tmp_path, program, a
 
 def test_products_are_a_catalog_that_can_be_walked_and_searched(study, program):
     assert program("run", cwd=study).code == 0
-    catalog = json.loads((study / "products" / "catalog.json").read_text())
+    catalog = json.loads((study / "catalog.json").read_text())
     hrefs = [link["href"] for link in catalog["links"] if link["rel"] == "item"]
     assert catalog["type"] == "Catalog" and len(hrefs) == len(list(study.glob("products/**/*.stac.json")))
     for href in hrefs:
-        item = json.loads((study / "products" / href).read_text())
-        assert (
-            item["type"] == "Feature"
-            and (study / "products" / href).parent.joinpath(item["assets"]["data"]["href"]).is_file()
-        )
-    before = (study / "products" / "catalog.json").stat().st_mtime_ns
+        item = json.loads((study / href).read_text())
+        assert item["type"] == "Feature" and (study / href).parent.joinpath(item["assets"]["data"]["href"]).is_file()
+    before = (study / "catalog.json").stat().st_mtime_ns
     assert program("run", cwd=study).code == 0
-    assert (study / "products" / "catalog.json").stat().st_mtime_ns == before
-    added = program("source", "add", "own", "products/catalog.json", cwd=study)
+    assert (study / "catalog.json").stat().st_mtime_ns == before
+    added = program("source", "add", "own", "catalog.json", cwd=study)
     assert added.code == 0, added.err
     box = ("--box", "-12.2", "-38.8", "-11.8", "-38.4")
     found = program("search", "--source", "own", *box, "--dates", "2025-12", "--json", cwd=study.parent)

@@ -420,11 +420,11 @@ def test_a_bad_network_changes_nothing_but_the_time(program, troubled, study):
     assert all(finding["outcome"] == "pass" for finding in result.json["findings"])
 
 
-def test_demo_tells_the_story(program, tmp_path):
-    result = program("demo", "fen")
+def test_demo_tells_the_story(demo, program):
+    study, result = demo
     assert result.code == 0, result.err
     assert "zoompick standin serve" in result.out
-    products = tmp_path / "fen" / "products"
+    products = study / "products"
     days = sorted(path.name for path in products.iterdir() if path.is_dir())
     assert len(days) == 2
     wet, water = [], []
@@ -443,10 +443,10 @@ def test_demo_tells_the_story(program, tmp_path):
     assert told and float(told[1]) == pytest.approx(hectares, rel=0.01, abs=0.6)
     picture = imagecodecs.png_decode((products / "wetter.png").read_bytes())
     assert picture.shape[1] == 1280 and len(list(products.glob("clear*.tif"))) == 3
-    border = tmp_path / "fen" / "border"
+    border = study / "border"
     numbers, counts = np.unique(tifffile.imread(border / "mosaic-scenes.tif", key=0), return_counts=True)
     assert list(numbers) == [0, 1, 2, 3, 4] and counts[1:].min() > 0.1 * counts.sum()
     ids = {path.parent.name for path in border.glob("*/item.json")}
     assert {name.split("-")[3][:3] for name in ids} == {"28s", "29s"}
-    again = program("demo", "fen")
+    again = program("demo", "fen", cwd=study.parent)
     assert again.code == 0 and "0 of 26 products made new" in " ".join(again.err.split())

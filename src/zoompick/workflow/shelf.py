@@ -18,7 +18,7 @@ def write_shelf(study: Study, name: str, products: Iterable[Path]) -> Path | Non
 
     Its bytes change only when its products do.
     """
-    root = study.root / "products"
+    root = study.root
     records = [record for record in (sidecar_of(path) for path in products) if record.is_file()]
     if not records:
         return None
