@@ -52,7 +52,7 @@ def shifts_of(one: np.ndarray, two: np.ndarray) -> Shifts:
 # Shifts
 
 
-@pytest.mark.parametrize("shift", [(0.0, 0.0), (0.25, -0.4), (1.5, 0.0), (-3.3, 2.7), (12.0, -9.5)])
+@pytest.mark.parametrize("shift", [(0.25, -0.4), (1.5, 0.0), (12.0, -9.5)])
 @pytest.mark.parametrize("kind", ["the same", "other light", "the reverse", "noisy"])
 def test_a_shift_is_found_to_a_tenth_of_a_pixel(shift, kind):
     ground = texture()
