@@ -18,7 +18,7 @@ from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
 from zoompick.study.folder import Study
 from zoompick.verification import registry
-from zoompick.verification.checks import products, values
+from zoompick.verification.checks import products
 from zoompick.verification.limits import Limits
 from zoompick.verification.shifts import Shifts, Vector, between, spectrum_of, tiles_over
 from zoompick.verification.subject import Piece, Subject
@@ -245,7 +245,7 @@ def test_judge_and_maker_read_formulas_alike_and_share_no_code(text):
 def test_limits_are_told_by_name():
     told = Limits().given(("shift_px=0.2", "seam = 5"))
     assert (told.shift_px, told.seam, told.valid) == (0.2, 5, 98)
-    assert values._MOST_LEAKS < 0.1 and registry.named(["files", "seams"]) >= {"blocks", "checksum", "seams"}
+    assert registry.named(["files", "seams"]) >= {"blocks", "checksum", "seams"}
 
 
 # In a study

@@ -380,6 +380,12 @@ class InsideTotal:
         self.counts = self.counts + part
 
 
+def pixels_on(grid: Grid, window: Window) -> npt.NDArray[np.bool_]:
+    """True where a pixel of a window lies on a grid at all, shape (rows, cols)."""
+    rows, cols = np.arange(window.height) + window.row, np.arange(window.width) + window.col
+    return ((rows >= 0) & (rows < grid.height))[:, None] & ((cols >= 0) & (cols < grid.width))
+
+
 def pixels_in(mask: PolygonMask, grid: Grid) -> int:
     """How many pixels of a grid's lattice have their centre in the polygon; the grid holds it whole."""
     total = 0

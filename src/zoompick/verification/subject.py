@@ -19,7 +19,7 @@ from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.turn import met
 from zoompick.sensors.classes import ClassTable
 from zoompick.verification.finding import Finding
-from zoompick.verification.gauges import gauges_for
+from zoompick.verification.gauges import gauges_for, pixels_on
 from zoompick.verification.limits import Limits
 from zoompick.verification.sweep import Sweep, sweep
 
@@ -32,8 +32,6 @@ class Piece:
     ----------
     footprint : polygon or None
         Longitude/latitude.
-    units : mapping
-        Band to scale and offset.
     """
 
     id: str
@@ -42,7 +40,6 @@ class Piece:
     off_nadir_deg: float | None = None
     cloud_percent: float | None = None
     footprint: Shape | None = None
-    units: Mapping[str, tuple[float, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -62,11 +59,13 @@ class Layer:
     def read(self, raster: Raster, grid: Grid, window: Window) -> Any:
         """Physical values of a window of another grid on the same lattice, NaN where pixels are missing."""
         col, row = (round(value) for value in grid.offset_in(raster.grid))
-        stored = raster.read(window.moved(col, row), (0,))[0]
         moved = window.moved(col, row)
-        rows, cols = np.arange(moved.height) + moved.row, np.arange(moved.width) + moved.col
-        on = ((rows >= 0) & (rows < raster.grid.height))[:, None] & ((cols >= 0) & (cols < raster.grid.width))
-        return np.where(valid_mask(stored, raster.nodata) & on, stored * self.scale + self.offset, np.nan)
+        stored = raster.read(moved, (0,))[0]
+        return np.where(
+            valid_mask(stored, raster.nodata) & pixels_on(raster.grid, moved),
+            stored * self.scale + self.offset,
+            np.nan,
+        )
 
 
 @dataclass(frozen=True)
@@ -97,8 +96,6 @@ class Subject:
         What the user trusts.
     open : callable
         A raster by its path.
-    pictures : Path or None
-        Folder for pictures of what was found.
     names : tuple of str
         Checks that a study asks for; all that apply when empty.
     is_moved : bool
@@ -125,7 +122,6 @@ class Subject:
     limits: Limits = field(default_factory=Limits)
     open: Callable[[Path], Raster] | None = None
     executor: Executor | None = None
-    pictures: Path | None = None
     names: Sequence[str] = ()
     is_moved: bool = False
 

@@ -77,7 +77,7 @@ def _cloud_words(criteria: Criteria) -> str:
 def _search_key(brief: Brief, area: Area) -> str:
     """Changes when anything does that decides which scenes are chosen."""
     facts = [
-        brief.source, str(brief.search), brief.cover, brief.bands, str(needs.study_crs(brief, area)),
+        brief.source, str(brief.search), brief.cover, brief.bands, needs.study_crs(brief, area).code,
         geojson_of(area.polygon),
     ]  # fmt: skip
     return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()[:32]

@@ -153,9 +153,8 @@ def _scenes_below(path: Path, depth: int) -> Iterator[Scene]:
 
 
 def _piece(scene: Scene) -> Piece:
-    units = {name: (band.scale, band.offset) for name, band in scene.bands.items()}
     return Piece(scene.id, scene.when, scene.sun_elevation_deg, scene.off_nadir_deg, scene.cloud_percent,
-                 scene.footprint if scene.has_footprint() else None, units)  # fmt: skip
+                 scene.footprint if scene.has_footprint() else None)  # fmt: skip
 
 
 def _layers(inputs: Mapping[Path, str]) -> Iterator[Layer]:

@@ -255,10 +255,7 @@ def _decoded(path: Path, label: str, executor: Executor | None) -> Finding:
         raster = open_raster(path)
     except DataError as error:
         return judged("blocks decode", label, False, "not readable", "all", error.what)
-    found = sweep(raster, {}, executor)
-    note = f"{found.broken[0]} Download or make it again." if found.broken else ""
-    good = found.blocks - len(found.broken)
-    return judged("blocks decode", label, not found.broken, f"{good} of {found.blocks}", "all", note, float(good))
+    return files.decoded(sweep(raster, {}, executor), label)
 
 
 def _digests(path: Path, scene: Scene) -> list[Finding]:
@@ -346,11 +343,7 @@ def _product(path: Path, label: str, expected: Expected, absent: str = _UNMADE) 
     """A product, or any file: it is there (``absent`` says what to do else), and is what its records say."""
     if not path.is_file():
         return [judged("file here", label, False, "no", "yes", absent)]
-    found = []
-    try:
-        open_raster(path)
-    except FormatError as error:
-        found.append(judged("blocks decode", label, False, "not readable", "all", error.what))
+    found: list[Finding] = []
     if not expected.wants("checksum"):
         return found
     recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
@@ -411,12 +404,12 @@ def _computed(step: FusedStep, label: str, expected: Expected) -> list[Finding]:
 def _opened(
     path: Path, label: str, expected: Expected, names: Sequence[str] = (), earlier: Path | None = None
 ) -> list[Finding]:
-    """Findings that need the pixels; a file that cannot be read has been judged already."""
+    """Findings that need the pixels."""
     if not path.is_file():
         return []
     try:
         return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted)
-    except FormatError:
-        return []
+    except FormatError as error:
+        return [judged("blocks decode", label, False, "not readable", "all", error.what)]
     except DataError as error:
         return [judged("pixels readable", label, False, "no", "yes", error.what)]

@@ -130,8 +130,7 @@ def _has_earlier(subject: Subject) -> bool:
 
 _LEAST = 48
 _SOURCE = ("C. D. Kuglin, D. C. Hines, The phase correlation image alignment method (1975); H. S. Stone and "
-           "others, A "
-           "fast direct Fourier-based algorithm for subpixel registration of images (2001).")  # fmt: skip
+           "others, A fast direct Fourier-based algorithm for subpixel registration of images (2001).")  # fmt: skip
 
 CHECKS: Sequence[Check] = (
     Check("bands-shift", "alignment", "bands aligned", "Reflectances of two bands or more.",

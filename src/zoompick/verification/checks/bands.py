@@ -139,8 +139,7 @@ def plausible(subject: Subject) -> list[Finding]:
     sure = abs(plants - reverse) / (plants + reverse)
     swapped = reverse > plants
     note = (f"Red is brighter than near infrared where the ground is bright, as no land cover has it: red and nir "
-            f"are "
-            f"probably swapped (confidence {100 * sure:.0f} %). Look at the order of the files.")  # fmt: skip
+            f"are probably swapped (confidence {100 * sure:.0f} %). Look at the order of the files.")  # fmt: skip
     found = [
         judged(
             "bands plausible",
@@ -209,8 +208,7 @@ CHECKS: Sequence[Check] = (
           lambda subject: bool(subject.is_reflectance), filled),
     Check("spectra", "bands", "bands plausible", "Reflectances with red and near infrared.",
           "On a sample: shares of pixels with (nir - red) / (nir + red) above 0.3 and below -0.3; bright ground "
-          "of the "
-          "second kind does not exist, so its excess means swapped bands. Confidence is the excess over the sum.",
+          "of the second kind does not exist, so its excess means swapped bands. Confidence is excess by sum.",
           _has_spectrum, plausible, "C. J. Tucker, Red and photographic infrared linear combinations for monitoring "
           "vegetation (1979)."),
 )  # fmt: skip

@@ -90,8 +90,7 @@ def cloud_share(
     if told_percent is not None:
         off = abs(found.cloud - told_percent)
         words = (f"The scenes tell {told_percent:.0f} % of cloud, over the area it is {found.cloud:.0f} %: choose "
-                 f"by the "
-                 "cloud inside the area, 'zoompick search --inside'.")  # fmt: skip
+                 "by the cloud inside the area, 'zoompick search --inside'.")  # fmt: skip
         rows.append(
             judged(
                 "cloud as told",
@@ -148,7 +147,6 @@ def _of_layer(subject: Subject) -> list[Finding]:
 CHECKS: Sequence[Check] = (
     Check("cloud", "cloud", "cloud in area", "A class layer and an area.",
           "Counts the class layer's pixels in the area: cloud, shadow and snow in percent of what was seen; and "
-          "compares "
-          "the cloud with the mean that the scenes tell of themselves.",
+          "compares the cloud with the mean that the scenes tell of themselves.",
           lambda subject: subject.area is not None and subject.classes is not None, _of_layer, limit="cloud"),
 )  # fmt: skip

@@ -10,16 +10,21 @@ from zoompick.errors import DataError
 from zoompick.raster.directory import pages_of
 from zoompick.verification.finding import Finding, judged
 from zoompick.verification.subject import Check, Subject
+from zoompick.verification.sweep import Sweep
 
 
 def blocks_decode(subject: Subject) -> list[Finding]:
     """Every block of every band and overview."""
-    found = subject.sweep
+    return [decoded(subject.sweep, subject.label)]
+
+
+def decoded(found: Sweep, label: str) -> Finding:
+    """What a pass over all blocks met."""
     note = f"{found.broken[0]} Download or make it again." if found.broken else ""
     good = found.blocks - len(found.broken)
     figure = f"{good} of {found.blocks}"
     data = {"broken": list(found.broken[:_MOST])}
-    return [judged("blocks decode", subject.label, not found.broken, figure, "all", note, float(good), data=data)]
+    return judged("blocks decode", label, not found.broken, figure, "all", note, float(good), data=data)
 
 
 _MOST = 20

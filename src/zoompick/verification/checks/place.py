@@ -17,7 +17,7 @@ from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import valid_mask
 from zoompick.verification.finding import Finding, judged
-from zoompick.verification.gauges import pixels_in
+from zoompick.verification.gauges import pixels_in, pixels_on
 from zoompick.verification.subject import Check, Subject
 
 
@@ -65,9 +65,7 @@ def _turned(subject: Subject, grid: Grid) -> npt.NDArray[np.int64]:
     for window in around.tiles(512):
         moved = window.moved(col, row)
         valid = valid_mask(raster.read(moved), raster.nodata)
-        rows, cols = np.arange(moved.height) + moved.row, np.arange(moved.width) + moved.col
-        on = ((rows >= 0) & (rows < raster.grid.height))[:, None] & ((cols >= 0) & (cols < raster.grid.width))
-        wanted = mask.read(window) & on
+        wanted = mask.read(window) & pixels_on(raster.grid, moved)
         total += np.array([*((band & wanted).sum() for band in valid), (valid.all(axis=0) & wanted).sum()])
     return total
 

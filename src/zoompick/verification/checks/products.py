@@ -60,8 +60,7 @@ def index_again(subject: Subject) -> list[Finding]:
         most = max(most, float(error.max(initial=0)))
     percent = 100 * off / seen if seen else 0.0
     note = (f"{percent:.1f} % of the pixels are not what {formula} gives of its source, by up to {most:.3g}: it "
-            f"is another "
-            "product under this name, or its source changed. Make it again.")  # fmt: skip
+            "is another product under this name, or its source changed. Make it again.")  # fmt: skip
     return [judged("computed again", subject.label, percent <= _MOST_OFF, f"{percent:.2f} % of {seen} px differ",
                    f"at most {_MOST_OFF:g} %", note, percent)]  # fmt: skip
 
@@ -224,8 +223,7 @@ def against_scenes(subject: Subject) -> list[Finding]:
         return [judged("as its scenes", subject.label, True, "nothing on one lattice", "all", "")]
     percent = 100 * off / compared
     note = (f"{percent:.1f} % of the pixels differ from their scenes, by {worst:.4f} reflected in the middle: "
-            f"scale or offset "
-            "of another processing baseline were taken. Make it again.")  # fmt: skip
+            "scale or offset of another processing baseline were taken. Make it again.")  # fmt: skip
     return [judged("as its scenes", subject.label, percent <= _MOST_OFF, f"{percent:.2f} % of {compared} px differ",
                    f"at most {_MOST_OFF:g} %", note, percent)]  # fmt: skip
 
@@ -233,15 +231,13 @@ def against_scenes(subject: Subject) -> list[Finding]:
 CHECKS: Sequence[Check] = (
     Check("scenes", "products", "as its scenes", "A stack, and its scenes' files with their items.",
           "In nine windows: each pixel in physical values against the scenes' own, where they lie on one lattice; "
-          "the "
-          "nearest counts.", lambda s: s.kind == "stack" and bool(s.layers), against_scenes),
+          "the nearest counts.", lambda s: s.kind == "stack" and bool(s.layers), against_scenes),
     Check("index", "products", "computed again", "An index of a plain formula, and what it was made of.",
           "In nine windows: the recorded formula, evaluated by the judge's own code in double precision.",
           _is_plain_index, index_again),
     Check("shades", "products", "shades fit", "A composite, and what it was made of.",
           "In nine windows: pixels beyond the recorded limits are darkest or brightest; each colour follows its "
-          "band by "
-          "ranks.", _is_shown, shades_again),
+          "band by ranks.", _is_shown, shades_again),
     Check("mask", "products", "mask fits classes", "A mask by classes, and its class layers.",
           "In nine windows: what the class layers call by a name in the rule is not left.",
           _is_plain_mask, mask_again),

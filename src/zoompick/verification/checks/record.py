@@ -38,8 +38,9 @@ def as_told(subject: Subject) -> list[Finding]:
     shape, code = subject.told.get("proj:shape"), subject.told.get("proj:code")
     if shape and list(shape) != [raster.grid.height, raster.grid.width]:
         odd.append(f"a shape of {shape[0]} x {shape[1]}")
-    if code and code != str(raster.grid.crs):
-        odd.append(str(code))
+    wkt = subject.told.get("proj:wkt2")
+    if (code and code != raster.grid.crs.code) or (wkt and wkt != raster.grid.crs.text):
+        odd.append(str(code or "another reference system"))
     for band, told in zip(raster.bands, bands, strict=False):
         units = told.get("raster:scale", 1.0), told.get("raster:offset", 0.0)
         if units != (band.scale, band.offset):

@@ -104,6 +104,5 @@ def _shifted(subject: Subject, laid: Raster, pair: tuple[int, int], label: str) 
 CHECKS: Sequence[Check] = (
     Check("reference", "reference", "as the reference", "A file that you trust: --reference FILE.",
           "Bias, RMSE and correlation of bands of one name, in physical values, over all pixels that both have; "
-          "shift by "
-          "phase correlation.", lambda subject: subject.reference is not None, against, limit="bias"),
+          "shift by phase correlation.", lambda subject: subject.reference is not None, against, limit="bias"),
 )  # fmt: skip

@@ -30,8 +30,7 @@ def seams(subject: Subject) -> list[Finding]:
     ratio, step = rows[worst]["ratio"], rows[worst]["step"]
     between = " and ".join(names[number - 1] if number <= len(names) else f"scene {number}" for number in worst)
     note = (f"Between {between} brightness steps by {step:.4f}, {ratio:.1f} times what neighbours differ by "
-            f"beside the seam: "
-            "'zoompick mosaic --match' evens it out, '--feather' softens it.")  # fmt: skip
+            "beside the seam: 'zoompick mosaic --match' evens it out, '--feather' softens it.")  # fmt: skip
     data = {
         "seams": [{"scenes": list(pair)} | {k: round(v, 5) for k, v in row.items()} for pair, row in rows.items()]
     }
@@ -105,6 +104,5 @@ def _has_seams(subject: Subject) -> bool:
 CHECKS: Sequence[Check] = (
     Check("seams", "seams", "seams", "A mosaic with its scene layer.",
           "Where the scene layer changes: the median difference of the pixels on both sides, in all bands' mean, "
-          "over the "
-          "robust deviation of neighbours wholly on one side.", _has_seams, seams, limit="seam"),
+          "over the robust deviation of neighbours wholly on one side.", _has_seams, seams, limit="seam"),
 )  # fmt: skip

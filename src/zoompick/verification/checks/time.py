@@ -8,47 +8,31 @@ from zoompick.verification.finding import Finding, judged
 from zoompick.verification.subject import Check, Subject
 
 
+def _warned(
+    subject: Subject, title: str, ok: bool, figure: str, limit: str, note: str, value: float
+) -> list[Finding]:
+    """What is a matter of taste is no failure."""
+    return [judged(title, subject.label, ok, figure, limit, note, value, bad="warn")]
+
+
 def dates(subject: Subject) -> list[Finding]:
     """From the first to the last scene."""
     moments = sorted(piece.when for piece in subject.pieces if piece.when is not None)
     days, limit = (moments[-1] - moments[0]).total_seconds() / 86400, subject.limits.days
-    note = (f"Its scenes are {days:.0f} days apart ({moments[0]:%Y-%m-%d} to {moments[-1]:%Y-%m-%d}): water, "
-            f"crops and "
-            "shadows change. Pick scenes of fewer days.")  # fmt: skip
-    return [
-        judged(
-            "dates together",
-            subject.label,
-            days <= limit,
-            f"{days:.1f} days",
-            f"at most {limit:g}",
-            note,
-            days,
-            bad="warn",
-        )
-    ]
+    note = (f"Its scenes are {days:.0f} days apart ({moments[0]:%Y-%m-%d} to {moments[-1]:%Y-%m-%d}): water, crops "
+            "and shadows change. Pick scenes of fewer days.")  # fmt: skip
+    return _warned(subject, "dates together", days <= limit, f"{days:.1f} days", f"at most {limit:g}", note, days)
 
 
 def sun(subject: Subject) -> list[Finding]:
     """Sun elevation of the scenes: high enough, and alike."""
     heights = [piece.sun_elevation_deg for piece in subject.pieces if piece.sun_elevation_deg is not None]
     lowest, apart, limits = min(heights), max(heights) - min(heights), subject.limits
-    note = (f"The sun stood {lowest:.0f} to {max(heights):.0f} degrees high: "
-            + ("long shadows, little light." if lowest < limits.sun_low_deg else "slopes and shadows differ.")
-            + " Pick scenes of another time.")  # fmt: skip
+    why = "long shadows, little light" if lowest < limits.sun_low_deg else "slopes and shadows differ"
+    note = f"The sun stood {lowest:.0f} to {max(heights):.0f} degrees high: {why}. Pick scenes of another time."
     ok = lowest >= limits.sun_low_deg and apart <= limits.sun_deg
-    return [
-        judged(
-            "sun elevation",
-            subject.label,
-            ok,
-            f"{lowest:.0f} deg, {apart:.0f} apart",
-            f"{limits.sun_low_deg:g} at least, {limits.sun_deg:g} apart",
-            note,
-            lowest,
-            bad="warn",
-        )
-    ]
+    allowed = f"{limits.sun_low_deg:g} at least, {limits.sun_deg:g} apart"
+    return _warned(subject, "sun elevation", ok, f"{lowest:.0f} deg, {apart:.0f} apart", allowed, note, lowest)
 
 
 def view(subject: Subject) -> list[Finding]:
@@ -56,20 +40,8 @@ def view(subject: Subject) -> list[Finding]:
     angles = [piece.off_nadir_deg for piece in subject.pieces if piece.off_nadir_deg is not None]
     apart, limit = max(angles) - min(angles), subject.limits.view_deg
     note = (f"The scenes were seen from {min(angles):.0f} to {max(angles):.0f} degrees off nadir: brightness and "
-            f"relief "
-            "differ. Pick scenes alike: 'zoompick search --off-nadir'.")  # fmt: skip
-    return [
-        judged(
-            "look angle",
-            subject.label,
-            apart <= limit,
-            f"{apart:.0f} deg apart",
-            f"at most {limit:g}",
-            note,
-            apart,
-            bad="warn",
-        )
-    ]
+            "relief differ. Pick scenes alike: 'zoompick search --off-nadir'.")  # fmt: skip
+    return _warned(subject, "look angle", apart <= limit, f"{apart:.0f} deg apart", f"at most {limit:g}", note, apart)
 
 
 def _one_time(subject: Subject) -> bool:

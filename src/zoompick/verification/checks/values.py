@@ -39,8 +39,7 @@ def negative(subject: Subject) -> list[Finding]:
     """Reflectances below zero."""
     shares = _shares(subject, subject.sweep.totals["tally"].negative)
     note = ("{value:.1f} % of {name} is below zero: the atmosphere was corrected too strongly, or the offset is "
-            "another "
-            "baseline's. Compare scale and offset with the scene's item.")  # fmt: skip
+            "another baseline's. Compare scale and offset with the scene's item.")  # fmt: skip
     return [_worst(subject, "not negative", shares, subject.limits.negative, note)]
 
 
@@ -48,8 +47,7 @@ def saturated(subject: Subject) -> list[Finding]:
     """Pixels at the greatest value of their type."""
     shares = _shares(subject, subject.sweep.totals["tally"].top)
     note = ("{value:.1f} % of {name} is at the end of the type: the sensor was blinded (cloud, snow, glint), or "
-            "65535 "
-            "means no-data. Look at it with 'zoompick picture'.")  # fmt: skip
+            "65535 means no-data. Look at it with 'zoompick picture'.")  # fmt: skip
     return [_worst(subject, "not saturated", shares, subject.limits.saturated, note)]
 
 
@@ -103,8 +101,7 @@ def leaks(subject: Subject) -> list[Finding]:
                 worst, where, what = float(share), name, suspect
     figure = f"{worst:.2f} % of {where} is {what:g}" if where else "none"
     note = (f"{worst:.2f} % of {where} has the value {what:g}, far from all others: missing pixels that no tag "
-            f"tells. "
-            "Write them as no-data before you measure.") if where else ""  # fmt: skip
+            "tells. Write them as no-data before you measure.") if where else ""  # fmt: skip
     ok = worst <= _MOST_LEAKS
     return [judged("no-data leaks", subject.label, ok, figure, f"at most {_MOST_LEAKS:g} %", note, worst)]
 
