@@ -221,4 +221,5 @@ def _tell(study: Study, folder: Path) -> None:
     show.line("  zoompick pick --cover")
     show.line("  zoompick composite --recipe shortwave")
     show.line("  zoompick verify")
+    show.line("  zoompick report")
     show.line("  zoompick status")

@@ -18,7 +18,7 @@ def report(
     ] = None,
     overwrite: options.Overwrite = False,
 ) -> int:
-    """Write the study's report: what was asked, scenes, products, changes, checks, licences, every step."""
+    """Write the study's report: scenes, products, changes, checks, licences, steps."""
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.errors import UsageError

@@ -55,7 +55,7 @@ def settings(
 
 
 def doctor(as_json: options.Json = False) -> int:
-    """Look at versions, codecs, reference systems, room, sources, log-ins (never shown) and cache."""
+    """Look at versions, codecs, room, sources, log-ins (never shown) and cache."""
     from pathlib import Path
 
     from zoompick.cli import check, exits, show
