@@ -63,13 +63,17 @@ def study_folder(start: Path) -> Path | None:
     return next((folder for folder in (here, *here.parents) if (folder / BRIEF_NAME).is_file()), None)
 
 
+FACTS = ("guides", "recipes", "classes", "places", "schemes")
+"""Folders of facts of the user's own, in a study and in the configuration folder."""
+
+
 def own_files(kind: str, *endings: str) -> list[Path]:
     """Files of facts of the user's own: those of the study that holds this folder, then those for all studies.
 
     Parameters
     ----------
     kind : str
-        Name of their folder: ``guides``, ``recipes``, ``classes``, ``places``, ``schemes``.
+        Name of their folder: one of :data:`FACTS`.
     """
     study = study_folder(Path.cwd())
     folders = [folder / kind for folder in (study, config_folder()) if folder is not None]

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from zoompick.area import coordinates, guard, wkt
 from zoompick.area.model import Area, Feature, only_named
-from zoompick.errors import AreaError
+from zoompick.errors import AreaError, UnknownNameError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.geodesy import circle
 from zoompick.geo.shapes import Shape, checked_polygon
@@ -44,6 +44,37 @@ def read_area(path: Path, wanted: str = "") -> Area:
         raise AreaError(f"There is no area file {path}.", f"Give a path ({FORMATS}), a box or coordinates.")
     features, notes = _by_content(path)
     return area_of(features, notes, wanted, path.name, path.stem)
+
+
+def read_each(path: Path, column: str = "") -> list[Area]:
+    """Every polygon of a file as an area of its own.
+
+    Parameters
+    ----------
+    column : str
+        Attribute that names them; the names that the format knows when empty.
+
+    Raises
+    ------
+    AreaError
+        As :func:`read_area`; or a name is missing, or two polygons share one.
+    UnknownNameError
+        No polygon has the attribute.
+    """
+    if not path.is_file():
+        raise AreaError(f"There is no area file {path}.", f"Give a layer of areas: {FORMATS}.")
+    features, _ = _by_content(path)
+    known = list(dict.fromkeys(key for feature in features for key in feature.attributes))
+    if column and column not in known:
+        raise UnknownNameError.of(f"column of {path.name}", column, known)
+    names = [str(entry.attributes.get(column) or "") if column else entry.name for entry in features]
+    todo = f"Name them by another column, `name` COLUMN: {', '.join(known[:12])}." if known else "Give each a name of its own."
+    for place, name in enumerate(names, 1):
+        if not name.strip():
+            raise AreaError(f"Polygon {place} of {path.name} has no name.", todo)
+        if names.index(name) != place - 1:
+            raise AreaError(f"Polygons {names.index(name) + 1} and {place} of {path.name} are both {name}.", todo)
+    return [Area(name, feature.polygon) for name, feature in zip(names, features, strict=True)]
 
 
 def read_text(text: str, wanted: str = "", label: str = "standard input", likely: Sequence[Bounds] = ()) -> Area:

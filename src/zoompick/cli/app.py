@@ -21,7 +21,8 @@ class _Root(groups.Root):
     table: ClassVar = {
         "new": groups.Entry("study", "new", _STUDY),
         "status": groups.Entry("study", "status", _STUDY),
-        "run": groups.Entry("study", "run", _STUDY),
+        "run": groups.Entry("running", "run", _STUDY),
+        "lock": groups.Entry("running", "lock", _STUDY),
         "history": groups.Entry("study", "history", _STUDY),
         "demo": groups.Entry("demo", "demo", _STUDY),
         "standin": groups.Entry("demo", "standin", _STUDY),

@@ -127,7 +127,7 @@ def demo(
     from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.cli.make import show_made
-    from zoompick.cli.study import show_run
+    from zoompick.cli.running import show_run
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
     from zoompick.workflow import run as workflow

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import calling, options
 
 if TYPE_CHECKING:
     from zoompick.catalog.scene import Scene
@@ -61,7 +61,7 @@ def download(
     from zoompick.workflow.download import DownloadRequest, download, download_until_here
 
     pace = Pace.parse(limit_rate)
-    command = _split(when_done)
+    command = calling.words_of(when_done)
     study = Study.find(Path.cwd())
     wanted, named, given = (
         _chosen(study, scenes or [], form),
@@ -81,7 +81,7 @@ def download(
     if as_json:
         _show_files(request.plan(), {})
     if command:
-        _run(command)
+        calling.call(command, "All files are here.")
 
 
 def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
@@ -129,31 +129,6 @@ def _checked(decided: DownloadPlan) -> str:
         return f", {held} of them checked, for the others no digest is published"
     parts = all(row is not None and row.whole_size is not None for row in rows)
     return ", for parts of files no digest is published" if parts else ", no digest is published"
-
-
-def _split(command: str) -> list[str]:
-    import shlex
-
-    from zoompick.errors import UsageError
-
-    try:
-        return shlex.split(command)
-    except ValueError as error:
-        raise UsageError(f"'{command}' cannot be split into words: {error}.", "Close its quotes.") from error
-
-
-def _run(command: list[str]) -> None:
-    """Carry out the command of ``--when-done``; its failure is ours."""
-    import subprocess
-
-    from zoompick.errors import IncompleteError, UsageError
-
-    try:
-        code = subprocess.run(command, check=False).returncode
-    except OSError as error:
-        raise UsageError(f"'{command[0]}' cannot be run: {error.strerror}.", "All files are here.") from error
-    if code:
-        raise IncompleteError(f"All files are here, but '{command[0]}' ended with {code}.", "Look at what it says.")
 
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:

@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import exits, options
+from zoompick.cli import options
 from zoompick.files import human_km2
 
 if TYPE_CHECKING:
-    from zoompick.cli.show import Branch
     from zoompick.study.folder import Study
-    from zoompick.workflow.lineage import Node
-    from zoompick.workflow.run import StudyRun
     from zoompick.workflow.status import SceneState, StudyState
 
 
@@ -30,144 +26,29 @@ def new(
     collection: options.Collections = None,
     dates: options.Dates = None,
     cloud: options.Cloud = None,
+    like: Annotated[
+        Path | None,
+        typer.Option("--like", metavar="STUDY", help="Begin with the brief, area, sources and facts of this study."),
+    ] = None,
 ) -> None:
     """Make a study folder with its brief, study.toml."""
     from zoompick.cli import show
+    from zoompick.study.folder import Study
+    from zoompick.workflow.like import study_like
     from zoompick.workflow.new import NewStudy, new_study
 
     given = options.area_given(area, box, around)
-    study = new_study(folder, NewStudy(name, given, source, collection or (), dates or (), cloud))
+    wish = NewStudy(name, given, source, collection or (), dates or (), cloud)
+    study = new_study(folder, wish) if like is None else study_like(folder, Study.need(like), wish)
     show.note(f"Made the study {folder}. Its brief is {study.brief_file}.")
+    if given is None and study.area_file.exists():
+        given = study.area()
     if given is None:
         show.note("Next: 'zoompick area FILE.geojson' in that folder, then 'zoompick search'.")
     else:
         show.note(
             f"Its area has {human_km2(given.size_km2)}. Next, in that folder: 'zoompick search', or 'zoompick run'."
         )
-
-
-def run(
-    as_json: options.Json = False,
-    dry_run: options.DryRun = False,
-    plan: Annotated[
-        bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
-    ] = False,
-    first: Annotated[
-        str, typer.Option("--from", metavar="STAGE", help="Begin with this stage: search, download, …")
-    ] = "",
-    last: Annotated[str, typer.Option("--until", metavar="STAGE", help="End with this stage.")] = "",
-    only: Annotated[str, typer.Option("--only", metavar="STAGES", help="These stages alone: index,verify.")] = "",
-    thorough: Annotated[
-        bool, typer.Option("--thorough", help="Hash and judge all files again, whatever their time stamps say.")
-    ] = False,
-) -> int:
-    """Carry out the brief of this study, from search to verification."""
-    from zoompick import __version__
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.workflow import run as workflow
-    from zoompick.workflow.stages import Stages
-
-    wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough)
-    study = Study.need(Path.cwd())
-    if dry_run or plan:
-        return _dry_run(study, as_json, plan)
-    with show.progress() as report:
-        done = workflow.run(study, report, __version__, wish)
-    if as_json:
-        show.as_json(_facts(done))
-    else:
-        show_run(study, done)
-    if done.failed:
-        return exits.IN_PART
-    return exits.CHECK_FAILED if any(finding.outcome == "fail" for finding in done.findings) else exits.DONE
-
-
-def show_run(study: Study, done: StudyRun) -> None:
-    """Products and findings of a run, and one closing line."""
-    from zoompick.cli import check, make, show
-    from zoompick.files import human_bytes
-
-    make.show_made(done.made)
-    check.show_problems(done.findings)
-    fetched = (
-        f"{done.fetched_files} files fetched"
-        + (f" ({human_bytes(done.fetched_bytes)})" if done.fetched_bytes else "")
-        if done.fetched_files
-        else "nothing to fetch"
-    )
-    new_products = sum(not made.was_current for made in done.made)
-    passed = sum(finding.outcome == "pass" for finding in done.findings)
-    show.note(
-        f"{len(done.entries)} scenes, {fetched}, {new_products} of {len(done.made)} products made new, "
-        f"{passed} of {len(done.findings)} checks passed. All lies in {show.place(study.root)}."
-    )
-    for failed in done.failed:
-        name = failed.path.relative_to(study.root).as_posix()
-        show.note(f"failed: {name}: {failed.error.what} {failed.error.todo}".strip())
-
-
-def _facts(done: StudyRun) -> dict[str, object]:
-    return {
-        "scenes": [entry.scene.id for entry in done.entries],
-        "searched": done.searched,
-        "judged": done.judged,
-        "fetched": {"files": done.fetched_files, "bytes": done.fetched_bytes},
-        "products": [
-            {"step": made.step, "path": str(made.path), "was_current": made.was_current} | dict(made.facts)
-            for made in done.made
-        ],
-        "findings": [finding.to_json() for finding in done.findings],
-        "failed": [
-            {"path": str(failed.path), "what": failed.error.what, "todo": failed.error.todo} for failed in done.failed
-        ],
-    }
-
-
-def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
-    from zoompick.cli import show
-    from zoompick.workflow.run import preview
-
-    with show.progress() as report:
-        found = preview(study, report)
-    grid, plan = found.grid, found.download
-    if as_json:
-        show.as_json({
-            "scenes": [entry.scene.id for entry in found.entries], "search": found.searched,
-            "fetch": len(plan.fetch), "bytes": plan.known_bytes, "order": [list(row) for row in plan.on_order],
-            "outlook": found.outlook.to_json() if found.outlook else None,
-            "products": found.products,
-        } | ({"trees": [asdict(node) for node in found.trees]} if as_tree else {}))  # fmt: skip
-        return exits.DONE
-    show.note(f"Study grid: {grid.width} x {grid.height} px of {grid.pixel_text}, {grid.crs}.")
-    scenes = show.counted(len(found.entries), "scene")
-    show.note(f"{scenes} would be chosen by a search." if found.searched else f"{scenes} picked.")
-    here = f" {show.counted(len(plan.here), 'file')} {'is' if len(plan.here) == 1 else 'are'} here."
-    ahead = found.outlook
-    show.note(f"{ahead.words() if ahead and plan.fetch else 'Nothing to fetch.'}{here if plan.here else ''}")
-    if plan.on_order:
-        bought = f" To be bought: {ahead.price.text}." if ahead and ahead.price and not plan.fetch else ""
-        count = show.counted(len(plan.on_order), "scene")
-        have = "has" if len(plan.on_order) == 1 else "have"
-        show.note(f"{count} {have} to be ordered first: 'zoompick order plan'. A run buys nothing.{bought}")
-    if as_tree:
-        show.tree([_branch(node, found.products) for node in found.trees])
-        return exits.DONE
-    rows = [[name, "to be made" if state != "up to date" else state, "" if state == "up to date" else state]
-            for name, state in found.products.items()]  # fmt: skip
-    show.table([show.Column("product"), show.Column("what"), show.Column("now", flexible=True)], rows)
-    return exits.DONE
-
-
-def _branch(node: Node, states: Mapping[str, str]) -> Branch:
-    from zoompick.cli.show import Branch, counted
-
-    state = states.get(f"products/{node.name}", "")
-    files = [counted(node.files, "file") + " of scenes"] if node.files else []
-    made_of = ", ".join([*files, *node.made_of])
-    words = f"{node.name}  {node.step}" + (f" of {made_of}" if made_of else "")
-    mark = "" if state == "up to date" else f"  ({state})"
-    return Branch(words + mark, tuple(_branch(one, states) for one in node.below))
 
 
 def status(

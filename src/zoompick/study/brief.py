@@ -226,17 +226,17 @@ def brief_text(given: Mapping[tuple[str, str], Any]) -> str:
         for (own, name), key in KEYS.items():
             if own == section and ((own, name) in given or key.note):
                 value = given.get((own, name), key.default if key.start is None else key.start)
-                line, note = f"{name} = {_toml(value)}", key.note.strip()
+                line, note = f"{name} = {toml_value(value)}", key.note.strip()
                 parts.append(f"{line:<{_NOTE_COLUMN - 1}} # {note}\n" if note else f"{line}\n")
     return "".join(parts)
 
 
-def _toml(value: object) -> str:
+def toml_value(value: object) -> str:
     """A value as TOML; lists on one line."""
     import tomli_w
 
     if isinstance(value, list | tuple):
-        return f"[{', '.join(map(_toml, value))}]"
+        return f"[{', '.join(map(toml_value, value))}]"
     return tomli_w.dumps({"v": value}).removeprefix("v = ").strip()
 
 

@@ -20,15 +20,31 @@ _MOST_KEPT = 20
 def shortlist(study: Study) -> list[Entry]:
     """The picked scenes; those of a source that has moved since have moved with it."""
     path = study.shortlist_file
-    if not path.exists():
-        return []
-    value = files.read_json(path)
+    return entries_of(study, files.read_json(path), str(path)) if path.exists() else []
+
+
+def entries_of(study: Study, value: Any, where: str) -> list[Entry]:
+    """Scenes of a list as :func:`listed` writes it; those of a source that has moved since have moved with it.
+
+    Raises
+    ------
+    DataError
+        It is no list of scenes.
+    """
     told = value.get(_SOURCES) if isinstance(value, dict) else None
     now = sources.known(study.root) if isinstance(told, dict) and told else {}
     for name, url in told.items() if isinstance(told, dict) else ():
         if name in now and now[name].url != url and isinstance(url, str):
             value = _moved(value, _root(url), _root(now[name].url))
-    return from_collection(value, str(path))
+    return from_collection(value, where)
+
+
+def listed(study: Study, entries: Sequence[Entry]) -> dict[str, Any]:
+    """Scenes as an ItemCollection that tells where their sources are now."""
+    known = sources.known(study.root)
+    used = {entry.scene.source for entry in entries}
+    places = {name: known[name].url for name in sorted(used & set(known))}
+    return to_collection(entries) | {_SOURCES: places}
 
 
 def _root(url: str) -> str:
@@ -63,10 +79,7 @@ def keep(study: Study, entries: Sequence[Entry], by: str) -> None:
     files.write_json(study.undo_folder / f"shortlist-{number:06d}.json", before)
     for old in kept[: max(0, len(kept) + 1 - _MOST_KEPT)]:
         old.unlink(missing_ok=True)
-    known = sources.known(study.root)
-    used = {entry.scene.source for entry in entries}
-    places = {name: known[name].url for name in sorted(used & set(known))}
-    files.write_json(path, to_collection(entries) | {_CHOSEN_BY: by, _SOURCES: places})
+    files.write_json(path, listed(study, entries) | {_CHOSEN_BY: by})
 
 
 def undo(study: Study) -> list[Entry]:

@@ -208,6 +208,8 @@ class Choosing:
         Percent of the area under cloud, at most: scenes that would fail this are passed by while others would not.
     pixel_m : float
         Of the study grid: where there are scenes as fine, coarser ones are passed by.
+    must_be_clear : bool
+        Rather none than scenes with more cloud in the area than that.
     """
 
     crs: Crs
@@ -215,6 +217,7 @@ class Choosing:
     cover_percent: float
     cloud_area_max: float = 100.0
     pixel_m: float | None = None
+    must_be_clear: bool = False
 
 
 def choose_for(entries: Sequence[Entry], criteria: Criteria, wish: Choosing, report: Report = ignore) -> list[Entry]:
@@ -280,6 +283,12 @@ def _clear_choice(able: list[Entry], area: Shape, wish: Choosing, report: Report
         best = min(best, (cloud, choice), key=lambda one: one[0]) if best else (cloud, choice)
         gone = {entry.scene.key for entry in choice.entries}
         able = [entry for entry in able if entry.scene.key not in gone]
+    if best is not None and wish.must_be_clear:
+        raise NothingFoundError(
+            f"The clearest choice of {best[1].entries[0].scene.day} has {best[0]:.0f} % cloud in the area, at most "
+            f"{wish.cloud_area_max:g} % is wanted.",
+            "Raise [verify] cloud in study.toml.",
+        )
     if best is not None:
         report(Noted(f"No choice is clear enough: the clearest has {best[0]:.0f} % cloud in the area."))
         return best[1]

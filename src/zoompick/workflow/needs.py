@@ -80,6 +80,12 @@ def plan_for(
     return plan(scenes, list(bands) or offered, folders, record.is_here, region, record.size_under_way, area)
 
 
+def wanted_files(study: Study, brief: Brief, scenes: Sequence[Scene]) -> DownloadPlan:
+    """What a study's brief needs of its scenes: what is here and what is still to be fetched."""
+    bands = with_classes(brief.bands, scenes)
+    return plan_for(scenes, bands, folders_in(study, scenes), region_in(study, brief), area_of(study))
+
+
 def _is_known(name: str, offered: Sequence[str]) -> bool:
     """True for a band of any instrument that a guide knows."""
     from zoompick.sensors.guide import known_bands

@@ -6,26 +6,28 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.scene import Scene
-from zoompick.errors import IncompleteError, UsageError
+from zoompick.errors import ChecksumError, IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.shapes import geojson_of
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
+from zoompick.study.lock import Lock, read_lock, refuse_changed
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
 from zoompick.study.vouched import Vouched
-from zoompick.transfer.plan import DownloadPlan
 from zoompick.verification.finding import Finding
 from zoompick.workflow import needs
 from zoompick.workflow.judged import judge_again
 from zoompick.workflow.lineage import Node, trees
+from zoompick.workflow.lock import Differing, changed_files, changed_products
 from zoompick.workflow.making import Failed, make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import StudyPlan, plan_study
@@ -36,6 +38,7 @@ from zoompick.workflow.terms import keep_terms
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
+    from zoompick.transfer.plan import DownloadPlan
     from zoompick.workflow.outlook import Outlook
 
 
@@ -53,6 +56,8 @@ class StudyRun(NamedTuple):
         False when nothing changed since they were found.
     failed : tuple of Failed
         What could not be fetched or made.
+    differing : tuple of Differing
+        Of a run by the lock: products that are not as they were locked.
     """
 
     entries: tuple[Entry, ...]
@@ -63,6 +68,7 @@ class StudyRun(NamedTuple):
     findings: tuple[Finding, ...]
     judged: bool = True
     failed: tuple[Failed, ...] = ()
+    differing: tuple[Differing, ...] = ()
 
 
 def criteria_of(brief: Brief, area: Area) -> Criteria:
@@ -74,7 +80,7 @@ def _cloud_words(criteria: Criteria) -> str:
     return "" if criteria.cloud_max is None else f" with at most {criteria.cloud_max:g} % cloud"
 
 
-def _search_key(brief: Brief, area: Area) -> str:
+def search_key(brief: Brief, area: Area) -> str:
     """Changes when anything does that decides which scenes are chosen."""
     facts = [
         brief.source, str(brief.search), brief.cover, brief.bands, needs.study_crs(brief, area).code,
@@ -85,7 +91,7 @@ def _search_key(brief: Brief, area: Area) -> str:
 
 def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignore) -> tuple[list[Entry], bool]:
     """The shortlist: as picked by hand, as chosen before for the same brief, or newly searched and chosen."""
-    by, key = chosen_by(study), _search_key(brief, area)
+    by, key = chosen_by(study), search_key(brief, area)
     if by in (BY_HAND, key):
         return shortlist(study), False
     with act(study.journal_file, "search", source=brief.source) as doing:
@@ -122,10 +128,13 @@ class RunWish:
     ----------
     is_thorough : bool
         All files are hashed and judged again; else what size and time stamp vouch for is left alone.
+    is_locked : bool
+        Exactly the scenes and files of the study's lock, or an error that names what the source has changed.
     """
 
     stages: Stages = field(default_factory=Stages)
     is_thorough: bool = False
+    is_locked: bool = False
 
 
 def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish | None = None) -> StudyRun:
@@ -143,38 +152,69 @@ def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish 
     stages, failed = wish.stages, list[Failed]()
     with study.locked():
         brief, area = study.brief(), study.area()
-        if stages.has(SEARCH):
-            entries, searched = select_scenes(study, brief, area, report)
-        else:
-            entries, searched = shortlist(study), False
+        lock = _lock_of(study) if wish.is_locked else None
+        strict = brief.stop_at_failure or wish.is_locked
+        entries, searched = _entries(study, brief, area, wish, lock, report)
         scenes = [entry.scene for entry in entries]
         plan = plan_study(study, brief, area, scenes)
         files = size = 0
         if stages.has(DOWNLOAD):
             refuse_unmakeable(brief, scenes)
-            files, size = _fetched_as_far(study, brief, scenes, report, failed)
+            files, size = _fetched_as_far(study, brief, scenes, report, failed, strict)
+        if lock:
+            _refuse_other_files(study, brief, lock)
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
-        tolerated = None if brief.stop_at_failure else failed
+        tolerated = None if strict else failed
         made = make_steps(study, steps, report, version, failed=tolerated, is_thorough=wish.is_thorough)
         write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)
+        differing = changed_products(study, lock) if lock and stages.is_whole else []
         findings, judged = _judged(study, brief, area, plan, report, wish, bool(made))
-    return StudyRun(tuple(entries), searched, files, size, tuple(made), tuple(findings), judged, tuple(failed))
+    told = tuple(made), tuple(findings), judged, tuple(failed), tuple(differing)
+    return StudyRun(tuple(entries), searched, files, size, *told)
+
+
+def _entries(
+    study: Study, brief: Brief, area: Area, wish: RunWish, lock: Lock | None, report: Report
+) -> tuple[list[Entry], bool]:
+    """The scenes of a run, and whether a search chose them."""
+    if lock:
+        keep(study, lock.entries, search_key(brief, area))
+        return list(lock.entries), False
+    if not wish.stages.has(SEARCH):
+        return shortlist(study), False
+    return select_scenes(study, brief, area, report)
+
+
+def _lock_of(study: Study) -> Lock:
+    lock = read_lock(study)
+    refuse_changed(study, lock)
+    return lock
+
+
+def _refuse_other_files(study: Study, brief: Brief, lock: Lock) -> None:
+    changed = changed_files(study, brief, lock)
+    if changed:
+        first = "; ".join(f"{Path(one.name).name} {one.words}" for one in changed[:3])
+        raise ChecksumError(
+            f"{len(changed)} of {len(lock.files)} files are not as they were locked: {first}.",
+            "The source has changed them since. A plain 'zoompick run' works with what it has now.",
+        )
 
 
 def _fetched_as_far(
-    study: Study, brief: Brief, scenes: Sequence[Scene], report: Report, failed: list[Failed]
+    study: Study, brief: Brief, scenes: Sequence[Scene], report: Report, failed: list[Failed], must_be_whole: bool
 ) -> tuple[int, int]:
-    """Fetch what comes; what does not is told, and ends the run only where the brief wants that."""
-    wanted = len(_download_plan(study, brief, scenes).fetch)
+    """Fetch what comes; what does not is told, and ends the run only where that is wanted."""
+    wanted = len(needs.wanted_files(study, brief, scenes).fetch)
     try:
         return _fetched(study, brief, scenes, report)
     except IncompleteError as error:
-        if brief.stop_at_failure:
+        if must_be_whole:
             raise
         failed.append(Failed(study.root / "scenes", error))
-        return wanted - len(_download_plan(study, brief, scenes).fetch), 0
+        return wanted - len(needs.wanted_files(study, brief, scenes).fetch), 0
 
 
 def _judged(
@@ -247,7 +287,7 @@ def preview(study: Study, report: Report = ignore) -> Preview:
     scenes = [entry.scene for entry in entries]
     plan = plan_study(study, brief, area, scenes)
     refuse_unmakeable(brief, scenes)
-    decided, ahead = _download_plan(study, brief, scenes), None
+    decided, ahead = needs.wanted_files(study, brief, scenes), None
     if decided.fetch or decided.on_order:
         from zoompick.workflow import download
 
@@ -265,20 +305,14 @@ def preview(study: Study, report: Report = ignore) -> Preview:
 
 def _selected(study: Study, brief: Brief, area: Area, report: Report) -> tuple[list[Entry], bool]:
     """The shortlist, or what a search would choose now."""
-    if chosen_by(study) in (BY_HAND, _search_key(brief, area)):
+    if chosen_by(study) in (BY_HAND, search_key(brief, area)):
         return shortlist(study), False
     return _searched(study, brief, area, report)[1], True
 
 
-def _download_plan(study: Study, brief: Brief, scenes: Sequence[Scene]) -> DownloadPlan:
-    bands = needs.with_classes(brief.bands, scenes)
-    region, area = needs.region_in(study, brief), needs.area_of(study)
-    return needs.plan_for(scenes, bands, needs.folders_in(study, scenes), region, area)
-
-
 def _fetched(study: Study, brief: Brief, scenes: Sequence[Scene], report: Report) -> tuple[int, int]:
     """Fetch what the brief needs of the scenes; returns files and bytes that came."""
-    decided = _download_plan(study, brief, scenes)
+    decided = needs.wanted_files(study, brief, scenes)
     if not (decided.fetch or decided.lacking or decided.on_order):
         return 0, 0
     from zoompick.workflow import download, get

@@ -1,0 +1,192 @@
+"""A study that repeats itself: made from another, locked, for many areas, and watched."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from conftest import copied
+from test_running import products, rewritten
+from zoompick.errors import BriefError
+from zoompick.study.edit import with_values
+
+SQUARES = {"N 1": -12.09, "N/2": -12.06, "far": 12.06}
+
+
+@pytest.fixture
+def study(clean_study, tmp_path) -> Path:
+    root = copied(clean_study, tmp_path / "s")
+    shutil.copy2(clean_study.parent / "config" / "sources.json", root / "sources.json")
+    return root
+
+
+@pytest.fixture
+def template(study) -> Path:
+    """A study with nothing fetched, of windows, for one summer."""
+    for path in (study / "scenes", study / "products"):
+        shutil.rmtree(path)
+    for name in ("shortlist.json", ".made.json", "checks.json"):
+        (study / name).unlink(missing_ok=True)
+    text = (study / "study.toml").read_text().partition("\n[[mask]]")[0] + "\n"
+    (study / "study.toml").write_text(
+        with_values(text, {("search", "dates"): ["2025-12"], ("download", "window"): True})
+    )
+    return study
+
+
+def layer(path: Path) -> Path:
+    def square(west: float) -> list:
+        corners = ((0, 0), (0.02, 0), (0.02, 0.02), (0, 0.02), (0, 0))
+        return [[[west + x, -38.61 + y] for x, y in corners]]
+
+    features = [
+        {"type": "Feature", "properties": {"code": name, "owner": "one"},
+         "geometry": {"type": "Polygon", "coordinates": square(west)}}
+        for name, west in SQUARES.items()
+    ]  # fmt: skip
+    path.write_text(json.dumps({"type": "FeatureCollection", "features": features}))
+    return path
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        ("[a]\nk = 1 # one\n", "[a]\nk = 7 # one\n"),
+        ("[a]\nk = [ # begins\n  1,\n  2] # ends\nj = 3\n", "[a]\nk = 7 # ends\nj = 3\n"),
+        ('[a]\nk = "#1" # a mark\n', "[a]\nk = 7 # a mark\n"),
+        ("[a]\nj = 1\n[b]\nk = 2\n", "[a]\nk = 7\nj = 1\n[b]\nk = 2\n"),
+        ("[b]\nk = 2", "[b]\nk = 2\n\n[a]\nk = 7\n"),
+        ('[a]\n"k" = 1\n[[b]]\nk = 3\n', "[a]\nk = 7\n[[b]]\nk = 3\n"),
+        ('[a]\nk = """\n[b]\nk = 3\n"""\n', "[a]\nk = 7\n"),
+        ("a.k = 1\n", None),
+    ],
+)
+def test_a_value_of_a_brief_is_changed_and_nothing_else(before, after):
+    if after is None:
+        with pytest.raises(BriefError):
+            with_values(before, {("a", "k"): 7})
+        return
+    assert with_values(before, {("a", "k"): 7}) == after
+    assert tomllib.loads(after)["a"]["k"] == 7
+
+
+def test_a_study_like_another(study, tmp_path, program):
+    (study / "recipes").mkdir()
+    (study / "recipes" / "own.toml").write_text("")
+    text = "# my words\n" + (study / "study.toml").read_text()
+    (study / "study.toml").write_text(text)
+    made = program("new", "t", "--like", study, "--name", "Later", "--dates", "2026-01", "--cloud", "25", cwd=tmp_path)
+    assert made.code == 0, made.err
+    new = tmp_path / "t"
+    told, before = tomllib.loads((new / "study.toml").read_text()), tomllib.loads(text)
+    assert (new / "study.toml").read_text().startswith("# my words\n#:schema")
+    assert told["study"]["name"] == "Later" and told["search"].pop("dates") == ["2026-01"]
+    assert told["search"].pop("cloud") == 25
+    for key in ("dates", "cloud"):
+        before["search"].pop(key)
+    assert {**told, "study": 0} == {**before, "study": 0}
+    assert sorted(path.relative_to(new).as_posix() for path in new.rglob("*") if path.is_file()) == [
+        "area.geojson", "journal.jsonl", "recipes/own.toml", "sources.json", "study.schema.json", "study.toml",
+    ]  # fmt: skip
+    assert program("new", "t", "--like", study, cwd=tmp_path).code == 2
+    assert "no study" in program("new", "u", "--like", tmp_path / "nowhere", cwd=tmp_path).err
+    assert "cloud" in program("new", "u", "--like", study, "--cloud", "300", cwd=tmp_path).err
+    assert not (tmp_path / "u").exists()
+
+
+def test_a_locked_study_is_made_again_byte_for_byte(study, program):
+    at = {"cwd": study}
+    assert program("run", **at).code == 0
+    before = products(study)
+    assert program("lock", **at).code == 0
+    told = json.loads((study / "study.lock.json").read_text())
+    assert set(told["products"]) == {name for name in before if name.endswith(".tif")}
+    assert len(told["files"]) == 56 and told["scenes"]["features"]
+    shutil.rmtree(study / "products")
+    (study / "shortlist.json").unlink()
+    again = program("run", "--locked", "--json", **at)
+    assert again.code == 0 and not again.json["searched"] and again.json["differing"] == [], again.err
+    assert products(study) == before
+
+    index, band = "products/2025-12-15/ndvi.tif", next(name for name in told["files"] if "red.tif" in name)
+    wrong = told["products"][index]["multihash"][:4] + "00" * 32
+    rewritten(study / "study.lock.json", lambda lock: lock["products"][index].update(multihash=wrong))
+    other = program("run", "--locked", **at)
+    assert other.code == 1 and f"not as locked: {index}" in other.err
+    rewritten(study / "study.lock.json", lambda lock: lock["files"][band].update(multihash=wrong))
+    other = program("run", "--locked", **at)
+    assert other.code == 1 and "1 of 56 files are not as they were locked" in other.err and "red.tif" in other.err
+
+    text = (study / "study.toml").read_text()
+    (study / "study.toml").write_text(with_values(text, {("study", "name"): "no matter", ("clip", "touch"): True}))
+    changed = program("run", "--locked", **at)
+    assert changed.code == 2 and "locked: [clip] touch." in changed.err
+    assert program("lock", **at).code == 2
+    (study / "study.toml").write_text(text)
+    (study / "study.lock.json").unlink()
+    assert "no study.lock.json" in program("run", "--locked", **at).err
+
+
+def test_one_brief_for_many_areas(template, program, tmp_path):
+    areas, at = layer(tmp_path / "areas.geojson"), {"cwd": template}
+    for words, said in (
+        ((), "has no name"), (("--name", "owner"), "are both one"), (("--name", "cod"), "Did you mean code?"),
+        (("--name", "code", "--watch", "1d"), "do not go together"),
+    ):  # fmt: skip
+        wrong = program("run", "--each", areas, *words, **at)
+        assert wrong.code == 2 and said in wrong.err, wrong.err
+    planned = program("run", "--each", areas, "--name", "code", "--dry-run", "--json", **at).json
+    assert [row["name"] for row in planned] == list(SQUARES) and not (template / "each").exists()
+    done = program("run", "--each", areas, "--name", "code", "--json", **at)
+    rows = {row["name"]: row for row in done.json}
+    assert done.code == 5 and [row["state"] for row in rows.values()] == ["done", "done", "failed"], done.err
+    assert "No scene touches the area" in rows["far"]["reason"] and rows["N/2"]["folder"].endswith("/each/N-2")
+    table = (template / "each" / "summary.csv").read_text().splitlines()
+    assert len(table) == 4 and table[1].startswith("N 1,done,1,")
+    assert {row["made_new"] for row in program("run", "--each", areas, "--name", "code", "--json", **at).json} == {0}
+
+    own = template / "each" / "N-2" / "study.toml"
+    own.write_text(own.read_text() + "# by hand\n")
+    text = (template / "study.toml").read_text()
+    (template / "study.toml").write_text(with_values(text, {("index", "recipes"): ["ndvi"]}))
+    rows = {row["name"]: row for row in program("run", "--each", areas, "--name", "code", "--json", **at).json}
+    assert rows["N/2"]["state"] == "failed" and "changed by hand" in rows["N/2"]["reason"]
+    assert rows["N 1"]["state"] == "done" and rows["N 1"]["products"] == 4
+    assert own.read_text().endswith("# by hand\n") and '"ndwi"' in own.read_text()
+
+
+def test_a_watched_study_takes_what_is_published(template, program):
+    at = {"cwd": template}
+    text = (template / "study.toml").read_text()
+    given = {("search", "dates"): ["2025-12/2026-02"], ("composite", "recipes"): [], ("index", "recipes"): ["ndvi"]}
+    (template / "study.toml").write_text(with_values(text, given))
+    first = program("run", "--watch", "1h", "--rounds", "1", "--json", **at).json
+    assert first["added"] == [] and len(first["new_products"]) == 3
+    known = json.loads((template / ".watch.json").read_text())["known"]
+    # As if nothing of 2026 had been published then.
+    rewritten(template / ".watch.json", lambda told: told.update(known=[one for one in known if "-2025" in one]))
+    told = template / "told.json"
+    call = f"{sys.executable} -c \"import sys; open('told.json', 'w').write(sys.stdin.read())\""
+    done = program("run", "--watch", "1s", "--rounds", "2", "--when-new", call, **at)
+    assert "round 1: added" in done.err and "round 2: no new scene fits; 0 products made" in done.err
+    added = json.loads(told.read_text())
+    assert added["round"] == 1 and added["added"] and all("-2026" in scene for scene in added["added"])
+    days = {Path(path).parent.name for path in added["new_products"]}
+    assert days and all(day.startswith("2026") for day in days)
+    assert program("run", "--json", **at).json["searched"] is False
+    for words in (("--watch", "1x"), ("--rounds", "2"), ("--watch", "1d", "--locked"), ("--watch", "0s")):
+        assert program("run", *words, **at).code == 2
+    gone = program("run", "--watch", "1s", "--rounds", "1", env={"ZOOMPICK_RETRIES": "0"} | _nowhere(template), **at)
+    assert gone.code == 5 and "The next round tries again" in gone.err
+
+
+def _nowhere(study: Path) -> dict[str, str]:
+    """The study's source at an address where nobody answers."""
+    rewritten(study / "sources.json", lambda told: [row.update(url="http://127.0.0.1:9") for row in told.values()])
+    return {"NO_PROXY": os.environ.get("NO_PROXY", "*")}
