@@ -141,6 +141,15 @@ def unmasked(study: Path) -> None:
     edited(study / f"products/{BEFORE}/ground.tif", lambda pixels, names: stack.read(stack.grid.window))
 
 
+def licensed(licence: str, credit: str = ""):
+    def plant(study: Path) -> None:
+        path = study / "collections.json"
+        told = json.loads(path.read_text())
+        path.write_text(json.dumps({key: row | {"licence": licence, "credit": credit} for key, row in told.items()}))
+
+    return plant
+
+
 def cut_journal(study: Path) -> None:
     path = study / "journal.jsonl"
     lines = [line for line in path.read_text().splitlines() if STACK not in line]
@@ -273,6 +282,9 @@ FAULTS = [
     Fault("another stretch", in_file(NATURAL, paler, is_rgb=True), (NATURAL,), "shades checksum"),
     Fault("cloud left in", unmasked, (GROUND,), "mask checksum"),
     Fault("a journal cut", cut_journal, (), "journal"),
+    Fault("a licence that forbids", licensed("CC-BY-ND-4.0", "Ostrell Survey"), (), "licence"),
+    Fault("a licence that nobody knows", licensed("proprietary"), (), "licence"),
+    Fault("a credit that nobody tells", licensed("CC-BY-4.0"), (), "licence"),
     Fault("a brief changed", brief_changed, (), "brief"),
     Fault("a reference off", lambda s: scaled(s / CLIP, 0.00012), (STACK,), "reference", reference=CLIP),
     Fault("a scene's file is gone", lambda s: first_of(s, "*-nir.tif").unlink(), (), "here sources", "brief"),
@@ -300,6 +312,11 @@ def test_a_planted_fault_is_told_by_its_check_and_by_no_other(study, fault):
     for row in found:
         assert row["key"] and row["figure"] and row["limit"]
         assert bool(row["note"]) is (row["outcome"] != "pass"), row
+    if fault.name == "a seam":
+        [row] = [row for row in found if row["key"] == "seams"]
+        numbers = tifffile.imread(study / "mosaic-scenes.tif")
+        col, row = row["data"]["worst"]["at"]
+        assert numbers.max() in numbers[row - 40 : row + 40, col - 40 : col + 40]
     if fault.name.startswith("1.5 px"):
         [row] = [row for row in found if row["key"].endswith("-shift") and row["outcome"] == "fail"]
         assert row["value"] == pytest.approx(1.5, abs=0.1)

@@ -68,7 +68,11 @@ def read_each(path: Path, column: str = "") -> list[Area]:
     if column and column not in known:
         raise UnknownNameError.of(f"column of {path.name}", column, known)
     names = [str(entry.attributes.get(column) or "") if column else entry.name for entry in features]
-    todo = f"Name them by another column, `name` COLUMN: {', '.join(known[:12])}." if known else "Give each a name of its own."
+    todo = (
+        f"Name them by another column, `name` COLUMN: {', '.join(known[:12])}."
+        if known
+        else "Give each a name of its own."
+    )
     for place, name in enumerate(names, 1):
         if not name.strip():
             raise AreaError(f"Polygon {place} of {path.name} has no name.", todo)

@@ -46,7 +46,8 @@ def verify(
         str, typer.Option("--explain", metavar="CHECK", help="Tell how a check measures; 'all' lists them.")
     ] = "",
     pictures: Annotated[
-        Path | None, typer.Option("--pictures", metavar="FOLDER", help="Draw shifts and scatters into a folder.")
+        Path | None,
+        typer.Option("--pictures", metavar="FOLDER", help="Draw shifts, scatters and seams into this folder."),
     ] = None,
     holes: Annotated[
         Path | None, typer.Option("--holes", metavar="FILE", help="Write patches without pixels as GeoJSON.")
@@ -102,7 +103,9 @@ def _written(
 
         drawn = draw_findings(findings, pictures)
         show.note(
-            f"{pictures}: {len(drawn)} pictures." if drawn else "Nothing to draw: no shift or reference was measured."
+            f"{pictures}: {len(drawn)} pictures."
+            if drawn
+            else "Nothing to draw: no shift, reference or seam was measured."
         )
 
 
@@ -209,4 +212,6 @@ def show_notes(findings: Sequence[Finding]) -> None:
 
 def _closing(findings: Sequence[Finding]) -> str:
     counts = {outcome: sum(f.outcome == outcome for f in findings) for outcome in ("pass", "warn", "fail")}
-    return f"{counts['pass']} checks passed, {counts['warn']} warned, {counts['fail']} failed."
+    from zoompick.cli import show
+
+    return f"{show.counted(counts['pass'], 'check')} passed, {counts['warn']} warned, {counts['fail']} failed."

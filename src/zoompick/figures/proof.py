@@ -1,4 +1,4 @@
-"""Pictures of what a verification measured: shifts as vectors, values against a reference."""
+"""Pictures of what a verification measured: shifts as vectors, values against a reference, a seam."""
 
 from __future__ import annotations
 
@@ -74,6 +74,38 @@ def draw_scatter(bands: Mapping[str, Any], reference: str, title: str, path: Pat
         axes.set_title(plain(f"{name}: bias {row['bias_percent']:+.1f} %, RMSE {row['rmse']:.3g}, "
                              f"r {row['correlation']:.3f}"), fontsize=9)  # fmt: skip
         axes.tick_params(labelsize=7)
+    page.tight_layout()
+    save(page, path)
+
+
+def draw_seam(bright: Any, scenes: Any, title: str, corner: tuple[int, int], path: Path) -> None:
+    """The ground about a seam: as it is, and with the line along which the scenes meet.
+
+    Parameters
+    ----------
+    bright : array of float, (rows, columns)
+        Mean of all bands, NaN for no-data.
+    scenes : array of int, (rows, columns)
+        Number of each pixel's scene; 0 for none.
+    corner : pair of int
+        Column and row of its first pixel.
+    """
+    page = figure(10.5, 5.8)
+    rows, cols = bright.shape
+    extent = (corner[0], corner[0] + cols, corner[1] + rows, corner[1])
+    low, high = _ends([bright[np.isfinite(bright)]])
+    for place, words in enumerate(("as it is", "with the seam")):
+        axes = page.add_subplot(1, 2, place + 1)
+        axes.imshow(bright, cmap="gray", vmin=low, vmax=high, extent=extent, interpolation="nearest")
+        axes.set_title(words, fontsize=9)
+        axes.tick_params(labelsize=7)
+    left, right, above, below = scenes[:, :-1], scenes[:, 1:], scenes[:-1], scenes[1:]
+    across = np.nonzero((left != right) & (left > 0) & (right > 0))
+    down = np.nonzero((above != below) & (above > 0) & (below > 0))
+    x, y = corner
+    axes.vlines(x + across[1] + 1, y + across[0], y + across[0] + 1, color="#d7301f", linewidth=1.2)
+    axes.hlines(y + down[0] + 1, x + down[1], x + down[1] + 1, color="#d7301f", linewidth=1.2)
+    page.suptitle(plain(title), fontsize=9, wrap=True)
     page.tight_layout()
     save(page, path)
 

@@ -22,6 +22,7 @@ from zoompick.net.login import Keyring, OneLogin
 from zoompick.net.pace import Pace
 from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, TransientError, UnreachableError, refusal
 from zoompick.net.retry import RetryPolicy, seconds_of
+from zoompick.net.validators import RemoteState, version_of
 
 if TYPE_CHECKING:
     import urllib3
@@ -219,18 +220,31 @@ class Client:
         ------
         SourceError
         """
+        return self.state(url).size
 
-        def by_head() -> int | None:
+    def state(self, url: str) -> RemoteState:
+        """Length and version of a file, asked without fetching it.
+
+        Raises
+        ------
+        SourceError
+        """
+
+        def told(answer: Answer, size: str | None) -> RemoteState:
+            headers = answer.headers
+            return RemoteState(whole_number(size), version_of(headers.get("ETag"), headers.get("Last-Modified")))
+
+        def by_head() -> RemoteState:
             with self.open(url, method="HEAD") as answer:
-                return whole_number(answer.headers.get("Content-Length"))
+                return told(answer, answer.headers.get("Content-Length"))
 
-        def by_first_byte() -> int | None:
+        def by_first_byte() -> RemoteState:
             with self.open(url, _FIRST_BYTE) as answer:
-                told = answer.headers.get("Content-Range", "") if answer.status == 206 else ""
-                return whole_number(told.rpartition("/")[2] or answer.headers.get("Content-Length"))
+                span = answer.headers.get("Content-Range", "") if answer.status == 206 else ""
+                return told(answer, span.rpartition("/")[2] or answer.headers.get("Content-Length"))
 
         try:
-            found: int | None = self.again(url, by_head)
+            found: RemoteState = self.again(url, by_head)
         except AnsweredError as error:
             if error.status not in _NO_HEAD:
                 raise

@@ -21,6 +21,7 @@ from zoompick.bytesource import Identity
 from zoompick.errors import SourceError
 from zoompick.net.client import Client
 from zoompick.net.refusals import TransientError
+from zoompick.net.validators import version_of
 
 HEAD_BYTES = 16 << 10
 _AHEAD_BYTES = 8 << 10
@@ -154,6 +155,11 @@ class RemoteFile:
         if self._size is None:
             self.read(0, 1)
         return self._size or 0
+
+    @property
+    def version(self) -> str:
+        """Entity tag or date of the file; empty where the server tells none."""
+        return version_of(self._etag, self._changed) if self.size else ""
 
     @property
     def identity(self) -> Identity:

@@ -18,6 +18,7 @@ from zoompick.errors import CancelledError, ChecksumError
 from zoompick.events import Advanced, Report
 from zoompick.files import disk_errors, parse_json, take_name, whole_number, writing
 from zoompick.net.refusals import TransientError
+from zoompick.net.validators import version_of
 from zoompick.records import of_row
 from zoompick.transfer import kinds
 from zoompick.transfer.checksums import sha256_of_digest
@@ -51,12 +52,11 @@ class Note:
     @classmethod
     def of(cls, url: str, answer: Answer) -> Note:
         """Take it from the headers of an answer that carries the file or its rest."""
-        etag, modified = answer.headers.get("ETag", ""), answer.headers.get("Last-Modified", "")
         told = answer.headers.get("Content-Range", "").rpartition("/")[2]
         size = told if answer.status == 206 else answer.headers.get("Content-Length", "")
         return cls(
             place_of(url),
-            modified if not etag or etag.startswith("W/") else etag,
+            version_of(answer.headers.get("ETag"), answer.headers.get("Last-Modified")),
             whole_number(size),
             sha256_of_digest(answer.headers.get("Repr-Digest")),
         )

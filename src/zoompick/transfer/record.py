@@ -40,6 +40,8 @@ class Fetched:
         The key of that region, if it has one.
     whole_size : int or None
         For a part, bytes of the whole file at the source.
+    version : str
+        Entity tag or date of the file at its source when it came; empty where it told none.
     modified_ns : int
         Time stamp of the file here when it was checked: with the size it vouches for the digest. 0: not known.
     """
@@ -53,6 +55,7 @@ class Fetched:
     region_key: str = ""
     whole_size: int | None = None
     modified_ns: int = 0
+    version: str = ""
 
 
 def exists(folder: Path) -> bool:

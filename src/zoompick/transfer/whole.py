@@ -73,8 +73,9 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
     report(Finished(task))
     region = "" if entry.region is None else as_text(entry.region.shape)
     fetched = record.Fetched(
-        entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region
-    )
+        entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region,
+        version=partial.note.validator,
+    )  # fmt: skip
     record.add(entry.path, fetched)
     return partial.received
 

@@ -43,9 +43,12 @@ FILE_CHECKS: tuple[Check, ...] = (
           _never, _nothing),
     Check("journal", "record", "in the journal", "A study's product.", "Looks for the act that made it.", _never,
           _nothing),
+    Check("licence", "record", "licence allows it", "A study whose source tells its collections' licences.",
+          "Looks the licence of each collection up in a table of what licences ask of products made of the data.",
+          _never, _nothing, "SPDX License List; Creative Commons 4.0, sections 2(a)(1) and 3(a)."),
     Check("online", "record", "at its source", "--online, and a scene of a study.",
-          "Asks the source again for the size of each file, and compares.", _never, _nothing,
-          "RFC 9110, section 8.6 (Content-Length)."),
+          "Asks the source again for size and entity tag (or date) of each file, and compares.", _never, _nothing,
+          "RFC 9110, sections 8.6 (Content-Length) and 8.8 (ETag, Last-Modified)."),
 )  # fmt: skip
 """Checks of files and records, which need no pixels: a study makes them."""
 CHECKS: tuple[Check, ...] = tuple(

@@ -72,7 +72,7 @@ def subject_of(
     told = _record(path)
     inputs = _inputs(path, told)
     step: dict[str, Any] = next(iter(told.get("zoompick:steps", [])), {})
-    layer = path.with_stem(path.stem + SCENE_LAYER)
+    layer = scene_layer_of(path)
     return Subject(
         label,
         open_raster(path),
@@ -97,6 +97,11 @@ def subject_of(
         names=tuple(names),
         is_moved=expected.is_moved,
     )
+
+
+def scene_layer_of(path: Path) -> Path:
+    """Where the layer of a product's scenes lies, if it has one."""
+    return path.with_stem(path.stem + SCENE_LAYER)
 
 
 def computed(raster: Raster, label: str, expected: Expected, kind: str, names: Sequence[str]) -> Subject:

@@ -54,9 +54,12 @@ def _terms(collection: Mapping[str, Any]) -> dict[str, str]:
     given = collection.get("providers")
     providers = [row for row in given if isinstance(row, dict)] if isinstance(given, list) else []
     named = [str(row.get("name")) for row in providers if {"licensor", "producer"} & set(row.get("roles") or ())]
+    given = collection.get("links")
+    links = [row for row in given if isinstance(row, dict)] if isinstance(given, list) else []
     told = offer.of_collection(collection)
     return {
         "title": str(collection.get("title") or collection.get("id")),
         "licence": told.licence,
         "credit": str(told.told.get("attribution") or ", ".join(named)),
+        "terms": next((str(link.get("href")) for link in links if link.get("rel") == "license"), ""),
     }

@@ -28,6 +28,7 @@ from zoompick.verification import registry
 from zoompick.verification.checks import bands as band_checks
 from zoompick.verification.checks import files
 from zoompick.verification.checks.cloud import cloud_share
+from zoompick.verification.checks.licences import licence_allows
 from zoompick.verification.finding import Finding, judged
 from zoompick.verification.limits import Limits
 from zoompick.verification.sweep import sweep
@@ -38,6 +39,7 @@ from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
 from zoompick.workflow.step import RasterStep, Sources, Step, digest_of
 from zoompick.workflow.subjects import Expected, computed, subject_of
+from zoompick.workflow.terms import told_terms
 
 
 @dataclass(frozen=True)
@@ -149,6 +151,8 @@ def verify_study(
         jobs.append(partial(_clouds, study, expected, scenes, day))
         if wish.is_online and expected.wants("online"):
             jobs += [partial(_online, study, brief, scene, report) for scene in scenes]
+    if expected.wants("licence"):
+        jobs.append(partial(_licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
     before = _earlier(plan.steps)
     moved = {step.inputs[0] for step in plan.steps if step.name == "align"}
     for step in plan.steps:
@@ -303,7 +307,7 @@ def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str)
 
 
 def _online(study: Study, brief: Brief, scene: Scene, report: Report) -> list[Finding]:
-    """Files of a scene are at its source as they were fetched, by their size."""
+    """Files of a scene are at its source as they were fetched, by size and by entity tag or date."""
     client, names, changed, asked = Client(report), local_names(scene), list[str](), 0
     rows = record.read(study.scene_folder(scene.key))
     for band in scene.bands.values():
@@ -312,16 +316,24 @@ def _online(study: Study, brief: Brief, scene: Scene, report: Report) -> list[Fi
             continue
         asked += 1
         try:
-            size = client.size(band.href)
+            now = client.state(band.href)
         except ZoomPickError as error:
             note = f"{error.what} {error.todo}".strip()
             return [Finding("at its source", scene.label, "warn", "not answered", "unchanged", note)]
-        if size is not None and size != (fetched.whole_size or fetched.size):
+        has_other_size = now.size is not None and now.size != (fetched.whole_size or fetched.size)
+        if has_other_size or (now.version and fetched.version and now.version != fetched.version):
             changed.append(names[band.href])
     what = changed[0] if changed else ""
-    note = f"{what} has another size at its source now: it was processed anew. Search and download again."
+    note = f"{what} is another at its source now, by size, entity tag or date. Search and download again."
     return [judged("at its source", scene.label, not changed, f"{asked - len(changed)} of {asked}", "unchanged", note,
                    bad="warn")]  # fmt: skip
+
+
+def _licences(study: Study, scenes: Sequence[Scene]) -> list[Finding]:
+    """Each collection that is used: whether products of it may be handed on, and whom they have to name."""
+    told = told_terms(study)
+    used = dict.fromkeys(f"{scene.source}/{scene.collection}" for scene in scenes)
+    return [licence_allows(name, told.get(name)) for name in used]
 
 
 def _products_told(study: Study) -> set[tuple[str, ...]]:

@@ -167,8 +167,8 @@ def _fitting(
         except NothingFoundError:
             passed_by.append(day)
     if passed_by:
-        days = ", ".join(passed_by[-_MOST_DAYS:])
-        report(Noted(f"Not added, for they cover too little of the area or are too cloudy in it: {days}"))
+        told = ", ".join(passed_by[-_MOST_DAYS:])
+        report(Noted(f"Not added, for they cover too little of the area or are too cloudy in it: {told}"))
     return chosen
 
 

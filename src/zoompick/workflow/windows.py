@@ -174,6 +174,7 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
             region=as_text(entry.region.shape),
             region_key=entry.region.key,
             whole_size=opened.source.size,
+            version=opened.source.version,
         ),
     )
     report(Finished(task))
