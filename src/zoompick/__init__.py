@@ -17,14 +17,28 @@ if TYPE_CHECKING:
     from zoompick.catalog.period import Period as Period
     from zoompick.catalog.sources import Source as Source
     from zoompick.errors import ZoomPickError as ZoomPickError
+    from zoompick.figures.face import Paper as Paper
     from zoompick.raster.grid import Grid as Grid
     from zoompick.raster.grid import Window as Window
     from zoompick.raster.labelled import to_xarray as to_xarray
     from zoompick.raster.raster import to_numpy as to_numpy
     from zoompick.study.folder import Study as Study
+    from zoompick.study.journal import history as history
     from zoompick.workflow.areas import change_area as change_area
     from zoompick.workflow.areas import set_area as set_area
+    from zoompick.workflow.bands import bands_of as bands_of
+    from zoompick.workflow.bands import guess_guide as guess_guide
+    from zoompick.workflow.bands import split as split
+    from zoompick.workflow.batch import BatchWish as BatchWish
+    from zoompick.workflow.batch import run_batch as run_batch
+    from zoompick.workflow.batch import units_of as units_of
+    from zoompick.workflow.compare import Comparison as Comparison
+    from zoompick.workflow.doctor import examined as examined
+    from zoompick.workflow.find import passes_over as passes_over
     from zoompick.workflow.find import search as search
+    from zoompick.workflow.like import study_like as study_like
+    from zoompick.workflow.lock import lock_study as lock_study
+    from zoompick.workflow.look import pictures as pictures
     from zoompick.workflow.making import make_in_study as make_in_study
     from zoompick.workflow.new import NewStudy as NewStudy
     from zoompick.workflow.new import new_study as new_study
@@ -32,11 +46,27 @@ if TYPE_CHECKING:
     from zoompick.workflow.orders import cancel_orders as cancel_orders
     from zoompick.workflow.orders import submit_orders as submit_orders
     from zoompick.workflow.orders import wait_for_orders as wait_for_orders
+    from zoompick.workflow.picture import Look as Look
+    from zoompick.workflow.picture import Wording as Wording
+    from zoompick.workflow.products.blend import BlendRules as BlendRules
+    from zoompick.workflow.products.mosaic import MosaicRules as MosaicRules
     from zoompick.workflow.reporting import report_of as report_of
     from zoompick.workflow.run import RunWish as RunWish
     from zoompick.workflow.run import run as run
     from zoompick.workflow.stages import Stages as Stages
     from zoompick.workflow.status import state_of as state_of
+    from zoompick.workflow.tell import findings_json as findings_json
+    from zoompick.workflow.together import align as align
+    from zoompick.workflow.together import blend as blend
+    from zoompick.workflow.together import compare as compare
+    from zoompick.workflow.together import grid_for as grid_for
+    from zoompick.workflow.together import grid_of as grid_of
+    from zoompick.workflow.together import mask as mask
+    from zoompick.workflow.together import mosaic as mosaic
+    from zoompick.workflow.together import picture as picture
+    from zoompick.workflow.together import scene_layer as scene_layer
+    from zoompick.workflow.unpack import Choice as Choice
+    from zoompick.workflow.unpack import unpack as unpack
     from zoompick.workflow.verbs import clip as clip
     from zoompick.workflow.verbs import composite as composite
     from zoompick.workflow.verbs import download as download
@@ -47,19 +77,33 @@ if TYPE_CHECKING:
     from zoompick.workflow.verify import Wish as Wish
     from zoompick.workflow.verify import judge_study as judge_study
     from zoompick.workflow.verify import verify_files as verify_files
+    from zoompick.workflow.watch import WatchWish as WatchWish
+    from zoompick.workflow.watch import watch as watch
 
 _VERBS = {
-    "Area": "area.model", "read_area": "area.read", "Criteria": "catalog.criteria", "Period": "catalog.period",
-    "Source": "catalog.sources", "ZoomPickError": "errors", "Grid": "raster.grid", "Window": "raster.grid",
-    "to_numpy": "raster.raster", "Study": "study.folder", "change_area": "workflow.areas",
-    "set_area": "workflow.areas", "search": "workflow.find", "make_in_study": "workflow.making",
-    "NewStudy": "workflow.new", "new_study": "workflow.new", "open_raster": "workflow.opening",
-    "cancel_orders": "workflow.orders", "submit_orders": "workflow.orders", "wait_for_orders": "workflow.orders",
-    "report_of": "workflow.reporting", "RunWish": "workflow.run", "Stages": "workflow.stages",
-    "Wish": "workflow.verify", "to_xarray": "raster.labelled",
-    "run": "workflow.run", "state_of": "workflow.status", "clip": "workflow.verbs", "composite": "workflow.verbs",
-    "download": "workflow.verbs", "index": "workflow.verbs", "pick": "workflow.verbs", "stack": "workflow.verbs",
-    "write": "workflow.verbs", "judge_study": "workflow.verify", "verify_files": "workflow.verify",
+    "Area": "area.model", "BatchWish": "workflow.batch", "BlendRules": "workflow.products.blend",
+    "Choice": "workflow.unpack", "Comparison": "workflow.compare", "Criteria": "catalog.criteria",
+    "Grid": "raster.grid", "Look": "workflow.picture", "MosaicRules": "workflow.products.mosaic",
+    "NewStudy": "workflow.new", "Paper": "figures.face", "Period": "catalog.period", "RunWish": "workflow.run",
+    "Source": "catalog.sources", "Stages": "workflow.stages", "Study": "study.folder",
+    "WatchWish": "workflow.watch", "Window": "raster.grid", "Wish": "workflow.verify",
+    "Wording": "workflow.picture", "ZoomPickError": "errors", "align": "workflow.together",
+    "bands_of": "workflow.bands", "blend": "workflow.together", "cancel_orders": "workflow.orders",
+    "change_area": "workflow.areas", "clip": "workflow.verbs", "compare": "workflow.together",
+    "composite": "workflow.verbs", "download": "workflow.verbs", "examined": "workflow.doctor",
+    "findings_json": "workflow.tell", "grid_for": "workflow.together", "grid_of": "workflow.together",
+    "guess_guide": "workflow.bands", "history": "study.journal", "index": "workflow.verbs",
+    "judge_study": "workflow.verify", "lock_study": "workflow.lock", "make_in_study": "workflow.making",
+    "mask": "workflow.together", "mosaic": "workflow.together", "new_study": "workflow.new",
+    "open_raster": "workflow.opening", "passes_over": "workflow.find", "pick": "workflow.verbs",
+    "picture": "workflow.together", "pictures": "workflow.look", "read_area": "area.read",
+    "report_of": "workflow.reporting", "run": "workflow.run", "run_batch": "workflow.batch",
+    "scene_layer": "workflow.together", "search": "workflow.find", "set_area": "workflow.areas",
+    "split": "workflow.bands", "stack": "workflow.verbs", "state_of": "workflow.status",
+    "study_like": "workflow.like", "submit_orders": "workflow.orders", "to_numpy": "raster.raster",
+    "to_xarray": "raster.labelled", "units_of": "workflow.batch", "unpack": "workflow.unpack",
+    "verify_files": "workflow.verify", "wait_for_orders": "workflow.orders", "watch": "workflow.watch",
+    "write": "workflow.verbs",
 }  # fmt: skip
 """Name to the module that has it."""
 

@@ -233,19 +233,15 @@ def grid_for(
 ) -> Grid:
     """The grid asked for: another file's, or one around the area or all of the files."""
     from zoompick.errors import UsageError
-    from zoompick.imagery.deliveries import open_layers
-    from zoompick.workflow.grids import common_grid
-    from zoompick.workflow.opening import open_raster
+    from zoompick.workflow import together
 
     if like is not None:
         if area is not None or pixel is not None or crs:
             raise UsageError("--like gives the whole grid.", "Leave out --area, --box, --crs and --pixel.")
-        return open_raster(like).grid
+        return together.grid_of(like)
     if pixel is not None and pixel <= 0:
         raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
-    layers = open_layers(files)
-    chosen = [layer for layer in layers if layer.name in bands] or [one for one in layers if not one.is_class]
-    return common_grid([layer.raster.grid for layer in chosen or layers], area, pixel, crs or None)
+    return together.grid_for(files, bands, area, crs, pixel)
 
 
 def meanings(text: str) -> tuple[str, ...]:
