@@ -18,6 +18,7 @@ from zoompick.workflow import tell
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()
+GUIDE = (ROOT / "docs" / "guide.md").read_text()
 PAGES = [ROOT / "README.md", ROOT / "CHANGELOG.md", *sorted((ROOT / "docs").glob("*.md"))]
 GROUPS = {"area", "source", "pick", "standin", "order", "tiles"}
 
@@ -29,11 +30,11 @@ def help_of(*words: str) -> str:
 
 
 def shown_commands() -> list[str]:
-    """Every call of the program in the README's blocks and in its table."""
-    blocks = re.findall(r"```console\n(.*?)```", README, re.DOTALL)
+    """Every call of the program in the blocks of the README and of the guide."""
+    blocks = re.findall(r"```console\n(.*?)```", README + GUIDE, re.DOTALL)
     lines = [line[2:] for block in blocks for line in block.splitlines() if line.startswith("$ ")]
-    calls = [part.strip() for line in lines for part in line.split("|")]
-    return [call for call in calls if call.startswith("zoompick ")]
+    calls = [part.strip() for line in lines for part in line.split("|")] + re.findall(r"`(zoompick [^`]+)`", GUIDE)
+    return list(dict.fromkeys(call for call in calls if call.startswith("zoompick ")))
 
 
 @pytest.mark.parametrize("call", shown_commands())
@@ -138,3 +139,32 @@ def test_the_page_on_checks_is_that_of_the_registry():
     shape = re.search(r"```json\n(.*?)```", (ROOT / "docs" / "json.md").read_text(), re.DOTALL)[1]
     told = json.loads(shape)
     assert set(told) == set(tell.findings_json([])) and set(told["findings"][0]) == set(Finding.__dataclass_fields__)
+
+
+def test_the_reference_is_that_of_the_commands():
+    script = runpy.run_path(str(ROOT / "scripts" / "reference.py"))
+    assert script["PAGE"].read_text() == script["page"]()
+    manual = script["MANUAL"].read_text()
+    assert manual == script["manual"]() and manual.isascii()
+    table = json.loads((ROOT / "src/zoompick/cli/data/completions.json").read_text())["commands"]
+    for name, entry in table.items():
+        assert f"zoompick {name} " in script["PAGE"].read_text()
+        for option in entry["options"].keys() - {"--help"}:
+            assert option in script["PAGE"].read_text() and option.replace("-", "\\-") in manual
+
+
+def test_the_tutorial_runs_and_finds_what_was_planted(tmp_path, archive):
+    """The sluice was rebuilt between its two summers: the ground got wetter, not drier."""
+    words = [sys.executable, str(ROOT / "docs" / "tutorial.py"), archive]
+    done = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True)
+    assert done.returncode == 0 and done.stderr == "", done.stderr
+    ha = {name.strip(): float(told) for name, told in re.findall(r"(?m)^(\D+?\d)? +([\d.]+) ha$", done.stdout)}
+    assert ha["now above 0"] > 20 * ha["no longer above 0"] > 0, done.stdout
+    assert "fail" not in done.stdout and (tmp_path / "water.png").stat().st_size > 20_000
+
+
+def test_the_citation_is_of_this_version():
+    from zoompick import __version__
+
+    cited = (ROOT / "CITATION.cff").read_text()
+    assert f"version: {__version__}\n" in cited and f"(version {__version__})" in (ROOT / "docs/index.md").read_text()

@@ -81,7 +81,9 @@ def test_a_study_like_another(study, tmp_path, program):
     (study / "recipes" / "own.toml").write_text("")
     text = "# my words\n" + (study / "study.toml").read_text()
     (study / "study.toml").write_text(text)
-    made = program("new", "t", "--like", study, "--name", "Later", "--dates", "2026-01", "--cloud", "25", cwd=tmp_path)
+    made = program(
+        "new", "t", "--like", study, "--name", "Later", "--dates", "2026-01", "--cloud", "25", cwd=tmp_path
+    )
     assert made.code == 0, made.err
     new = tmp_path / "t"
     told, before = tomllib.loads((new / "study.toml").read_text()), tomllib.loads(text)
