@@ -121,6 +121,12 @@ def copied(study: Path, target: Path) -> Path:
     return Path(shutil.copytree(study, target, copy_function=copy, ignore=shutil.ignore_patterns(".lock")))
 
 
+def knows(root: Path, archive: str) -> Path:
+    """A study whose source is the archive of this process: that of the process that made it may be gone."""
+    (root / "sources.json").write_text(json.dumps({"o": {"url": archive, "kind": "stac-api", "day": ""}}))
+    return root
+
+
 def _make_study(root: Path, cache: Path, archive: str) -> None:
     env = os.environ | {"ZOOMPICK_CACHE": str(cache), "ZOOMPICK_CONFIG": str(root.parent / "config")}
 

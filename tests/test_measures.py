@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import ndimage, stats
 
-from conftest import copied
+from conftest import copied, knows
 from helpers import Memory, grid, noise
 from zoompick.geo.shapes import lonlat_box
 from zoompick.imagery.formula import Formula
@@ -252,8 +252,8 @@ def test_limits_are_told_by_name():
 
 
 @pytest.fixture
-def study(clean_study, tmp_path) -> Path:
-    return copied(clean_study, tmp_path / "s")
+def study(clean_study, archive, tmp_path) -> Path:
+    return knows(copied(clean_study, tmp_path / "s"), archive)
 
 
 def test_a_brief_sets_limits_and_leaves_checks_out(study, program):
@@ -282,7 +282,6 @@ def test_sources_are_asked_whether_their_files_changed(study, program):
     rows = json.loads(record.read_text())
     name = next(iter(rows))
     assert all(row["version"] for row in rows.values())
-    # The archive of today is another process than the one that was fetched from: its tags are its files'.
     for key, value in (("version", '"another"'), ("size", rows[name]["size"] + 1)):
         record.write_text(json.dumps(rows | {name: rows[name] | {key: value, "whole_size": None}}))
         changed = program("verify", "--online", "--only", "online", "--json", cwd=study).json["findings"]

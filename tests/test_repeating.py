@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import sys
 import tomllib
@@ -11,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import copied
+from conftest import copied, knows
 from test_running import products, rewritten
 from zoompick.errors import BriefError
 from zoompick.study.edit import with_values
@@ -20,10 +19,8 @@ SQUARES = {"N 1": -12.09, "N/2": -12.06, "far": 12.06}
 
 
 @pytest.fixture
-def study(clean_study, tmp_path) -> Path:
-    root = copied(clean_study, tmp_path / "s")
-    shutil.copy2(clean_study.parent / "config" / "sources.json", root / "sources.json")
-    return root
+def study(clean_study, archive, tmp_path) -> Path:
+    return knows(copied(clean_study, tmp_path / "s"), archive)
 
 
 @pytest.fixture
@@ -184,11 +181,6 @@ def test_a_watched_study_takes_what_is_published(template, program):
     assert program("run", "--json", **at).json["searched"] is False
     for words in (("--watch", "1x"), ("--rounds", "2"), ("--watch", "1d", "--locked"), ("--watch", "0s")):
         assert program("run", *words, **at).code == 2
-    gone = program("run", "--watch", "1s", "--rounds", "1", env={"ZOOMPICK_RETRIES": "0"} | _nowhere(template), **at)
+    knows(template, "http://127.0.0.1:9")
+    gone = program("run", "--watch", "1s", "--rounds", "1", env={"ZOOMPICK_RETRIES": "0"}, **at)
     assert gone.code == 5 and "The next round tries again" in gone.err
-
-
-def _nowhere(study: Path) -> dict[str, str]:
-    """The study's source at an address where nobody answers."""
-    rewritten(study / "sources.json", lambda told: [row.update(url="http://127.0.0.1:9") for row in told.values()])
-    return {"NO_PROXY": os.environ.get("NO_PROXY", "*")}

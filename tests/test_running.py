@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import copied
+from conftest import copied, knows
 from zoompick.files import multihash_of
 
 
@@ -19,14 +19,13 @@ def study(clean_study, tmp_path) -> Path:
 
 
 @pytest.fixture
-def bare(clean_study, tmp_path) -> Path:
+def bare(clean_study, archive, tmp_path) -> Path:
     """The same study before anything was fetched or made."""
     root = tmp_path / "bare"
     root.mkdir()
     for name in ("study.toml", "area.geojson", "shortlist.json"):
         shutil.copy2(clean_study / name, root / name)
-    shutil.copy2(clean_study.parent / "config" / "sources.json", root / "sources.json")
-    return root
+    return knows(root, archive)
 
 
 def products(root: Path) -> dict[str, str]:
