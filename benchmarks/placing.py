@@ -145,7 +145,8 @@ def zones_floor(folder: Path, side: int) -> None:
     for window in _grid(side).tiles(TILE):
         if window.stop_col <= int(0.55 * side):
             continue
-        cols, rows = (at.astype(np.float32) for at in warped._positions(window, warped.source.grid))
+        at = warped._positions(window, warped.source.grid)
+        cols, rows = at.cols + np.float32(at.col), at.rows + np.float32(at.row)
         left, top = max(0, int(cols.min()) - 1), max(0, int(rows.min()) - 1)
         part = ground[top : int(rows.max()) + 3, left : int(cols.max()) + 3]
         jobs.append(lambda p=part, c=cols - left, r=rows - top: _kernel(p, c, r))

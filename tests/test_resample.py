@@ -15,6 +15,7 @@ from zoompick.raster import kernels, resample
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.resample import Axis
+from zoompick.raster.statistics import BandStatistics
 
 
 def by_area(source, rows, cols, nodata):
@@ -71,6 +72,41 @@ def test_fast_kernels_agree_with_whole_number_arithmetic(dtype, low):
     quotient, rest = corner >> 4, corner & 15
     to_even = quotient + (rest > 8) + ((rest == 8) & (quotient % 2 == 1))
     np.testing.assert_array_equal(kernels.double(source)[:, 0::2, 0::2], to_even)
+
+
+@pytest.mark.parametrize("dtype", ["uint8", "uint16"])
+@pytest.mark.parametrize("missing", ["some", "many", "alone", "all"])
+@pytest.mark.parametrize("edge", ["least", "greatest"])
+def test_missing_pixels_are_taken_out_as_plain_arithmetic_does(dtype, missing, edge):
+    """Counts, sums, overviews and histograms beside gaps, whose value is the least or the greatest of the type."""
+    rng = np.random.default_rng(3)
+    top = np.iinfo(dtype).max
+    nodata = 0 if edge == "least" else top
+    source = rng.integers(1, top, (1, 64, 96)).astype(dtype)
+    if missing == "some":
+        source[:, 11:40, 7:51] = nodata
+    elif missing != "all":
+        source[rng.random(source.shape) < (0.3 if missing == "many" else 0.001)] = nodata
+    else:
+        source[...] = nodata
+    there = source != nodata
+    exact = np.where(there, source, 0).astype(object)
+    sums, counts = (part.reshape(32, 2, 48, 2).sum(axis=(1, 3)) for part in (exact[0], there[0].astype(int)))
+    means = np.full(sums.shape, nodata, dtype)
+    for place in zip(*np.nonzero(counts), strict=True):
+        means[place] = (2 * sums[place] + counts[place]) // (2 * counts[place])
+    np.testing.assert_array_equal(resample.halve(source, nodata)[0], means)
+    told = BandStatistics.of(source[0], nodata)
+    values = source[there].astype(float)
+    assert (told.total, told.count) == (source.size, values.size)
+    if values.size:
+        assert (told.minimum, told.maximum) == (values.min(), values.max())
+        assert told.mean == pytest.approx(values.mean(), rel=1e-12)
+        assert told.stddev == pytest.approx(values.std(), rel=1e-9)
+    first, counted = kernels.counted(source[0])
+    np.testing.assert_array_equal(counted, np.bincount(source.ravel())[first:])
+    table = rng.integers(0, 255, top + 1).astype(np.uint8)
+    np.testing.assert_array_equal(kernels.looked_up(table, source[0]), table[source[0]])
 
 
 @pytest.mark.parametrize("dtype", ["uint8", "int16", "uint16", "int32", "uint32", "float32", "float64", "int64"])

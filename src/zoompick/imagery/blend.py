@@ -252,4 +252,4 @@ class DateLayer(CountLayer):
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         days = [0, *(int(f"{one.when:%Y%m%d}") if one.when else 0 for one in self._mosaic.found)]
-        return np.asarray(days, self.dtype)[self._mosaic.owner(window)][np.newaxis]
+        return np.asarray(days, self.dtype)[self._mosaic.owner(window, np.dtype(np.int16))][np.newaxis]

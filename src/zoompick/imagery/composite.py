@@ -97,7 +97,7 @@ class Composite(Derived):
             elif table is None:
                 out[number] = _whole(curve.shades(stored[number], self._tone))
             else:
-                np.take(table, stored[number], out=out[number], mode="clip")
+                out[number] = kernels.looked_up(table, stored[number])
         if self._tone.saturation != 1:
             out = kernels.saturated(out, self._tone.saturation)
             np.maximum(out, 1, out=out)

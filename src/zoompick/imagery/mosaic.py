@@ -131,29 +131,34 @@ class Mosaic(Stack):
     def _is_plain(self, index: int) -> bool:
         return super()._is_plain(index) and not (self._clear_only and self.found[0].clear is not None)
 
-    def owner(self, window: Window) -> Pixels:
+    def owner(self, window: Window, dtype: np.dtype[Any]) -> Pixels:
         """Number of the scene each pixel is from, counted from 1; 0 for none."""
         owner = self._owner(window)
         if owner is None:
-            return np.ones((window.height, window.width), np.int16)
-        return owner + 1
+            return np.ones((window.height, window.width), dtype)
+        return np.add(owner, 1, dtype=np.int16).astype(dtype)
 
     def _chosen(self, window: Window) -> Any:
-        owner = np.full((window.height, window.width), -1, np.int16)
+        owner: Any = None
         seconds, thirds = [], []
         for number, one in enumerate(self.found):
             pixels = one.raster.read(window)
-            if one.clear is None and is_whole(pixels, one.raster.nodata):
-                # All that the scenes before left open; mostly the first has all of it.
-                owner[owner < 0] = number
+            is_all = one.clear is None and is_whole(pixels, one.raster.nodata)
+            if is_all and not number:
+                return None
+            if owner is None:
+                owner = np.full((window.height, window.width), -1, np.int16)
+            if is_all:
+                # All that the scenes before left open.
+                np.copyto(owner, number, where=owner < 0)
                 break
             valid = valid_mask(pixels, one.raster.nodata)
-            there: Pixels = np.asarray(valid.all(axis=0))
-            some: Pixels = np.asarray(valid.any(axis=0))
+            there: Pixels = valid[0] if len(valid) == 1 else np.asarray(valid.all(axis=0))
+            some: Pixels = there if len(valid) == 1 else np.asarray(valid.any(axis=0))
             if not some.any():
                 continue
             clear = there if one.clear is None else there & one.clear.read(window)
-            owner[clear & (owner < 0)] = number
+            np.copyto(owner, number, where=clear & (owner < 0))
             if (owner >= 0).all():
                 break
             if one.clear is not None and not self._clear_only:
@@ -162,7 +167,7 @@ class Mosaic(Stack):
                 thirds.append((number, some))
         # Then what is hidden, at last what lacks a band.
         for number, there in (*seconds, *thirds):
-            owner[there & (owner < 0)] = number
+            np.copyto(owner, number, where=there & (owner < 0))
         return owner if owner.any() else None
 
     def _read_band(self, index: int, window: Window, out: Pixels) -> None:
@@ -175,9 +180,13 @@ class Mosaic(Stack):
         if owner is None:
             out[...] = self._values(index, 0, window)
             return
-        out[...] = fill_value(self.nodata)
-        for number in np.flatnonzero(np.bincount(owner[owner >= 0].ravel(), minlength=1)).tolist():
-            np.copyto(out, self._values(index, number, window), where=owner == number)
+        first, last = int(owner.min()), int(owner.max())
+        if first < 0:
+            out[...] = fill_value(self.nodata)
+        for number in range(max(0, first), last + 1):
+            own = owner == number
+            if first == last or own.any():
+                np.copyto(out, self._values(index, number, window), where=own)
 
     def _values(self, index: int, number: int, window: Window) -> Pixels:
         """A band of a scene in the mosaic's units, its brightness matched."""
@@ -295,4 +304,4 @@ class SceneLayer(Derived):
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
-        return self._mosaic.owner(window).astype(self.dtype)[np.newaxis]
+        return self._mosaic.owner(window, self.dtype)[np.newaxis]

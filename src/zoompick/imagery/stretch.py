@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from zoompick.errors import NothingFoundError
 from zoompick.imagery.ground import Where
-from zoompick.raster import engine
+from zoompick.raster import engine, kernels
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Pixels, Raster, valid_mask
 
@@ -177,11 +177,10 @@ class _Counting:
         nodata = self.seen.raster.nodata
         found = []
         for band in self.seen.raster.read(window, self.seen.bands):
-            counts = np.bincount(band.ravel())
-            if nodata is not None and 0 <= nodata < len(counts) and nodata == int(nodata):
-                counts[int(nodata)] = 0
-            first = int(np.argmax(counts > 0))
-            found.append((first, counts[first:]))
+            first, counts = kernels.counted(band)
+            if nodata is not None and first <= nodata < first + len(counts) and nodata == int(nodata):
+                counts[int(nodata) - first] = 0
+            found.append((first, counts))
         return found
 
 

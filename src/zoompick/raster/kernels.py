@@ -61,6 +61,29 @@ def extremes(band: Pixels) -> tuple[float, float]:
     return low, high
 
 
+def beside(band: Pixels, nodata: int) -> tuple[int, tuple[float, float] | None]:
+    """Count and extremes of the values of a band, shape (rows, cols), that are not the no-data value."""
+    cv2 = _cv2()
+    there = (band != nodata).view(np.uint8)
+    count = cv2.countNonZero(there)
+    if not count:
+        return 0, None
+    low, high, _, _ = cv2.minMaxLoc(band, there)
+    return count, (low, high)
+
+
+def counted(band: Pixels) -> tuple[int, Pixels]:
+    """How often each value is in a band of at most 2**24 pixels: the smallest value, and counts from there on."""
+    low, high = (int(value) for value in extremes(band))
+    counts = _cv2().calcHist([np.ascontiguousarray(band)], [0], None, [high - low + 1], [low, high + 1])
+    return low, counts.ravel().astype(np.int64)
+
+
+def looked_up(table: Pixels, band: Pixels) -> Pixels:
+    """For each value of a band its entry in a table with one for every value of its type."""
+    return np.asarray(_cv2().LUT(np.ascontiguousarray(band), table.reshape(1, -1)))
+
+
 def sums(values: Pixels) -> tuple[int, int]:
     """Exact sum and sum of squares of flat, contiguous values."""
     cv2 = _cv2()
@@ -70,6 +93,29 @@ def sums(values: Pixels) -> tuple[int, int]:
         total += round(cv2.sumElems(run)[0])
         of_squares += round(cv2.norm(run, cv2.NORM_L2SQR))
     return total, of_squares
+
+
+def halve_beside(source: Pixels, nodata: int) -> Pixels | None:
+    """Like :func:`halve` where pixels are missing, of groups in which none or all are; None where others are many.
+
+    No-data is the type's least or greatest value, so that no mean of others is it by chance.
+    """
+    absent = source == nodata
+    rows_any, rows_all = absent[:, 0::2] | absent[:, 1::2], absent[:, 0::2] & absent[:, 1::2]
+    some = rows_any[:, :, 0::2] | rows_any[:, :, 1::2]
+    some &= ~(rows_all[:, :, 0::2] & rows_all[:, :, 1::2])
+    band, row, col = np.nonzero(some)
+    if band.size > _MOST_MIXED * some.size:
+        return None
+    out = halve(source)
+    group = [source[band, 2 * row + down, 2 * col + right].astype(np.int32) for down in (0, 1) for right in (0, 1)]
+    count = sum((one != nodata).astype(np.int32) for one in group)
+    total = sum(np.where(one != nodata, one, 0) for one in group)
+    out[band, row, col] = np.floor_divide(2 * total + count, 2 * count).astype(source.dtype)
+    return out
+
+
+_MOST_MIXED = 0.05
 
 
 def halve(source: Pixels) -> Pixels:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -32,6 +33,10 @@ class PolygonMask:
         starts = np.concatenate([ring[:-1] for ring in rings])
         ends = np.concatenate([ring[1:] for ring in rings])
         self._edges = np.column_stack([starts, ends])
+        self._plain: dict[Window, bool | None] = {}
+
+    def __getstate__(self) -> dict[str, Any]:
+        return self.__dict__ | {"_plain": {}}
 
     def read(self, window: Window) -> Mask:
         """Boolean array (rows, cols) of the window."""
@@ -42,15 +47,23 @@ class PolygonMask:
 
     def clearly_lacks(self, window: Window) -> bool:
         """True when no pixel is in and no piece of the outline is near; told without drawing the mask."""
-        if window.is_empty or self._edges_near(window).size:
-            return False
-        return not self._centres(Window(window.col, window.row, 1, 1))[0, 0]
+        return self._told(window) is False
 
     def clearly_holds(self, window: Window) -> bool:
         """True when every pixel is in and no piece of the outline is near; told without drawing the mask."""
-        if window.is_empty or self._edges_near(window).size:
-            return False
-        return bool(self._centres(Window(window.col, window.row, 1, 1))[0, 0])
+        return self._told(window) is True
+
+    def _told(self, window: Window) -> bool | None:
+        """Whether all pixels are in, or none is; None where the outline is near. A writer asks several times."""
+        told = self._plain.get(window, _UNTOLD)
+        if told is _UNTOLD:
+            is_near = window.is_empty or self._edges_near(window).size
+            corner = Window(window.col, window.row, 1, 1)
+            told = None if is_near else bool(self._centres(corner)[0, 0])
+            if len(self._plain) > _KEPT:
+                self._plain.clear()
+            self._plain[window] = told
+        return told
 
     def _centres(self, window: Window) -> Mask:
         """Even-odd rule along each row of centres: every crossing flips what lies to its right."""
@@ -108,7 +121,8 @@ def _flipped(row: npt.NDArray[np.int64], col: npt.NDArray[np.int64], window: Win
     return inside
 
 
-_FEW_CROSSINGS = 8
+_FEW_CROSSINGS, _KEPT = 8, 64
+_UNTOLD: Any = object()
 
 
 def _to_pixels(ring: npt.NDArray[np.float64], grid: Grid) -> npt.NDArray[np.float64]:

@@ -225,6 +225,10 @@ def _halve_whole(source: Pixels, nodata: float | None) -> Pixels:
         if kernels.are_fast(source.dtype):
             return kernels.halve(source)
         return ((_sum_of_four(source, np.int32) + 2) >> 2).astype(source.dtype)
+    if not is_inside and kernels.are_fast(source.dtype):
+        quick = kernels.halve_beside(source, int(nodata or 0))
+        if quick is not None:
+            return quick
     total = _sum_of_four(source, np.int32)
     absent = _sum_of_four(source == nodata, np.int32)
     total -= absent * np.int32(nodata or 0)

@@ -27,12 +27,25 @@ class BandStatistics:
         """Statistics of one band's block of any shape; no-data is left out."""
         values, extremes = band.reshape(-1), _extremes(band)
         if extremes is None or not is_whole(band, nodata, extremes):
+            if extremes is not None and kernels.are_fast(band.dtype) and band.ndim == _PLANE:
+                return cls._beside(band, int(nodata or 0))
             values = band[valid_mask(band, nodata)]
             extremes = (float(values.min()), float(values.max())) if values.size else None
         if extremes is None:
             return cls(total=band.size)
         mean, deviations = _whole_moments(values) if kernels.are_fast(values.dtype) else _moments(values)
         return cls(band.size, values.size, *extremes, mean, deviations)
+
+    @classmethod
+    def _beside(cls, band: Pixels, nodata: int) -> BandStatistics:
+        """Of whole numbers: what is missing is taken out of the sums of all, which are exact."""
+        count, extremes = kernels.beside(band, nodata)
+        if extremes is None:
+            return cls(total=band.size)
+        total, of_squares = kernels.sums(np.ascontiguousarray(band).reshape(-1))
+        absent = band.size - count
+        total, of_squares = total - absent * nodata, of_squares - absent * nodata * nodata
+        return cls(band.size, count, *extremes, total / count, (of_squares * count - total * total) / count)
 
     def merged(self, other: BandStatistics) -> BandStatistics:
         """Statistics of both sets of pixels.

@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Sequence
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -19,12 +19,12 @@ from zoompick.geo.crs import transform
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import METHODS, OnGrid
-from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, put_on, valid_mask
+from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, is_whole, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
 from zoompick.raster.turn import around
 from zoompick.raster.ways import CLASS
 
-_STEP_PX, _BEFORE = 32, 1e-6
+_STEP_PX, _BEFORE, _NOWHERE, _FAR = 32, 1e-6, -1e6, 1e9
 POSITION_ERROR_PX = 0.05
 """What positions may be off, in pixels of the source."""
 _MOST_SOURCE_PX = 20_000
@@ -32,6 +32,45 @@ _WIDE = {"cubic": 2, "lanczos": 4}
 """Kernels wider than bilinear, and how many pixels they reach to each side."""
 _SAME, _FINER, _LEAST_TIMES, _MOST_TIMES = 1.2, 3.0, 3, 6
 """Up to so many source pixels a target pixel, one position is enough; else pixels so much finer are looked at."""
+
+
+@dataclass(frozen=True)
+class _Positions:
+    """Source column and row of every pixel of a window, as 32-bit floats that count from a pixel of the source.
+
+    Attributes
+    ----------
+    spans : tuple of (float, float)
+        Between which all columns and all rows lie.
+    """
+
+    cols: Pixels
+    rows: Pixels
+    col: int
+    row: int
+    spans: tuple[tuple[float, float], tuple[float, float]]
+
+    @classmethod
+    def of(cls, cols: Pixels, rows: Pixels, step: int, window: Window) -> _Positions:
+        """From positions at knots, so many pixels apart."""
+        # What has no place must not take the digits of what has one.
+        first = [math.floor(float(np.min(knots, where=knots > _NOWHERE, initial=_FAR))) for knots in (cols, rows)]
+        first = [0 if start == _FAR else start for start in first]
+        found = [_between(knots - start, step, window.height, window.width)
+                 for knots, start in zip((cols, rows), first, strict=True)]  # fmt: skip
+        low, high = ([float(reduce(knots)) for knots in (cols, rows)] for reduce in (np.min, np.max))
+        return cls(found[0], found[1], first[0], first[1], ((low[0], high[0]), (low[1], high[1])))
+
+    def is_within(self, lattice: Grid) -> bool:
+        """True when every position is seen to lie well on a lattice."""
+        sizes = lattice.width, lattice.height
+        return all(low > 0 and high < size - 1 for (low, high), size in zip(self.spans, sizes, strict=True))
+
+    def inside(self, lattice: Grid) -> Pixels:
+        """True where a position lies on a lattice."""
+        right, bottom = np.float32(lattice.width - 0.5 - self.col), np.float32(lattice.height - 0.5 - self.row)
+        left, top = np.float32(-0.5 - self.col), np.float32(-0.5 - self.row)
+        return (self.cols > left) & (self.cols < right) & (self.rows > top) & (self.rows < bottom)
 
 
 class Warped(Derived):
@@ -92,29 +131,32 @@ class Warped(Derived):
             wide = Window(window.col, window.row, max(2, window.width), max(2, window.height))
             return self.read(wide, bands)[:, : window.height, : window.width]
         lattice = self.source.levels[self._level]
-        cols, rows = self._positions(window, lattice)
+        at = self._positions(window, lattice)
         count = len(self.bands if bands is None else bands)
         out = np.full((count, window.height, window.width), fill_value(self.nodata), self.dtype)
-        inside = (cols > -0.5) & (cols < lattice.width - 0.5) & (rows > -0.5) & (rows < lattice.height - 0.5)
-        if not inside.any():
+        inside = None if at.is_within(lattice) else at.inside(lattice)
+        if inside is not None and not inside.any():
             return out
-        part = _box(inside)
-        here = inside[part]
-        near = (cols[part], rows[part]) if here.all() else (cols[inside], rows[inside])
-        under = self._under(*near).intersect(lattice.window)
+        part = (slice(None), slice(None)) if inside is None else _box(inside)
+        here = True if inside is None else inside[part].all()
+        near = [one[part] if here else one[inside] for one in (at.cols, at.rows)]
+        under = self._under(near[0], near[1]).moved(at.col, at.row).intersect(lattice.window)
         if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
         source = self._grouped(self.source.read(under, bands, self._level))
-        places = self._places(cols, under.col), self._places(rows, under.row)
-        steps = [_across(at, axis)[part] for at in places for axis in (1, 0)] if self._times > 1 else []
-        cols, rows, inside = places[0][part], places[1][part], inside[part]
+        places = self._places(at.cols, under.col - at.col), self._places(at.rows, under.row - at.row)
+        steps = [_across(one, axis)[part] for one in places for axis in (1, 0)] if self._times > 1 else []
+        cols, rows = places[0][part], places[1][part]
         for target, band in zip(out, source, strict=True):
             values = self._of_ground(band, cols, rows, steps) if self._times > 1 else self._sampled(band, cols, rows)
-            np.copyto(target[part], values, where=inside)
+            if inside is None:
+                target[...] = values
+            else:
+                np.copyto(target[part], values, where=inside[part])
         return out
 
     def _under(self, cols: Pixels, rows: Pixels) -> Window:
-        """Source pixels about some positions, in whole groups."""
+        """Source pixels about some positions, in whole groups; counted as these are."""
         group, halo = self._group, 1 + math.ceil(self._group * self._times / 2)
         first = [math.floor((float(v.min()) - halo) / group) * group for v in (cols, rows)]
         last = [math.ceil((float(v.max()) + halo + 1) / group) * group for v in (cols, rows)]
@@ -130,7 +172,7 @@ class Warped(Derived):
     def _places(self, positions: Pixels, first: int) -> Pixels:
         """Positions in groups, counted from a window's first pixel."""
         if self._group == 1:
-            return (positions - first).astype(np.float32)
+            return positions - np.float32(first) if first else positions
         return (((positions - first) + 0.5) / self._group - 0.5).astype(np.float32)
 
     def _of_ground(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
@@ -196,15 +238,18 @@ class Warped(Derived):
 
     def _sampled(self, band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
         """Values at positions; a missing neighbour is left out, a pixel whose nearest one is missing is missing."""
-        valid = valid_mask(band, self.nodata)
         if self._picks:
             return kernels.remap_nearest(band, cols, rows)
-        working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
-        values = kernels.remap_linear(working, cols, rows)
-        if valid.all():
+        wider = np.float32 if band.dtype.itemsize <= 2 else np.float64
+        if is_whole(band, self.nodata):
+            working = band.astype(wider)
+            values = kernels.remap_linear(working, cols, rows)
             if self._way in _WIDE:
-                values = self._wide(working, valid, values, cols, rows)
-            return finish(values, band.dtype, False, self.nodata)
+                values = self._wide(working, np.ones(band.shape, bool), values, cols, rows)
+            return finish(values, band.dtype, self._way not in _WIDE, self.nodata)
+        valid = valid_mask(band, self.nodata)
+        working = np.where(valid, band, 0).astype(wider)
+        values = kernels.remap_linear(working, cols, rows)
         weight = kernels.remap_linear(valid.astype(np.float32), cols, rows)
         present = kernels.remap_nearest(valid.astype(np.uint8), cols, rows).astype(bool) & (weight > 1e-6)
         np.divide(values, weight, out=values, where=present)
@@ -222,7 +267,7 @@ class Warped(Derived):
         here = kernels.remap_nearest(whole.astype(np.uint8), cols, rows).astype(bool)
         return np.where(here, kernels.remap_wide(working, cols, rows, self._way), values)
 
-    def _positions(self, window: Window, lattice: Grid) -> tuple[Any, Any]:
+    def _positions(self, window: Window, lattice: Grid) -> _Positions:
         """Column and row in ``lattice`` of every target pixel's centre."""
         step = _STEP_PX
         while True:
@@ -237,7 +282,7 @@ class Warped(Derived):
             if error <= POSITION_ERROR_PX or step <= 1:
                 break
             step //= 2
-        return (_between(cols, step, window.height, window.width), _between(rows, step, window.height, window.width))
+        return _Positions.of(cols, rows, step, window)
 
     def _exact(self, xs: Pixels, ys: Pixels, window: Window, lattice: Grid) -> tuple[Pixels, Pixels]:
         grid = self._grid
@@ -252,7 +297,7 @@ class Warped(Derived):
         cols = east / lattice.pixel_x - 0.5
         rows = (lattice.north - np.asarray(out_y)) / lattice.pixel_y - 0.5
         # What has no place in the source's system lies outside it.
-        return np.where(np.isfinite(cols), cols, -1e6), np.where(np.isfinite(rows), rows, -1e6)
+        return np.where(np.isfinite(cols), cols, _NOWHERE), np.where(np.isfinite(rows), rows, _NOWHERE)
 
 
 def laid_on(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
@@ -299,8 +344,9 @@ def _centres(knots: Pixels) -> Pixels:
 
 
 def _between(knots: Pixels, step: int, height: int, width: int) -> Pixels:
-    """Bilinear interpolation of knots, so many pixels apart, at every pixel."""
-    share = np.arange(step) / step
+    """Bilinear interpolation of knots, so many pixels apart, at every pixel, in 32-bit floats."""
+    share = np.arange(step, dtype=np.float32) / np.float32(step)
+    knots = knots.astype(np.float32)
     first, rise = knots[:-1, None, :], np.diff(knots, axis=0)[:, None, :]
     down = (first + rise * share[None, :, None]).reshape(-1, knots.shape[1])[:height]
     first, rise = down[:, :-1, None], np.diff(down, axis=1)[:, :, None]
