@@ -12,6 +12,7 @@
     │       └── BusyError     another run works in this study
     ├── NothingFoundError     a search, a shortlist or a selection came out empty
     ├── SourceError           a source did not answer, or not as its standard says
+    ├── ClusterError          workers elsewhere do not answer, or are not such as ours
     ├── IncompleteError       a part of the work was done, the rest failed
     ├── DataError             a file is damaged, or not what its name says
     │   ├── FormatError       not readable as the format it claims
@@ -25,6 +26,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 from zoompick.addresses import redacted
 
@@ -49,6 +51,17 @@ class ZoomPickError(Exception):
 
     def __str__(self) -> str:
         return f"{self.what} {self.todo}".strip()
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Some are made of more than these two: what they are travels, not how they were made.
+        return _again, (type(self), self.args, self.__dict__)
+
+
+def _again(kind: type[ZoomPickError], args: tuple[Any, ...], facts: dict[str, Any]) -> ZoomPickError:
+    error = kind.__new__(kind, *args)
+    error.args = args
+    error.__dict__.update(facts)
+    return error
 
 
 class UsageError(ZoomPickError):
@@ -101,6 +114,10 @@ class NothingFoundError(ZoomPickError):
 
 class SourceError(ZoomPickError):
     """A source could not be reached, or answered against its standard."""
+
+
+class ClusterError(ZoomPickError):
+    """Workers elsewhere do not answer, were lost, or have other versions."""
 
 
 class IncompleteError(ZoomPickError):

@@ -25,6 +25,7 @@ class Setting(NamedTuple):
 
 TABLE = (
     Setting("workers", 0, "threads", "Threads that read, compute and encode blocks; 0 takes one per core."),
+    Setting("cluster", "", "address", "Dask cluster for blocks: tcp://HOST:8786, or local:2; empty for none."),
     Setting("parallel_downloads", 4, "files", "Files fetched at the same time from one source."),
     Setting("parallel_requests", 8, "requests", "Small requests made at the same time to one source."),
     Setting("connect_timeout_s", 10.0, "s", "How long to wait for a source to accept a connection."),
@@ -145,6 +146,11 @@ def whole(key: str) -> int:
 def number(key: str) -> float:
     """Value of a setting that may have a fraction."""
     return float(_value(key))
+
+
+def text(key: str) -> str:
+    """Value of a setting that is a text."""
+    return str(_value(key)).strip()
 
 
 def workers() -> int:

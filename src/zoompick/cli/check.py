@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import exits, options
+from zoompick.cli import elsewhere, exits, options
 from zoompick.errors import MissingFileError
 
 if TYPE_CHECKING:
@@ -58,6 +58,7 @@ def verify(
     overwrite: options.Overwrite = False,
     full: Annotated[bool, typer.Option("--full", help="List each finding, however many there are.")] = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> int:
     """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
     from zoompick.cli import show

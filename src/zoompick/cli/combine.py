@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import elsewhere, options
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -67,6 +67,7 @@ def mosaic(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Lay scenes, tiles or sheets together on one grid, each pixel from one scene.
 
@@ -120,6 +121,7 @@ def blend(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Blend many dates into one picture of what showed the ground.
 
@@ -167,6 +169,7 @@ def mask(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Mask what hides the ground, or what a rule over classes and reflectance names.
 
@@ -212,6 +215,7 @@ def align(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Find how a raster is shifted against a reference, and move it back.
 

@@ -10,6 +10,7 @@ _CODES: dict[type[errors.ZoomPickError], int] = {
     errors.UsageError: WRONG_USE,
     errors.NothingFoundError: NOTHING_FOUND,
     errors.SourceError: SOURCE_FAILED,
+    errors.ClusterError: SOURCE_FAILED,
     errors.IncompleteError: IN_PART,
     errors.DataError: CHECK_FAILED,
     errors.GridError: WRONG_USE,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import elsewhere, options
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -51,6 +51,7 @@ def stack(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Put bands on one grid, in order, into one file."""
     from zoompick.workflow.products.stack import StackStep
@@ -139,6 +140,7 @@ def clip(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Cut a file to the area; outside is no-data."""
     from zoompick.area.coordinates import parse_length_m
@@ -207,6 +209,7 @@ def composite(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
     from zoompick.errors import UsageError
@@ -287,6 +290,7 @@ def index(
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> None:
     """Compute indices as 32-bit floats, by recipe or by a formula of your own.
 

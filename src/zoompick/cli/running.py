@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import calling, exits, options
+from zoompick.cli import calling, elsewhere, exits, options
 from zoompick.files import human_km2
 
 if TYPE_CHECKING:
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 def run(
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
     dry_run: options.DryRun = False,
     plan: Annotated[
         bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")

@@ -15,6 +15,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -61,13 +62,41 @@ class Crew:
         return Parcel.of(work) if self.is_far else work
 
 
+_elsewhere: ContextVar[Callable[[], Executor] | None] = ContextVar("elsewhere", default=None)
+
+
+@contextmanager
+def using(executor: Callable[[], Executor]) -> Iterator[None]:
+    """All blocks are computed by an executor where no other is told; it is asked for when the first block is due."""
+    token = _elsewhere.set(executor)
+    try:
+        yield
+    finally:
+        _elsewhere.reset(token)
+
+
+def elsewhere() -> Executor | None:
+    """The executor of :func:`using`; None where blocks are computed here."""
+    told = _elsewhere.get()
+    return told() if told else None
+
+
 @contextmanager
 def crew_of(executor: Executor | None = None, workers: int = 0) -> Iterator[Crew]:
-    """A crew on the caller's executor, else on threads of our own, whose queue is dropped when the block is left."""
-    pages.keep_freed()
-    if executor is not None:
-        yield Crew.of(executor, workers)
+    """A crew on the caller's executor, or that of :func:`using`; else on threads of our own."""
+    chosen = executor or elsewhere()
+    if chosen is None:
+        with crew_here(workers) as crew:
+            yield crew
         return
+    pages.keep_freed()
+    yield Crew.of(chosen, 0 if executor is None else workers)
+
+
+@contextmanager
+def crew_here(workers: int = 0) -> Iterator[Crew]:
+    """A crew of threads of our own, whose queue is dropped when the block is left."""
+    pages.keep_freed()
     pool = ThreadPoolExecutor(workers or settings.workers(), thread_name_prefix="zoompick-block")
     try:
         yield Crew.of(pool)
@@ -95,6 +124,7 @@ class Parcel:
 
 @lru_cache(maxsize=_KEPT_PARCELS)
 def _unpacked(parcel: Parcel) -> Callable[[Any], Any]:
+    pages.keep_freed()
     work: Callable[[Any], Any] = pickle.loads(parcel.data)
     return work
 

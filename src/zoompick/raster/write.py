@@ -134,7 +134,7 @@ def write_together(
 
 def _near(crew: Crew, workers: int) -> AbstractContextManager[Crew]:
     """Who makes the few overviews over several plots: they are here, so they are made here."""
-    return engine.crew_of(workers=workers) if crew.is_far else nullcontext(crew)
+    return engine.crew_here(workers) if crew.is_far else nullcontext(crew)
 
 
 def _tagged(number: int, work: Any, job: Any) -> tuple[int, Any]:
@@ -273,7 +273,7 @@ class _Maker:
         down, across = self.pyramid.counts(key.level)
         plane = key.bands[0] if self.work.separate else 0
         index = (plane * down + key.row) * across + key.col
-        piece = spool.put(made.block) if isinstance(made.block, bytes) else made.block
+        piece = made.block if isinstance(made.block, tuple) else spool.put(made.block.data)
         if made.is_mask:
             self.mask_places[key.level][index], self.masks[key.level][index] = piece
         else:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
@@ -12,9 +14,10 @@ from typing import NamedTuple
 from zoompick.area.model import Area
 from zoompick.area.read import read_each
 from zoompick.catalog.period import Period
-from zoompick.errors import UsageError, ZoomPickError
+from zoompick.errors import ClusterError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import unique_names, write_text
+from zoompick.raster import engine
 from zoompick.study.folder import Study
 from zoompick.workflow.like import follow
 from zoompick.workflow.new import NewStudy
@@ -101,7 +104,17 @@ def units_of(study: Study, wish: BatchWish) -> list[Unit]:
 def run_batch(
     study: Study, units: Sequence[Unit], wish: RunWish, report: Report = ignore, version: str = ""
 ) -> Iterator[Outcome]:
-    """Carry out the brief for each unit; one that fails keeps no other from being done."""
+    """Carry out the brief for each unit; one that fails keeps no other from being done.
+
+    On a cluster each study is a job of one worker: they need the study's folder, and its sources by address.
+    """
+    far = engine.elsewhere()
+    if far is not None:
+        jobs = [far.submit(_run_there, study, unit, wish, version) for unit in units]
+        for number, (unit, job) in enumerate(zip(units, jobs, strict=True), 1):
+            yield _outcome_of(unit, job)
+            report(Noted(f"{unit.name} ({number} of {len(units)})"))
+        return
     for number, unit in enumerate(units, 1):
         report(Noted(f"{unit.name} ({number} of {len(units)})"))
         yield run_unit(study, unit, wish, report, version)
@@ -113,6 +126,21 @@ def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore, v
     try:
         own = follow(unit.folder, study, NewStudy(unit.name, unit.area, dates=dates))
         return Outcome(unit, run(own, report, version, wish), None)
+    except ZoomPickError as error:
+        return Outcome(unit, None, error)
+
+
+def _run_there(study: Study, unit: Unit, wish: RunWish, version: str) -> Outcome:
+    """On a worker: facts of the user's own are found from the study's folder."""
+    with contextlib.chdir(study.root):
+        return run_unit(study, unit, wish, ignore, version)
+
+
+def _outcome_of(unit: Unit, job: Future[Outcome]) -> Outcome:
+    try:
+        return job.result()
+    except ClusterError:
+        raise
     except ZoomPickError as error:
         return Outcome(unit, None, error)
 

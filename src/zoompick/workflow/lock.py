@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import platform
 from collections.abc import Mapping
-from importlib import metadata
 from pathlib import Path
 from typing import NamedTuple
 
@@ -16,11 +14,10 @@ from zoompick.study.lock import Lock, LockedFile, area_geometry, brief_table, wr
 from zoompick.study.shortlist import shortlist
 from zoompick.study.vouched import Vouched
 from zoompick.transfer import record
+from zoompick.versions import versions
 from zoompick.workflow import needs
 from zoompick.workflow.outdated import CURRENT, states_of
 from zoompick.workflow.plan import plan_study
-
-_COMPUTING = ("numpy", "scipy", "opencv-python-headless", "imagecodecs", "pyproj", "shapely")
 
 
 class Differing(NamedTuple):
@@ -59,19 +56,6 @@ def lock_study(study: Study) -> tuple[Path, Lock]:
         lock = Lock(versions(), brief_table(study), area_geometry(study), tuple(entries), files, products)
         doing.note(files=len(lock.files), products=len(products))
         return write_lock(study, lock), lock
-
-
-def versions() -> dict[str, str]:
-    """Of this program, of Python, and of the packages that compute."""
-    known = {name: metadata.version(name) for name in ("zoompick", *_COMPUTING)}
-    return {"python": platform.python_version()} | known
-
-
-def other_versions(lock: Lock) -> list[str]:
-    """What has another version than when it was locked, in words."""
-    now = versions()
-    return [f"{name} {told} (now {now.get(name, 'not here')})"
-            for name, told in lock.versions.items() if now.get(name) != told]  # fmt: skip
 
 
 def changed_files(study: Study, brief: Brief, lock: Lock) -> list[Differing]:

@@ -22,7 +22,7 @@ def bands_aligned(subject: Subject) -> list[Finding]:
     names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
     tiles = subject.sweep.totals["tiles"]
     edges = _tree(np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)]))
-    with engine.crew_of(None) as crew:
+    with engine.crew_here() as crew:
         each = [list(engine.each(crew, tiles.of(place), spectrum_of)) for place in range(len(names))]
         shifts = engine.each(crew, edges, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
         found = dict(zip(edges, shifts, strict=True))

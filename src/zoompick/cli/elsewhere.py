@@ -1,0 +1,62 @@
+"""Work on a cluster: the option and setting that ask for it, and the sentence on what travelled."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from zoompick.raster.cluster import Cluster
+
+
+def _asked(context: typer.Context, address: str) -> str:
+    """Blocks of this command are computed there, from the first that is due to the end of the command."""
+    from zoompick import settings
+
+    chosen = address.strip() or settings.text("cluster")
+    if chosen and not context.resilient_parsing:
+        context.with_resource(_on(chosen))
+    return address
+
+
+Where = Annotated[
+    str,
+    typer.Option(
+        "--cluster", metavar="ADDRESS", help="Compute on a Dask cluster: tcp://HOST:8786, or local:2.",
+        callback=_asked,
+    ),
+]  # fmt: skip
+
+
+@contextmanager
+def _on(address: str) -> Iterator[None]:
+    from zoompick.raster import engine
+
+    found: list[Cluster] = []
+    with ExitStack() as stack:
+
+        def executor() -> Cluster:
+            if not found:
+                from zoompick.raster.cluster import on_cluster
+
+                found.append(stack.enter_context(on_cluster(address)))
+            return found[0]
+
+        with engine.using(executor):
+            yield
+        for one in found:
+            _tell(one)
+
+
+def _tell(cluster: Cluster) -> None:
+    from zoompick.cli import show
+    from zoompick.files import human_bytes
+
+    traffic = cluster.traffic
+    show.note(
+        f"{show.counted(traffic.jobs, 'job')} on {show.counted(cluster.workers, 'worker')} of {cluster.address}: "
+        f"{human_bytes(traffic.sent)} went out, {human_bytes(traffic.received)} came back."
+    )
