@@ -14,6 +14,16 @@ _LONG = re.compile(r"(?=.*\d)(?=.*[A-Za-z])[\w%+/=.-]{24,}")
 """A value that looks drawn by lot: who knows what it opens."""
 
 
+def restored(path: object) -> str:
+    """A path as text; of an address that was taken for a path, which loses one of its two slashes, the address."""
+    return re.sub(r"^(https?|s3):/(?!/)", r"\1://", str(path))
+
+
+def is_remote(path: object) -> bool:
+    """True for an address on a web server or object storage, also one that was taken for a path."""
+    return restored(path).startswith(("http://", "https://", "s3://"))
+
+
 def redacted(text: str) -> str:
     """A text whose addresses show no secrets: no user, no password, no signature, no key."""
     return _ADDRESS.sub(lambda found: public(found[0]), text) if "://" in text else text

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+from functools import cache
 from importlib import metadata
 
 _COMPUTING = ("numpy", "scipy", "opencv-python-headless", "imagecodecs", "pyproj", "shapely")
@@ -12,6 +13,12 @@ def versions() -> dict[str, str]:
     """What computes here."""
     known = {name: metadata.version(name) for name in ("zoompick", *_COMPUTING)}
     return {"python": platform.python_version()} | known
+
+
+@cache
+def version_here() -> str:
+    """Of this program."""
+    return metadata.version("zoompick")
 
 
 def differing(told: dict[str, str]) -> list[str]:

@@ -348,11 +348,11 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.making import make_files
+    from zoompick.workflow.away import make_anywhere
     from zoompick.workflow.step import Making
 
     with show.progress() as report:
-        made = make_files(
+        made = make_anywhere(
             steps, Making(overwrite, report, __version__, compression=compression), Study.find(Path.cwd())
         )
     _show(as_json, made, of_study=False)

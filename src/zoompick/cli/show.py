@@ -15,6 +15,7 @@ from contextlib import contextmanager, redirect_stdout
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
+from zoompick.addresses import is_remote, restored
 from zoompick.cli.voice import VOICE
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
@@ -136,6 +137,8 @@ def error(problem: ZoomPickError) -> None:
 
 def place(path: Path) -> str:
     """A path as a person standing here would write it: from this folder where it lies below."""
+    if is_remote(path):
+        return restored(path)
     here = Path.cwd()
     if path == here:
         return "this folder"

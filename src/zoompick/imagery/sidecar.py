@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zoompick import files
+from zoompick.addresses import is_remote, public, restored
 from zoompick.errors import DataError
 from zoompick.geo.shapes import bbox_of, geojson_of, outline_of
 
@@ -167,6 +168,8 @@ def _lineage(origin: Origin) -> str:
 
 
 def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
+    if is_remote(path):
+        return {"rel": "derived_from", "href": public(restored(path)), "zoompick:state": digest}
     return {
         "rel": "derived_from",
         "href": Path(os.path.relpath(path, product.parent)).as_posix(),

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, Any
 
 from zoompick.errors import ClusterError, MissingFileError, UsageError, ZoomPickError
 from zoompick.later import later
-from zoompick.versions import differing, versions
+from zoompick.versions import differing, version_here, versions
 
 if TYPE_CHECKING:
     import distributed
@@ -58,11 +58,10 @@ class _Answer:
 
 def _run(payload: bytes) -> _Answer:
     """On a worker: unpack a job and do it."""
-    from zoompick import __version__
-
     version, work, args = pickle.loads(payload)
-    if version != __version__:
-        other = ClusterError(f"A worker has Zoom Pick {__version__}, here is {version}.", "Install the same on all.")
+    if version != version_here():
+        told = f"A worker has Zoom Pick {version_here()}, here is {version}."
+        other = ClusterError(told, "Install the same on all.")
         return _Answer(error=other, host=socket.gethostname())
     try:
         return _Answer(work(*args))
@@ -102,11 +101,9 @@ class Cluster(Executor):
 
     def submit(self, work: Callable[..., Any], /, *args: Any, **named: Any) -> Future[Any]:
         """Hand a job over; its future raises our errors."""
-        from zoompick import __version__
-
         if named:
             raise TypeError("jobs are called by place")
-        payload = pickle.dumps((__version__, work, args), pickle.HIGHEST_PROTOCOL)
+        payload = pickle.dumps((version_here(), work, args), pickle.HIGHEST_PROTOCOL)
         outer: Future[Any] = Future()
         try:
             inner = self._inner.submit(_run, payload)

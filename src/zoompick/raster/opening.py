@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from os import PathLike
 from pathlib import Path
 
+from zoompick.addresses import restored
 from zoompick.errors import FormatError
 from zoompick.raster import directory, hdf5, jp2boxes
 from zoompick.raster.geotiff import GeoTiff
@@ -88,7 +89,7 @@ def source_of(address: str | PathLike[str] | ByteSource) -> ByteSource:
     """The bytes behind an address."""
     if not isinstance(address, str | PathLike):
         return address
-    text = str(address)
+    text = restored(address)
     for fits, provider in _PROVIDERS:
         if fits(text):
             return provider(text)

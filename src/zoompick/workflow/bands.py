@@ -94,7 +94,7 @@ def bands_of(address: str) -> Delivery:
 
 
 def _addresses(address: str) -> Iterator[str]:
-    if address.startswith(("http://", "https://")) or Path(address).is_file():
+    if address.startswith(("http://", "https://", "s3://")) or Path(address).is_file():
         if address.lower().endswith(_ARCHIVES):
             yield from _members(address)
         else:

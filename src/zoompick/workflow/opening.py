@@ -13,6 +13,12 @@ from zoompick.raster.opening import open_raster, provide, source_of
 __all__ = ["open_raster"]
 
 
+def state_of(path: Path) -> str:
+    """Size and entity tag of a file that lies elsewhere: what tells this state of it from others."""
+    identity = source_of(path).identity
+    return f"{identity.size} bytes, {identity.stamp}"
+
+
 def _is_member(address: str) -> bool:
     outer, mark, name = address.rpartition("#")
     # A file may have the mark in its own name.
@@ -31,5 +37,12 @@ def _remote(url: str) -> ByteSource:
     return remote_file(url)
 
 
+def _object(address: str) -> ByteSource:
+    from zoompick.net.objects import ObjectFile
+
+    return ObjectFile(address)
+
+
 provide(_is_member, _member)
+provide(lambda address: address.startswith("s3://"), _object)
 provide(lambda address: address.startswith(("http://", "https://")), _remote)

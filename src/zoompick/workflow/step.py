@@ -13,6 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.addresses import is_remote
 from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing
@@ -335,7 +336,14 @@ def is_current(step: Step, origin: Origin, digest: Callable[[Path], str] = multi
 
 
 def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
-    """Multihash of an input: of a checked download from its record, else computed; of a member its archive's."""
+    """Multihash of an input: of a checked download from its record, else computed; of a member its archive's.
+
+    Of what lies elsewhere its state: size and entity tag.
+    """
+    if is_remote(path):
+        from zoompick.workflow.opening import state_of
+
+        return state_of(path)
     outer, mark, _ = str(path).rpartition("#")
     if mark and not path.exists():
         return digest(Path(outer))

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from zoompick.addresses import is_remote
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError
 from zoompick.files import read_json
@@ -134,7 +135,7 @@ def _record(path: Path) -> dict[str, Any]:
 def _inputs(path: Path, told: Mapping[str, Any]) -> dict[Path, str]:
     found = {}
     for link in told.get("links", []):
-        if isinstance(link, dict) and link.get("rel") == "derived_from":
+        if isinstance(link, dict) and link.get("rel") == "derived_from" and not is_remote(link.get("href")):
             found[path.parent / str(link.get("href", ""))] = str(link.get("file:checksum", ""))
     return found
 

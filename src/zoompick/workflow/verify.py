@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cache, partial
 from pathlib import Path
 
+from zoompick.addresses import is_remote
 from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
@@ -205,6 +206,9 @@ def verify_files(
     expected = Expected(None, bands, area, limits, wish.wanted(), wish.reference, executor)
     jobs: list[Job] = []
     for path in map(Path, paths):
+        if is_remote(path):
+            jobs.append(partial(_opened, path, path.name, expected))
+            continue
         jobs.append(partial(_product, path, path.name, expected, "There is no such file. Check the path."))
         jobs.append(partial(_opened, path, path.name, expected))
     return _keyed(_all(jobs, report), expected)
@@ -417,7 +421,7 @@ def _opened(
     path: Path, label: str, expected: Expected, names: Sequence[str] = (), earlier: Path | None = None
 ) -> list[Finding]:
     """Findings that need the pixels."""
-    if not path.is_file():
+    if not path.is_file() and not is_remote(path):
         return []
     try:
         return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted)

@@ -1,0 +1,133 @@
+"""Products on object storage: inputs and outputs by address, whole or not there, against a server of others."""
+
+from __future__ import annotations
+
+import json
+import logging
+import pickle
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+from helpers import Memory, grid, noise
+from zoompick.errors import MissingFileError, SourceError, UsageError
+from zoompick.net import objects
+from zoompick.raster.raster import Band
+from zoompick.raster.write import write_geotiff
+from zoompick.workflow.opening import open_raster
+
+BUCKET = "ostrell-data"
+
+
+@pytest.fixture(scope="module")
+def storage():
+    from moto.server import ThreadedMotoServer
+
+    logging.getLogger("werkzeug").setLevel(logging.CRITICAL)
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    url = "http://{}:{}".format(*server.get_host_and_port())
+    urllib.request.urlopen(urllib.request.Request(f"{url}/{BUCKET}", method="PUT")).close()
+    yield url
+    server.stop()
+
+
+@pytest.fixture(autouse=True)
+def there(storage, monkeypatch) -> str:
+    for name, value in (("ENDPOINT_URL", storage), ("ACCESS_KEY_ID", "visitor"), ("SECRET_ACCESS_KEY", "ostrell"),
+                        ("REGION", "us-east-1")):  # fmt: skip
+        monkeypatch.setenv(f"AWS_{name}", value)
+    return f"s3://{BUCKET}"
+
+
+def client(storage: str):
+    """A reader that is none of ours."""
+    import boto3
+
+    return boto3.client("s3", endpoint_url=storage)
+
+
+def fetched(storage: str, key: str) -> bytes:
+    return client(storage).get_object(Bucket=BUCKET, Key=key)["Body"].read()
+
+
+def made(path: Path, side: int = 700) -> Path:
+    bands = (Band("red"), Band("nir"))
+    write_geotiff(Memory(noise((2, side, side), "uint16", 1, 9000), grid(side, side), 0, bands), path)
+    return path
+
+
+def test_a_product_goes_there_and_comes_back(tmp_path, program, there, storage):
+    source = made(tmp_path / "stack.tif")
+    for out in ("here.tif", f"{there}/a/ndvi.tif"):
+        done = program("index", source, "--recipe", "ndvi", "--out", out)
+        assert done.code == 0, done.err
+    assert f"Made {there}/a/ndvi.tif." in done.err
+    here = (tmp_path / "here.tif").read_bytes()
+    assert fetched(storage, "a/ndvi.tif") == here
+    record = json.loads(fetched(storage, "a/ndvi.tif.stac.json"))
+    assert record["links"][0]["href"] == "./stack.tif" and str(tmp_path) not in json.dumps(record)
+    assert record["assets"]["data"]["file:size"] == len(here)
+    again = program("index", source, "--recipe", "ndvi", "--out", f"{there}/a/ndvi.tif")
+    assert again.code == 2 and "exists" in again.err and "--overwrite" in again.err
+    replaced = program("index", source, "--formula", "nir - red", "--out", f"{there}/a/ndvi.tif", "--overwrite")
+    assert replaced.code == 0 and fetched(storage, "a/ndvi.tif") != here
+
+
+def test_inputs_come_from_there(tmp_path, program, there):
+    source = made(tmp_path / "stack.tif")
+    objects.upload(source, f"{there}/b/stack.tif")
+    for name, told in (("here.tif", source), ("there.tif", f"{there}/b/stack.tif")):
+        assert program("index", told, "--recipe", "ndvi", "--out", name).code == 0
+    assert (tmp_path / "here.tif").read_bytes() == (tmp_path / "there.tif").read_bytes()
+    link = json.loads((tmp_path / "there.tif.stac.json").read_text())["links"][0]
+    assert link["href"] == f"{there}/b/stack.tif" and link["zoompick:state"].startswith(str(source.stat().st_size))
+    judged = program("verify", f"{there}/b/stack.tif", "--json")
+    assert judged.code == 0 and {row["key"] for row in judged.json["findings"]} >= {"blocks", "distinct"}
+    shown = program("bands", f"{there}/b/stack.tif")
+    assert shown.code == 0 and "nir" in shown.out
+    assert program("verify", "there.tif").code == 0
+    for words, said in (
+        (("index", f"{there}/b/gone.tif"), "There is no s3://"),
+        (("index", "s3://nothing-here/x.tif"), "There is no s3://"),
+        (("index", "s3://bucket"), "names no object"),
+    ):  # fmt: skip
+        wrong = program(*words, "--recipe", "ndvi", "--out", "x.tif")
+        assert wrong.code in (1, 2) and said in wrong.err, wrong.err
+    nowhere = program("index", source, "--recipe", "ndvi", "--out", "http://127.0.0.1/x.tif")
+    assert nowhere.code == 2 and "Nothing can be written" in nowhere.err
+
+
+def test_windows_are_ranges_and_travel(tmp_path, there):
+    source = made(tmp_path / "w.tif", 1500)
+    objects.upload(source, f"{there}/w.tif")
+    raster = open_raster(f"{there}/w.tif")
+    window = raster.grid.window
+    assert (pickle.loads(pickle.dumps(raster)).read(window) == open_raster(source).read(window)).all()
+    objects.upload(made(tmp_path / "w2.tif", 1499), f"{there}/w.tif")
+    with pytest.raises(SourceError, match="replaced while"):
+        objects.ObjectFile(f"{there}/w.tif", raster.source.identity).read(0, 10)
+    assert not objects.exists(f"{there}/none") and objects.exists(f"{there}/w.tif")
+
+
+def test_what_breaks_off_leaves_nothing(tmp_path, there, storage, monkeypatch):
+    """Parts that came are taken back; what was there before stays."""
+    whole = tmp_path / "whole.bin"
+    whole.write_bytes(b"a" * (9 << 20))
+    objects.upload(whole, f"{there}/big.bin")
+
+    def pieces():
+        yield b"b" * (9 << 20)
+        raise OSError("the disk is gone")
+
+    with pytest.raises(SourceError, match="does not answer"):
+        objects.upload(pieces(), f"{there}/big.bin")
+    assert len(fetched(storage, "big.bin")) == whole.stat().st_size
+    assert not client(storage).list_multipart_uploads(Bucket=BUCKET).get("Uploads")
+    assert fetched(storage, "big.bin")[:1] == b"a"
+    with pytest.raises(MissingFileError):
+        objects.upload(whole, "s3://nothing-here/x")
+    monkeypatch.setenv("AWS_ENDPOINT_URL", "http://127.0.0.1:9")
+    with pytest.raises((SourceError, UsageError)):
+        objects.ObjectFile(f"{there}/big.bin")
