@@ -285,7 +285,7 @@ def _read_footprints(path: Path) -> object:
     from zoompick.catalog.sources import Source
     from zoompick.geo.shapes import lonlat_box
 
-    reader = FootprintFile(Source("s", str(path), "footprints"))
+    reader = FootprintFile(Source("s", str(path), "footprints"), open)
     return len(list(reader.search(Criteria(lonlat_box(-13, -39, -12, -38))))), reader.collections()
 
 

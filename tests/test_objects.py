@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import logging
+import os
 import pickle
 import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -20,8 +23,9 @@ from zoompick.workflow.opening import open_raster
 BUCKET = "ostrell-data"
 
 
-@pytest.fixture(scope="module")
-def storage():
+@contextmanager
+def serving(patch: pytest.MonkeyPatch) -> Iterator[str]:
+    """Storage with one bucket, known to this process and those it starts."""
     from moto.server import ThreadedMotoServer
 
     logging.getLogger("werkzeug").setLevel(logging.CRITICAL)
@@ -29,16 +33,24 @@ def storage():
     server.start()
     url = "http://{}:{}".format(*server.get_host_and_port())
     urllib.request.urlopen(urllib.request.Request(f"{url}/{BUCKET}", method="PUT")).close()
-    yield url
-    server.stop()
-
-
-@pytest.fixture(autouse=True)
-def there(storage, monkeypatch) -> str:
-    for name, value in (("ENDPOINT_URL", storage), ("ACCESS_KEY_ID", "visitor"), ("SECRET_ACCESS_KEY", "ostrell"),
+    for name, value in (("ENDPOINT_URL", url), ("ACCESS_KEY_ID", "visitor"), ("SECRET_ACCESS_KEY", "ostrell"),
                         ("REGION", "us-east-1")):  # fmt: skip
-        monkeypatch.setenv(f"AWS_{name}", value)
-    return f"s3://{BUCKET}"
+        patch.setenv(f"AWS_{name}", value)
+    try:
+        yield f"s3://{BUCKET}"
+    finally:
+        server.stop()
+
+
+@pytest.fixture
+def there(monkeypatch) -> Iterator[str]:
+    with serving(monkeypatch) as found:
+        yield found
+
+
+@pytest.fixture
+def storage(there) -> str:
+    return os.environ["AWS_ENDPOINT_URL"]
 
 
 def client(storage: str):

@@ -16,7 +16,7 @@ import pytest
 import shapely
 
 from helpers import FEN
-from zoompick.catalog import footprints, index
+from zoompick.catalog import footprints, geoparquet, index
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.filters import BY_RULE, ROWS
 from zoompick.catalog.footprintfile import FootprintFile
@@ -212,7 +212,7 @@ def test_footprint_files_of_any_maker_are_sources(tmp_path, program):
     table = list(csv.DictReader(io.StringIO(found.out)))
     assert [row["id"] for row in table] == ["t2", "t1", "t0"]
     assert [float(row["cloud_percent"]) for row in table] == [20, 10, 0]
-    reader = FootprintFile(Source("tiles", str(tmp_path / "tiles.geojson"), "footprints"))
+    reader = FootprintFile(Source("tiles", str(tmp_path / "tiles.geojson"), "footprints"), open)
     assert [c["id"] for c in reader.collections()] == ["tiles"]
     (tmp_path / "tiles.geojson").unlink()
     assert program("search", "--source", "tiles", *box).code == 1
@@ -222,7 +222,7 @@ def test_footprint_files_of_any_maker_are_sources(tmp_path, program):
 
 def test_geoparquet_keeps_the_items(tmp_path):
     given = items(5)
-    footprints.write_parquet(given, tmp_path / "a.parquet")
+    geoparquet.write(given, tmp_path / "a.parquet")
     back = list(footprints.items_of(tmp_path / "a.parquet", "x"))
     assert [(b["id"], b["collection"], b["properties"]) for b in back] == [
         (g["id"], "many", g["properties"]) for g in given

@@ -6,17 +6,15 @@ A file made by others names its columns as it likes; the usual names of an id, a
 from __future__ import annotations
 
 import contextlib
-import json
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
 
-import shapely
-
 from zoompick.area.model import Feature
+from zoompick.catalog import geoparquet
 from zoompick.catalog.links import links_of
-from zoompick.errors import AreaError, DataError, FormatError, UsageError
+from zoompick.errors import DataError, FormatError
 from zoompick.files import parse_json, read_json
 from zoompick.geo.shapes import geojson_of
 
@@ -46,9 +44,9 @@ def items_of(path: Path, collection: str, day: str = "") -> Iterator[dict[str, A
     if not path.is_file():
         raise FormatError(f"There is no footprint file {path}.", "Check the path.")
     suffix = path.suffix.lower()
-    if suffix in (".parquet", ".geoparquet"):
-        for number, feature in enumerate(_parquet(path)):
-            yield _of_row(feature, number, collection, day)
+    if suffix in geoparquet.ENDINGS:
+        for number, feature in enumerate(geoparquet.features_of(path)):
+            yield item_of_row(feature, number, collection, day)
     elif suffix in (".json", ".geojson"):
         yield from _of_json(path, collection, day)
     elif suffix in ENDINGS:
@@ -145,7 +143,7 @@ def _of_features(features: Iterable[Feature], collection: str, day: str) -> Iter
 def _item(attributes: Mapping[str, Any], geometry: Any, number: int, collection: str, day: str) -> dict[str, Any]:
     lower = {str(key).lower(): value for key, value in attributes.items() if value not in (None, "")}
     properties: dict[str, Any] = {str(key): _plain(value) for key, value in attributes.items() if value is not None}
-    when = _moment(next((lower[name] for name in _DATE if name in lower), day))
+    when = moment_of(next((lower[name] for name in _DATE if name in lower), day))
     if when is not None:
         properties["datetime"] = when.strftime("%Y-%m-%dT%H:%M:%SZ")
     cloud = next((lower[name] for name in _CLOUD if name in lower), None)
@@ -165,9 +163,9 @@ def _item(attributes: Mapping[str, Any], geometry: Any, number: int, collection:
     }
 
 
-def _of_row(feature: Feature, number: int, collection: str, day: str) -> dict[str, Any]:
-    """A row as written by :func:`write_parquet` gives its item back; any other is read by its columns."""
-    row = dict(feature.attributes)
+def item_of_row(feature: Feature, number: int, collection: str, day: str) -> dict[str, Any]:
+    """A row as :mod:`zoompick.catalog.geoparquet` writes it gives its item back; any other is read by its columns."""
+    row = {key: value for key, value in feature.attributes.items() if key != "bbox"}
     try:
         properties, assets = parse_json(row.pop("properties")), parse_json(row.pop("assets"))
     except (KeyError, TypeError, ValueError):
@@ -189,7 +187,8 @@ def _type_of(href: str) -> str:
     )
 
 
-def _moment(value: object) -> datetime | None:
+def moment_of(value: object) -> datetime | None:
+    """The moment that a cell means, UTC; None where it means none."""
     if isinstance(value, datetime):
         return value.astimezone(UTC) if value.tzinfo else value.replace(tzinfo=UTC)
     if isinstance(value, date):
@@ -206,68 +205,3 @@ def _moment(value: object) -> datetime | None:
         except ValueError:
             continue
     return None
-
-
-def _parquet(path: Path) -> Iterator[Feature]:
-    """Rows of a GeoParquet file (OGC GeoParquet 1.1: primary column, WKB encoding)."""
-    try:
-        from pyarrow import ArrowException, parquet
-    except ImportError as error:
-        raise UsageError(
-            "GeoParquet needs the optional package pyarrow.", "Install it: pip install 'zoompick[parquet]'."
-        ) from error
-    try:
-        table = parquet.ParquetFile(path)
-        meta = json.loads((table.schema_arrow.metadata or {}).get(b"geo", b"{}"))
-        column = meta.get("primary_column", "geometry")
-        for batch in table.iter_batches(8192):
-            for row in batch.to_pylist():
-                wkb = row.pop(column, None)
-                if wkb is None:
-                    continue
-                shape = shapely.from_wkb(wkb)
-                if shape.geom_type in ("Polygon", "MultiPolygon"):
-                    yield Feature(str(row.get("name") or ""), shape, row)
-    except (ArrowException, ValueError, OSError, shapely.errors.ShapelyError) as error:
-        raise FormatError(f"{path.name} is not GeoParquet that can be read: {error}.", "Make it again.") from error
-
-
-def write_parquet(items: Iterable[Mapping[str, Any]], path: Path) -> None:
-    """Write items as GeoParquet 1.1: id, collection, geometry, the properties as JSON text and the main ones apart.
-
-    Raises
-    ------
-    UsageError
-        The optional package pyarrow is not installed.
-    AreaError
-        An item without a geometry.
-    """
-    try:
-        import pyarrow
-        from pyarrow import parquet
-    except ImportError as error:
-        raise UsageError(
-            "GeoParquet needs the optional package pyarrow.", "Install it: pip install 'zoompick[parquet]'."
-        ) from error
-    rows = [_row(item) for item in items]
-    if any(row["geometry"] is None for row in rows):
-        raise AreaError("A scene without a footprint cannot be written as GeoParquet.", "Drop it first.")
-    geo = {"version": "1.1.0", "primary_column": "geometry",
-           "columns": {"geometry": {"encoding": "WKB", "geometry_types": ["Polygon", "MultiPolygon"]}}}  # fmt: skip
-    table = pyarrow.Table.from_pylist(rows)
-    parquet.write_table(table.replace_schema_metadata({"geo": json.dumps(geo)}), path)
-
-
-def _row(item: Mapping[str, Any]) -> dict[str, Any]:
-    properties = item.get("properties") or {}
-    geometry = item.get("geometry")
-    return {
-        "id": item.get("id"),
-        "collection": item.get("collection"),
-        "datetime": properties.get("datetime"),
-        "platform": properties.get("platform"),
-        "eo:cloud_cover": properties.get("eo:cloud_cover"),
-        "properties": json.dumps(properties),
-        "assets": json.dumps(item.get("assets") or {}),
-        "geometry": shapely.to_wkb(shapely.geometry.shape(geometry)) if geometry else None,
-    }

@@ -12,7 +12,7 @@ import json
 import os
 import sqlite3
 import struct
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
@@ -105,12 +105,12 @@ def _rows(items: Iterable[dict[str, Any]]) -> list[Any]:
         cloud = float(cloud) if isinstance(cloud, int | float) and 0 <= cloud <= 100 else None
         name, collection = str(item.get("id")), str(item.get("collection") or "")
         rows.append((name, collection, moment, cloud, ground, _rest(item, properties), west, east, south, north))
-    return [rows[place] for place in _along_curve(rows)]
+    return [rows[place] for place in along_curve([row[6:] for row in rows])]
 
 
-def _along_curve(rows: list[Any]) -> list[int]:
-    """Order of the rows along a Z-shaped curve over their middles, 16 bits a side of their common box."""
-    edges = np.array([row[6:] for row in rows], float).reshape(-1, 4)
+def along_curve(boxes: Sequence[Sequence[float]]) -> list[int]:
+    """Order of boxes, each west, east, south, north, along a Z-shaped curve over their middles, 16 bits a side."""
+    edges = np.array(boxes, float).reshape(-1, 4)
     if not len(edges):
         return []
     middles = (edges[:, 0::2] + edges[:, 1::2]) / 2

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 if TYPE_CHECKING:
+    from zoompick.bytesource import ByteSource
     from zoompick.catalog.criteria import Criteria
     from zoompick.catalog.sources import Source
     from zoompick.events import Report
@@ -74,7 +75,22 @@ def _api(source: Source, client: Client, report: Report) -> Reader:
 def _footprints(source: Source, client: Client, report: Report) -> Reader:
     from zoompick.catalog.footprintfile import FootprintFile
 
-    return FootprintFile(source, report)
+    return FootprintFile(source, _bytes_of, report)
+
+
+def _bytes_of(address: str) -> ByteSource:
+    """The bytes of a footprint file on a web server or on object storage."""
+    if address.startswith("s3://"):
+        from zoompick.net.objects import ObjectFile
+
+        return ObjectFile(address)
+    from zoompick.net.ranges import remote_file
+
+    return remote_file(address)
+
+
+def _is_parquet(address: str) -> bool:
+    return _path(address).endswith((".parquet", ".geoparquet"))
 
 
 KINDS: dict[str, SourceKind] = {
@@ -86,8 +102,14 @@ KINDS: dict[str, SourceKind] = {
         "a static STAC catalog: crawled, checked here",
         lambda address: _is_web(address) and _path(address).endswith(".json"), _catalog,
     ),
-    "stac-api": SourceKind("a STAC API: searched by the server, checked here", _is_web, _api),
-    "footprints": SourceKind("a file of footprints: indexed once, searched here", lambda address: True, _footprints),
+    "stac-api": SourceKind(
+        "a STAC API: searched by the server, checked here",
+        lambda address: _is_web(address) and not _is_parquet(address), _api,
+    ),
+    "footprints": SourceKind(
+        "a file of footprints, searched here: GeoParquet with boxes as it lies, others through an index",
+        lambda address: True, _footprints,
+    ),
 }  # fmt: skip
 """By name, in the order in which an address is tried."""
 

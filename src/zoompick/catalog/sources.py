@@ -56,12 +56,14 @@ class Source:
             )
         if kind and kind not in KINDS:
             raise UnknownNameError.of("kind of source", kind, KINDS)
-        is_web = bool(re.match(r"https?://[^/\s]+", url))
+        is_web = bool(re.match(r"(https?|s3)://[^/\s]+", url))
         if not is_web and not Path(url).is_file():
             raise UsageError(
                 f"'{url}' is no web address, and no file.",
                 "Give one that begins with http:// or https://, or a file of footprints.",
             )
+        if url.startswith("s3://") and not url.endswith((".parquet", ".geoparquet")):
+            raise UsageError(f"'{url}' is no source.", "On object storage footprints as GeoParquet are searched.")
         address = url if is_web else str(Path(url).resolve())
         return cls(name, address, kind or kind_of(address), day)
 

@@ -144,9 +144,9 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bo
     if form == "parquet":
         if out is None:
             raise UsageError("GeoParquet needs a file.", "Give --out FILE.parquet.")
-        from zoompick.catalog.footprints import write_parquet
+        from zoompick.catalog import geoparquet
 
-        write_parquet([entry.to_item() for entry in entries], out)
+        geoparquet.write([entry.to_item() for entry in entries], out)
     elif form == "csv":
         _write(csv_rows(entries), out)
     else:
