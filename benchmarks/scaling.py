@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-QUESTION = ("--box", "10", "40", "16", "46", "--dates", "2019", "--cloud", "20")
+QUESTION = ("--box", "10", "40", "12", "42", "--dates", "2019", "--cloud", "20")
 COUNTS = (10_000, 100_000, 1_000_000, 10_000_000)
 FIRST, SPAN_S = 1_420_070_400, 10 * 365 * 86400
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -135,22 +135,79 @@ def cluster(folder: Path, side: int, rounds: int) -> None:
               f"{out_bytes / written.size:.5f}x | {jobs} |")  # fmt: skip
 
 
+def _times() -> float:
+    """Processor seconds of a worker's process so far."""
+    told = os.times()
+    return told.user + told.system
+
+
+def _costs(folder: Path, side: int, count: int) -> dict[str, float]:
+    """What a stack of six bands costs on some workers: processor seconds there and here, bytes, wall time."""
+    import parts
+    from zoompick.raster.cluster import on_cluster
+    from zoompick.raster.write import WriteOptions, write_geotiff
+
+    parts.inputs(folder, side)
+    raster, out = parts.stacked(folder, side), folder / "stack.tif"
+    with on_cluster(f"local:{count}") as crew:
+        client = crew._inner._client
+        for _ in range(2):
+            out.unlink(missing_ok=True)
+            before, own, received = client.run(_times), _times(), crew.traffic.received
+            began = time.perf_counter()
+            write_geotiff(raster, out, WriteOptions(), executor=crew)
+            wall, own = time.perf_counter() - began, _times() - own
+            after = client.run(_times)
+    mpx = 6 * side * side / 1e6
+    there = sum(after[name] - before[name] for name in after)
+    back = (crew.traffic.received - received) / 1e6
+    return {"there": there / mpx, "here": own / mpx, "bytes": back / mpx, "wall": wall}
+
+
+def model(folder: Path, side: int, rounds: int) -> None:
+    """Costs a Mpx of one band measured on a small stack foretell a larger one; held against measurement."""
+    import parts
+
+    pixels = np.ascontiguousarray(parts.patch(1)[: parts.TILE, : parts.TILE])
+    packed = parts.encode(pixels)
+    began = time.perf_counter()
+    for _ in range(40):
+        parts.decode(packed)
+        parts.encode(pixels)
+    codec = (time.perf_counter() - began) / 40 / pixels.size * 1e6
+    small = [_costs(folder, side // 2, 2) for _ in range(rounds)]
+    there, here, size = (statistics.median(row[key] for row in small) for key in ("there", "here", "bytes"))
+    told = there / codec, here / codec, size, there / here
+    text = ("\nA Mpx of one band takes workers {:.2f}x and the coordinator {:.2f}x what one decoding and encoding "
+          "does, and {:.2f} MB come back. A coordinator is busy with {:.0f} workers of a thread.")  # fmt: skip
+    print(text.format(*told))
+    print("\n| workers | side px | foretold time to measured |\n|---|---|---|")
+    for count in (1, 2):
+        real = statistics.median(_costs(folder, side, count)["wall"] for _ in range(rounds))
+        mpx = 6 * side * side / 1e6
+        # Two cores: a single worker has one to itself; two share theirs with the coordinator.
+        foretold = mpx * (there if count == 1 else (there + here) / 2)
+        print(f"| {count} | {side} | {foretold / real:.2f}x |")
+
+
 def main() -> None:
     """Both tables."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--side", type=int, default=5490)
     parser.add_argument("--rounds", type=int, default=5)
-    parser.add_argument("--only", choices=("catalogues", "cluster"))
+    parser.add_argument("--only", choices=("catalogues", "cluster", "model"))
     parser.add_argument("--make", nargs=2, metavar=("FILE", "COUNT"), help=argparse.SUPPRESS)
     asked = parser.parse_args()
     if asked.make:
         footprints(Path(asked.make[0]), int(asked.make[1]))
         return
     with tempfile.TemporaryDirectory(prefix="zoompick-scaling-") as name:
-        if asked.only != "cluster":
+        if asked.only in (None, "catalogues"):
             catalogues(Path(name), asked.rounds)
-        if asked.only != "catalogues":
+        if asked.only in (None, "cluster"):
             cluster(Path(name), asked.side, asked.rounds)
+        if asked.only in (None, "model"):
+            model(Path(name), asked.side, min(3, asked.rounds))
 
 
 if __name__ == "__main__":
