@@ -167,7 +167,7 @@ def test_settings_tell_where_they_were_set(tmp_path, program):
     chosen = {key: told["settings"][key]["from"] for key in ("workers", "retries", "tile_px")}
     assert chosen == {"workers": "environment", "retries": "file", "tile_px": "default"}
     assert told["settings"]["retries"]["value"] == 7 and told["cache_bytes"] == 500
-    assert program("settings", "--clear-cache", env=own).code == 0
+    assert program("doctor", "--clear-cache", env=own).code == 0
     assert [path.name for path in (tmp_path / "cache").iterdir()] == ["mine.txt"]
 
 

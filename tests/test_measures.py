@@ -229,7 +229,10 @@ def test_scenes_of_one_product_are_held_together(check, pieces, outcome):
     assert registry.judge(Subject("s", raster, kind="blend", pieces=pieces), {check}) == []
 
 
-@pytest.mark.parametrize("text", ["(a - b) / (a + b)", "2.5 * (a - b) / (a + 6 * b - 7.5 * c + 1)", "-(a) * 2 + c"])
+@pytest.mark.parametrize("text", ["(a - b) / (a + b)", "2.5 * (a - b) / (a + 6 * b - 7.5 * c + 1)", "-(a) * 2 + c",
+                                  "min(a, b, 0.3) + max(c, a)", "sqrt(abs(a - b)) + log(c) - exp(-a)",
+                                  "where(a > b and not c < 0.2 or a == b, a, clip(c, 0.2, 0.5))",
+                                  "where(a != b, -1, 1) * abs(b - c)"])  # fmt: skip
 def test_judge_and_maker_read_formulas_alike_and_share_no_code(text):
     import ast
 
@@ -237,7 +240,7 @@ def test_judge_and_maker_read_formulas_alike_and_share_no_code(text):
     judged = products._value(ast.parse(text, mode="eval").body, bands)
     made = Formula.parse(text).compute(bands)
     np.testing.assert_allclose(judged, made, rtol=1e-6)
-    for other in ("a if b else c", "a ** b", "min(a, b)", "a[0]", "__import__('os')"):
+    for other in ("a if b else c", "a ** b", "pow(a, b)", "min(a, b, key=c)", "a[0]", "__import__('os')"):
         with pytest.raises((KeyError, TypeError)):
             products._value(ast.parse(other, mode="eval").body, bands)
 

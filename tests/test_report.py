@@ -57,6 +57,7 @@ def test_a_report_holds_all_that_it_shows(study, program):
         "Lapwing surface reflectance",
         "study.toml",
         "checksum",
+        "<dt>command</dt><dd><code>zoompick run --only composite</code>",
     ):
         assert name in text, name
     assert str(study) not in text and "http://127" not in text

@@ -136,7 +136,7 @@ def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> in
                            "period": one.period} for one in units])  # fmt: skip
         else:
             show.table(heads, rows)
-            show.note(f"{show.counted(len(units), 'study').replace('studys', 'studies')} would be run.")
+            show.note(f"{len(units)} {'study' if len(units) == 1 else 'studies'} would be run.")
         return exits.DONE
     outcomes = []
     with show.progress() as report:

@@ -9,13 +9,8 @@ import typer
 from zoompick.cli import options
 
 
-def settings(
-    clear_cache: Annotated[
-        bool, typer.Option("--clear-cache", help="Remove the cache: all in it can be made again.")
-    ] = False,
-    as_json: options.Json = False,
-) -> None:
-    """List every setting and where it was set; show and clear the cache.
+def settings(as_json: options.Json = False) -> None:
+    """List every setting and where it was set, and the folders.
 
     A setting is changed by a line in settings.toml (workers = 2) or by a variable (ZOOMPICK_WORKERS=2);
     ZOOMPICK_CONFIG and ZOOMPICK_CACHE move the folders.
@@ -27,12 +22,10 @@ def settings(
 
     rows = table.every()
     size = cache.size()
-    if clear_cache:
-        cache.clear()
     if as_json:
         values = {row.key: {"value": value, "from": origin, "unit": row.unit} for row, value, origin in rows}
         folders = {"config": str(table.config_folder()), "cache": str(table.cache_folder())}
-        show.as_json({"settings": values, "folders": folders, "cache_bytes": 0 if clear_cache else size})
+        show.as_json({"settings": values, "folders": folders, "cache_bytes": size})
         return
     show.table(
         [
@@ -45,25 +38,33 @@ def settings(
     )
     show.line(f"settings, sources, log-ins: {table.config_folder()}")
     show.line(f"cache: {table.cache_folder()}")
-    if clear_cache:
-        show.note(f"Removed the cache: {human_bytes(size)}.")
-    else:
-        show.note(
-            f"The cache holds {human_bytes(size)} (cache_max_mb is its limit). "
-            "'zoompick settings --clear-cache' removes it."
-        )
+    show.note(
+        f"The cache holds {human_bytes(size)} (cache_max_mb is its limit). "
+        "'zoompick doctor --clear-cache' removes it."
+    )
 
 
-def doctor(as_json: options.Json = False) -> int:
-    """Look at versions, codecs, room, sources, log-ins (never shown) and cache."""
+def doctor(
+    clear_cache: Annotated[
+        bool, typer.Option("--clear-cache", help="Remove the cache: all in it can be made again.")
+    ] = False,
+    as_json: options.Json = False,
+) -> int:
+    """Look at versions, codecs, room, sources, log-ins (never shown) and cache; or remove the cache."""
     from pathlib import Path
 
+    from zoompick import cache
     from zoompick.cli import check, exits, show
+    from zoompick.files import human_bytes
     from zoompick.study.folder import Study
     from zoompick.verification.finding import worst
     from zoompick.workflow import tell
     from zoompick.workflow.doctor import examined
 
+    if clear_cache:
+        size = cache.size()
+        cache.clear()
+        show.note(f"Removed the cache: {human_bytes(size)}.")
     study = Study.find(Path.cwd())
     with show.progress() as report:
         findings = examined(study.root if study else None, report)

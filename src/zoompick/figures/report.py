@@ -73,6 +73,7 @@ class ProductTold:
     image: Image | None = None
     legend: Legend | None = None
     words: str = ""
+    command: str = ""
 
 
 @dataclass(frozen=True)

@@ -218,8 +218,9 @@ def is_whole(pixels: Pixels, nodata: float | None, extremes: tuple[float, float]
         return bool(valid_mask(pixels, nodata).all())
     if nodata is None:
         return True
-    low, high = extremes or (pixels.min(), pixels.max())
-    return bool(nodata < low or nodata > high or not (pixels == nodata).any())
+    if nodata < (extremes[0] if extremes else pixels.min()):
+        return True
+    return bool(nodata > (extremes[1] if extremes else pixels.max()) or not (pixels == nodata).any())
 
 
 def fill_value(nodata: float | None) -> float:

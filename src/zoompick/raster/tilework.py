@@ -26,6 +26,8 @@ _TILE_BYTES = 4 << 20
 """Pixels of a tile made together: several bands, so that handing jobs about costs little beside the codec."""
 _PLOT_BYTES = 16 << 20
 """Pixels of a plot that is made elsewhere: what comes back at once is less than that."""
+_FOUR, _MANY = 4, 256
+"""Where there are many tiles and each is made quickly, four are one job, with the overview over them."""
 _HIGHEST = 3
 """So many levels of overviews at most are made with a plot."""
 
@@ -154,7 +156,10 @@ class TileWork:
             return self._strips(is_far)
         one = self.options.side**2 * self.raster.dtype.itemsize
         if not is_far:
-            return self._squares(0, self._groups(_TILE_BYTES // one))
+            groups = self._groups(_TILE_BYTES // one)
+            down, across = self.pyramid.counts(0)
+            is_light = _FOUR * one * max(map(len, groups)) <= _TILE_BYTES and down * across >= _MANY
+            return self._squares(1 if is_light else 0, groups)
         most = _PLOT_BYTES // (one if self.separate else one * bands)
         top = min(_HIGHEST, max(0, most.bit_length() - 1) // 2)
         return self._squares(top, self._groups(most >> 2 * top))

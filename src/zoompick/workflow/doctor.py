@@ -134,6 +134,6 @@ def _log_in(source: Source) -> Finding:
 
 def _cache() -> Finding:
     size, limit = cache.size(), settings.whole("cache_max_mb") * 1_000_000
-    note = "'zoompick settings --clear-cache' removes it: all in it can be made again."
+    note = "'zoompick doctor --clear-cache' removes it: all in it can be made again."
     folder = str(settings.cache_folder())
     return judged("cache", folder, size <= 1.1 * limit, human_bytes(size), human_bytes(limit), note, bad="warn")

@@ -59,7 +59,8 @@ def report_of(study: Study, version: str) -> StudyReport:
         )
     plan = plan_study(study, brief, area, scenes)
     findings = _findings(study)
-    products = tuple(_product(study, step, area) for step in plan.steps if step.output.is_file())
+    made = [step for step in plan.steps if step.output.is_file()]
+    products = tuple(_product(study, step, area, plan.kinds.get(step.output, "")) for step in made)
     return StudyReport(
         name=brief.name or area.name,
         made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
@@ -182,7 +183,7 @@ def _quicklook(study: Study, scene: Scene) -> Image | None:
     return _image(colours, f"Quicklook of {scene.id}")
 
 
-def _product(study: Study, step: Step, area: Area) -> ProductTold:
+def _product(study: Study, step: Step, area: Area, kind: str) -> ProductTold:
     name = step.output.relative_to(study.root / "products").as_posix()
     record = _record(step.output)
     properties = record.get("properties", {})
@@ -212,6 +213,7 @@ def _product(study: Study, step: Step, area: Area) -> ProductTold:
         image=image,
         legend=legend,
         words=_words(step),
+        command=f"zoompick run --only {kind}" if kind else "zoompick run",
     )
 
 

@@ -71,8 +71,32 @@ _BINARY: dict[type, Callable[[Any, Any], Any]] = {
 }  # fmt: skip
 
 
+_COMPARED: dict[type, Callable[[Any, Any], Any]] = {
+    ast.Lt: operator.lt, ast.LtE: operator.le, ast.Gt: operator.gt, ast.GtE: operator.ge, ast.Eq: operator.eq,
+    ast.NotEq: operator.ne,
+}  # fmt: skip
+
+
+def _least(one: Any, *others: Any) -> Any:
+    for other in others:
+        one = np.where(other < one, other, one)
+    return one
+
+
+def _most(one: Any, *others: Any) -> Any:
+    return -_least(-one, *(-other for other in others))
+
+
+_CALLED: dict[str, Callable[..., Any]] = {
+    "min": _least, "max": _most, "abs": lambda value: _most(value, -value), "sqrt": lambda value: value**0.5,
+    "log": lambda value: np.log1p(value - 1), "exp": lambda value: np.expm1(value) + 1,
+    "where": lambda test, yes, no: np.choose(np.asarray(test, bool), [no, yes]),
+    "clip": lambda value, low, high: _least(_most(value, low), high),
+}  # fmt: skip
+
+
 def _value(node: ast.expr, bands: Mapping[str, Floats]) -> Any:
-    """A formula of numbers, bands, + - * / and brackets; KeyError or TypeError for anything else."""
+    """A formula as its record tells it, read by the judge alone; KeyError or TypeError for anything else."""
     match node:
         case ast.Constant(value=int() | float() as number):
             return float(number)
@@ -82,6 +106,15 @@ def _value(node: ast.expr, bands: Mapping[str, Floats]) -> Any:
             return -_value(inner, bands)
         case ast.BinOp(left=left, op=sign, right=right):
             return _BINARY[type(sign)](_value(left, bands), _value(right, bands))
+        case ast.UnaryOp(op=ast.Not(), operand=inner):
+            return ~np.asarray(_value(inner, bands), bool)
+        case ast.Compare(left=left, ops=[sign], comparators=[right]):
+            return _COMPARED[type(sign)](_value(left, bands), _value(right, bands))
+        case ast.BoolOp(op=sign, values=parts):
+            told = np.broadcast_arrays(*(np.asarray(_value(part, bands), bool) for part in parts))
+            return np.all(told, axis=0) if isinstance(sign, ast.And) else np.any(told, axis=0)
+        case ast.Call(func=ast.Name(id=name), args=args, keywords=[]):
+            return _CALLED[name](*(_value(part, bands) for part in args))
     raise TypeError(type(node).__name__)
 
 
