@@ -143,3 +143,41 @@ def test_what_breaks_off_leaves_nothing(tmp_path, there, storage, monkeypatch):
     monkeypatch.setenv("AWS_ENDPOINT_URL", "http://127.0.0.1:9")
     with pytest.raises((SourceError, UsageError)):
         objects.ObjectFile(f"{there}/big.bin")
+
+
+def test_scale_and_offset_come_from_the_item_beside(tmp_path, program, there):
+    """As on disk: a scene's folder that was copied to the storage is the scene's folder still."""
+    folder = tmp_path / "scene"
+    folder.mkdir()
+    for name in ("red", "nir"):
+        path = folder / f"s1-{name}.tif"
+        write_geotiff(Memory(noise((1, 300, 300), "uint16", 1200, 9000), grid(300, 300), 0, (Band(name),)), path)
+    told = {"data_type": "uint16", "nodata": 0, "raster:scale": 0.0001, "raster:offset": -0.1}
+    item = {
+        "type": "Feature", "stac_version": "1.1.0", "id": "s1", "collection": "c", "bbox": [0, 0, 1, 1], "links": [],
+        "properties": {"datetime": "2025-12-15T11:00:00Z"},
+        "geometry": {"type": "Polygon", "coordinates": [[[0, 0], [1, 0], [1, 1], [0, 1], [0, 0]]]},
+        "assets": {name: {"href": f"http://127.0.0.1/s1-{name}.tif", "type": "image/tiff; application=geotiff",
+                          "roles": ["data"], "bands": [{"name": name, "eo:common_name": name} | told]}
+                   for name in ("red", "nir")},
+    }  # fmt: skip
+    (folder / "item.json").write_text(json.dumps(item))
+    for path in folder.iterdir():
+        objects.upload(path, f"{there}/scene/{path.name}")
+    for name, base in (("here.tif", folder), ("there.tif", f"{there}/scene")):
+        made_ = program("stack", f"{base}/s1-red.tif", f"{base}/s1-nir.tif", "--out", name)
+        assert made_.code == 0, made_.err
+    assert open_raster(tmp_path / "there.tif").bands[0].scale == 0.0001
+    assert (tmp_path / "here.tif").read_bytes() == (tmp_path / "there.tif").read_bytes()
+
+
+def test_bands_on_a_web_server_are_read_by_windows(program, archive, tmp_path):
+    assert program("source", "add", "o", archive).code == 0
+    area = ("--box", "-12.08", "-38.61", "-12.06", "-38.60")
+    found = program("search", "--source", "o", "--collection", "lapwing-l2", "--dates", "2025-12-15", *area, "--json")
+    hrefs = [found.json["features"][0]["assets"][name]["href"] for name in ("red", "nir")]
+    done = program("stack", *hrefs, *area, "--bands", "nir,red", "--out", "far.tif", "--json")
+    assert done.code == 0, done.err
+    assert done.json[0]["bands"] == ["nir", "red"] and done.json[0]["valid_percent"] == 100
+    links = json.loads((tmp_path / "far.tif.stac.json").read_text())["links"]
+    assert [link["href"] for link in links] == hrefs

@@ -5,23 +5,40 @@ from __future__ import annotations
 from functools import lru_cache
 from pathlib import Path
 
+from zoompick.addresses import is_remote, restored
 from zoompick.catalog.bands import BandFile, bands_of, formats_of
 from zoompick.catalog.scene import Scene
-from zoompick.errors import SourceError
-from zoompick.files import read_json
+from zoompick.errors import DataError, SourceError, UsageError
+from zoompick.files import parse_json, read_json
+from zoompick.raster.opening import source_of
 from zoompick.transfer.plan import local_names
 
 ITEM_NAME = "item.json"
 
 
 def scene_of(path: Path) -> Scene | None:
-    """The scene whose item lies beside a file, or None."""
+    """The scene whose item lies beside a file, here or wherever the file is; or None."""
     item = path.parent / ITEM_NAME
+    if is_remote(path):
+        return _scene_there(restored(item))
     try:
         state = item.stat()
     except OSError:
         return None
     return _scene(item, state.st_size, state.st_mtime_ns)
+
+
+@lru_cache(maxsize=256)
+def _scene_there(address: str) -> Scene | None:
+    """The scene of an item elsewhere, asked for once."""
+    try:
+        source = source_of(address)
+        return Scene.from_item(parse_json(source.read(0, min(source.size, _MOST_BYTES))))
+    except (DataError, SourceError, UsageError, ValueError):
+        return None
+
+
+_MOST_BYTES = 4 << 20
 
 
 @lru_cache(maxsize=256)
