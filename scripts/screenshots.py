@@ -6,6 +6,7 @@ picture is put together from the demo's own products.
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -219,6 +220,17 @@ def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
     capture("order", echoed(*orders), folder, shop)
 
 
+def fields(path: Path) -> None:
+    """Two fields of the fen, as a layer."""
+    rows = []
+    for code, west in (("F-1", -12.07), ("F-2", -12.05)):
+        corners = [(0, 0), (0.012, 0), (0.012, 0.01), (0, 0.01), (0, 0)]
+        ring = [[round(west + x, 4), round(-38.615 + y, 4)] for x, y in corners]
+        rows.append({"type": "Feature", "properties": {"code": code},
+                     "geometry": {"type": "Polygon", "coordinates": [ring]}})  # fmt: skip
+    path.write_text(json.dumps({"type": "FeatureCollection", "features": rows}))
+
+
 def report(study: Path, env: dict[str, str]) -> None:
     """The report in a browser, from its head to the first products."""
     subprocess.run([PROGRAM, "report"], cwd=study, env=env, check=True, capture_output=True)
@@ -270,7 +282,14 @@ def main() -> None:
         capture("pick", echoed("zoompick pick --cover --instead --within 1", "zoompick pick list"), folder, study)
         brief = (study / "study.toml").read_text()
         (study / "study.toml").write_text(brief.replace("stretch = [0.5, 99.7]", "stretch = [1, 99]"))
-        capture("run", echoed("zoompick run --plan", "zoompick run"), folder, study, is_long=True)
+        fields(study / "fields.geojson")
+        runs = (
+            "zoompick run --plan",
+            "zoompick run",
+            "zoompick lock",
+            "zoompick run --each fields.geojson --name code",
+        )
+        capture("run", echoed(*runs), folder, study, is_long=True)
         subprocess.run(
             [PROGRAM, "search", "--dates", "2026", "--cloud", "60"], cwd=study, env=env, capture_output=True
         )

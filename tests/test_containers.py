@@ -309,6 +309,27 @@ END_GROUP=GridStructure
 """
 
 
+def test_hdf5_copies_of_eos_grids_lie_where_their_text_says(tmp_path):
+    """The text in a dataset of its own group; what is of another size, or tells its place itself, is left alone."""
+    values = noise((ROWS, COLS), "int16", 1, 3000)
+    path = tmp_path / "g.he5"
+    with h5py.File(path, "w") as file:
+        file["HDFEOS INFORMATION/StructMetadata.0"] = np.bytes_(EOS)
+        fields = file.create_group("HDFEOS/GRIDS/fen/Data Fields")
+        fields.create_dataset("red", data=values, chunks=(16, 16)).attrs["_FillValue"] = np.int16(-3000)
+        fields["other"] = values[:-1]
+    (red,) = variables_of(LocalFile(path))
+    assert (red.grid.crs, red.grid.pixel_x, red.grid.west, red.grid.north) == (Crs(32729), 10, 300000, 5700400)
+    np.testing.assert_array_equal(red.read(Window(7, 5, 30, 20))[0], values[5:25, 7:37])
+    np.testing.assert_array_equal(pickle.loads(pickle.dumps(red)).read(red.grid.window)[0], values)
+    assert red.nodata == -3000 and red.bands[0].name == "red"
+    with h5py.File(path, "r+") as file:
+        del file["HDFEOS INFORMATION/StructMetadata.0"]
+        file["HDFEOS INFORMATION/StructMetadata.0"] = np.bytes_(EOS.replace("GCTP_UTM", "GCTP_MOLL"))
+    with pytest.raises(FormatError):
+        open_raster(path)
+
+
 def test_hdf4_grids_swaths_and_both_kinds_of_calibration(tmp_path, program):
     values = noise((ROWS, COLS), "int16", 1, 3000)
     values[3, 4] = -3000

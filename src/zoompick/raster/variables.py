@@ -5,7 +5,7 @@ Source: CF conventions 1.11, sections 2.5 (missing data), 4 and 5 (coordinates, 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +13,7 @@ import numpy as np
 
 from zoompick.errors import FormatError, UsageError
 from zoompick.geo.crs import LONLAT, Crs
+from zoompick.raster.eosgrid import TEXT, grids_in
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Band, Pixels
 
@@ -23,6 +24,8 @@ _MOST_VARIABLES, _MOST_LAYERS, _LEAST_SIDE = 2000, 2000, 2
 _UNEVEN = 1e-3
 """Steps of a coordinate may differ by this share of a pixel and still make a grid."""
 _LATS, _LONS = ("degrees_north", "degree_north", "degrees_n"), ("degrees_east", "degree_east", "degrees_e")
+EosGrids = Mapping[tuple[int, int], Mapping[str, Any]]
+"""Rows and columns of grids to where they lie."""
 Places = dict[tuple[str, tuple[int, ...]], str]
 """Arrays of places: 'lon' or 'lat' with their shape, to their name."""
 
@@ -82,7 +85,7 @@ def variables_in(file: h5py.File) -> Iterator[Variable]:
         return True if len(datasets) > _MOST_VARIABLES else None
 
     file.visititems(visit)
-    places = _swath_places(datasets)
+    places, grids = _swath_places(datasets), _eos_grids(file)
     for name, entry in datasets:
         if len(entry.shape) not in (2, 3) or entry.dtype.kind not in "iuf" or name in places.values():
             continue
@@ -90,7 +93,7 @@ def variables_in(file: h5py.File) -> Iterator[Variable]:
         sides = [size for side, size in enumerate(entry.shape) if stacked is None or side != stacked.axis]
         if min(sides) < _LEAST_SIDE or (stacked is not None and stacked.count > _MOST_LAYERS):
             continue
-        one = _variable(file, name, entry, places, stacked.axis if stacked else None)
+        one = _variable(file, name, entry, places, stacked.axis if stacked else None, grids)
         if one is not None:
             yield from [one] if stacked is None else stacked.layers(one)
 
@@ -157,7 +160,12 @@ def _axis(name: str, entry: Any) -> str:
 
 
 def _variable(
-    file: h5py.File, name: str, entry: Any, places: dict[tuple[str, tuple[int, ...]], str], axis: int | None
+    file: h5py.File,
+    name: str,
+    entry: Any,
+    places: dict[tuple[str, tuple[int, ...]], str],
+    axis: int | None,
+    grids: EosGrids,
 ) -> Variable | None:
     down, across = (side for side in range(len(entry.shape)) if side != axis)
     rows, cols = entry.shape[down], entry.shape[across]
@@ -174,7 +182,9 @@ def _variable(
     given = {"path": name, "shape": (rows, cols), "dtype": dtype, "band": band, "nodata": nodata,
              "valid": _valid(entry), "chunks": chunks}  # fmt: skip
     about = {key: entry.attrs[key] for key in ("wavelength_um", "status", "long_name") if key in entry.attrs}
-    grid, south_up = _told_grid(entry, rows, cols), False
+    grid, south_up = _told_grid(entry.attrs, rows, cols), False
+    if grid is None and (rows, cols) in grids:
+        grid = _told_grid(grids[rows, cols], rows, cols)
     if grid is None:
         grid, south_up = _cf_grid(file, entry, (down, rows), (across, cols))
     if grid is not None:
@@ -194,14 +204,29 @@ def _valid(entry: Any) -> tuple[float, float] | None:
     return (-np.inf if least is None else least, np.inf if greatest is None else greatest)
 
 
-def _told_grid(entry: Any, rows: int, cols: int) -> Grid | None:
-    """A grid told by attributes of the variable itself."""
-    if not all(key in entry.attrs for key in ("west", "north", "pixel_m")):
+_EOS = "HDFEOS INFORMATION"
+
+
+def _eos_grids(file: Any) -> EosGrids:
+    """Grids that the text of an HDF-EOS file tells, in HDF5; HDF4 gives them to its datasets itself."""
+    if not hasattr(file, "filename") or _EOS not in file:
+        return {}
+    told = [file[_EOS][name] for name in sorted(file[_EOS]) if name.startswith(TEXT)]
+    pieces = [part[()] for part in told if hasattr(part, "shape") and part.size <= _MOST_TEXT]
+    return grids_in("".join(p.decode("ascii", "replace") if isinstance(p, bytes) else str(p) for p in pieces))
+
+
+_MOST_TEXT = 1 << 20
+
+
+def _told_grid(attrs: Mapping[str, Any], rows: int, cols: int) -> Grid | None:
+    """A grid told by attributes of the variable itself, or by the text of the file."""
+    if not all(key in attrs for key in ("west", "north", "pixel_m")):
         return None
-    crs = _text(entry, "crs") or ("epsg" in entry.attrs and str(int(np.ravel(entry.attrs["epsg"])[0])))
+    crs = _plain_text(attrs.get("crs", "")) or ("epsg" in attrs and str(int(np.ravel(attrs["epsg"])[0])))
     if not crs:
         return None
-    west, north, pixel = (float(np.ravel(entry.attrs[key])[0]) for key in ("west", "north", "pixel_m"))
+    west, north, pixel = (float(np.ravel(attrs[key])[0]) for key in ("west", "north", "pixel_m"))
     return Grid(Crs.parse(crs), pixel, pixel, west, north, cols, rows)
 
 
@@ -276,7 +301,10 @@ def _mapping(file: h5py.File, entry: Any) -> Crs | None:
 
 
 def _text(entry: Any, key: str) -> str:
-    value = entry.attrs.get(key, "")
+    return _plain_text(entry.attrs.get(key, ""))
+
+
+def _plain_text(value: Any) -> str:
     value = value[0] if isinstance(value, np.ndarray) and value.size else value
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
 

@@ -1,0 +1,74 @@
+"""Grids as the text of HDF-EOS files tells them, in HDF4 and in HDF5: in degrees, UTM or sinusoidal.
+
+Source: HDF-EOS Library Users Guide, volume 1, section "Grid"; General Cartographic Transformation Package for its
+angles and parameters.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import numpy as np
+
+from zoompick.geo.crs import LONLAT, Crs, Projection, utm_zone
+
+TEXT = "StructMetadata"
+"""What the attribute, or the dataset, that holds the text is called, a number behind it."""
+
+
+def grids_in(text: str) -> dict[tuple[int, int], dict[str, Any]]:
+    """Rows and columns of each grid to its system, its west and north, and the size of its pixels."""
+    found = {}
+    for block in re.findall(r"GROUP=GRID_\d+(.*?)END_GROUP=GRID_\d+", text, re.DOTALL):
+        place = _eos_grid(dict(re.findall(r"(\w+)=\"?([^\"\n]+)\"?", block)))
+        if place is not None:
+            found[place[0]] = place[1]
+    return found
+
+
+def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], dict[str, Any]] | None:
+    """Rows and columns, and where they lie, of a grid of square pixels in degrees, a UTM zone, or sinusoidal."""
+    try:
+        cols, rows = int(told["XDim"]), int(told["YDim"])
+        (west, north), (east, south) = (
+            tuple(float(value) for value in told[key].strip("()").split(","))
+            for key in ("UpperLeftPointMtrs", "LowerRightMtrs")
+        )
+        projection, zone = told["Projection"].strip(), int(told.get("ZoneCode", "0"))
+        params = [float(value) for value in told.get("ProjParams", "").strip("()").split(",") if value.strip()]
+    except (KeyError, ValueError):
+        return None
+    if projection == "GCTP_GEO":
+        crs, (west, north, east, south) = LONLAT, map(_packed_degrees, (west, north, east, south))
+    elif projection == "GCTP_UTM" and 1 <= abs(zone) <= _ZONES:
+        crs = utm_zone(abs(zone), zone > 0)
+    elif projection == "GCTP_SNSOID" and params:
+        crs = _sinusoidal(params)
+    else:
+        return None
+    pixel = (east - west) / cols
+    if pixel <= 0 or abs((north - south) / rows / pixel - 1) > 1e-6:
+        return None
+    return (rows, cols), {"crs": crs.code, "west": west, "north": north, "pixel_m": pixel}
+
+
+_ZONES = 60
+
+
+def _sinusoidal(params: list[float]) -> Crs:
+    """Parameters of the transformation package: 1 the sphere's radius, 5 the meridian, 7 and 8 false origin."""
+    radius, meridian, east, north = (params[at] if at < len(params) else 0.0 for at in (0, 4, 6, 7))
+    told = {"Longitude of natural origin": _packed_degrees(meridian), "False easting": east, "False northing": north}
+    return Crs.from_projection(Projection("Sinusoidal", "Sinusoidal", told, 1.0, 0, radius or _SPHERE_M, 0.0))
+
+
+_SPHERE_M = 6370997.0
+"""The package's own, where no radius is told."""
+
+
+def _packed_degrees(value: float) -> float:
+    """DDDMMMSSS.SS as degrees."""
+    degrees, rest = divmod(abs(value), 1_000_000)
+    minutes, seconds = divmod(rest, 1000)
+    return float(np.copysign(degrees + minutes / 60 + seconds / 3600, value))
