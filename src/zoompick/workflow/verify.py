@@ -17,7 +17,6 @@ from zoompick.files import multihash, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.imagery.items import band_files
 from zoompick.imagery.sidecar import read_sidecar
-from zoompick.net.client import Client
 from zoompick.sensors.classes import ClassTable
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
@@ -29,10 +28,10 @@ from zoompick.verification import registry
 from zoompick.verification.checks import bands as band_checks
 from zoompick.verification.checks import files
 from zoompick.verification.checks.cloud import cloud_share
-from zoompick.verification.checks.licences import licence_allows
 from zoompick.verification.finding import Finding, judged
 from zoompick.verification.limits import Limits
 from zoompick.verification.sweep import sweep
+from zoompick.workflow import sourced
 from zoompick.workflow.fused import FusedStep
 from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
@@ -40,7 +39,6 @@ from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study
 from zoompick.workflow.step import RasterStep, Sources, Step, digest_of
 from zoompick.workflow.subjects import Expected, computed, subject_of
-from zoompick.workflow.terms import told_terms
 
 
 @dataclass(frozen=True)
@@ -151,9 +149,9 @@ def verify_study(
         jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
         jobs.append(partial(_clouds, study, expected, scenes, day))
         if wish.is_online and expected.wants("online"):
-            jobs += [partial(_online, study, brief, scene, report) for scene in scenes]
+            jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
     if expected.wants("licence"):
-        jobs.append(partial(_licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
+        jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
     before = _earlier(plan.steps)
     moved = {step.inputs[0] for step in plan.steps if step.name == "align"}
     for step in plan.steps:
@@ -308,36 +306,6 @@ def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str)
         return cloud_share(layers, table, expected.area, expected.limits, day, mean, expected.executor)
     except ZoomPickError as error:
         return [judged("cloud in area", day, False, "unknown", limit, error.what)]
-
-
-def _online(study: Study, brief: Brief, scene: Scene, report: Report) -> list[Finding]:
-    """Files of a scene are at its source as they were fetched, by size and by entity tag or date."""
-    client, names, changed, asked = Client(report), local_names(scene), list[str](), 0
-    rows = record.read(study.scene_folder(scene.key))
-    for band in scene.bands.values():
-        fetched = rows.get(names[band.href])
-        if fetched is None:
-            continue
-        asked += 1
-        try:
-            now = client.state(band.href)
-        except ZoomPickError as error:
-            note = f"{error.what} {error.todo}".strip()
-            return [Finding("at its source", scene.label, "warn", "not answered", "unchanged", note)]
-        has_other_size = now.size is not None and now.size != (fetched.whole_size or fetched.size)
-        if has_other_size or (now.version and fetched.version and now.version != fetched.version):
-            changed.append(names[band.href])
-    what = changed[0] if changed else ""
-    note = f"{what} is another at its source now, by size, entity tag or date. Search and download again."
-    return [judged("at its source", scene.label, not changed, f"{asked - len(changed)} of {asked}", "unchanged", note,
-                   bad="warn")]  # fmt: skip
-
-
-def _licences(study: Study, scenes: Sequence[Scene]) -> list[Finding]:
-    """Each collection that is used: whether products of it may be handed on, and whom they have to name."""
-    told = told_terms(study)
-    used = dict.fromkeys(f"{scene.source}/{scene.collection}" for scene in scenes)
-    return [licence_allows(name, told.get(name)) for name in used]
 
 
 def _products_told(study: Study) -> set[tuple[str, ...]]:
