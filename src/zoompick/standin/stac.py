@@ -69,6 +69,7 @@ def collection(
         "description": table["description"],
         "license": table["license"],
         "keywords": table["keywords"],
+        **({"providers": [{"name": table["provider"], "roles": ["licensor"]}]} if "provider" in table else {}),
         "extent": {
             "spatial": {"bbox": [[round(value, 5) for value in bbox]]},
             "temporal": {"interval": [[moment(scenes[0].when), moment(scenes[-1].until)]]},
