@@ -167,9 +167,12 @@ def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]
     for row in rows:
         if row["reason"]:
             show.note(f"{row['name']}: {row['reason']}")
+        elif row["checks_passed"] != row["checks"]:
+            where = show.place(Path(str(row["folder"])))
+            show.note(f"{row['name']}: not every check passed; 'zoompick verify' in {where} tells which.")
     done = sum(one.state == "done" for one in outcomes)
     folder = show.place(outcomes[0].unit.folder.parent)
-    show.note(f"{done} of {len(outcomes)} done without a fault. The table is in {folder}/{SUMMARY}.")
+    show.note(f"{done} of {len(outcomes)} done, no check of theirs failed. The table is in {folder}/{SUMMARY}.")
 
 
 def _watch(study: Study, wish: WatchWish, how: RunWish, command: list[str], as_json: bool) -> int:
@@ -223,7 +226,7 @@ def _show_round(one: Round) -> None:
 
 
 def lock(as_json: options.Json = False) -> None:
-    """Write down the scenes, files and products of this study with their digests, for 'run --locked'."""
+    """Write down scenes, files and products with their digests, for 'run --locked'."""
     from zoompick.cli import show
     from zoompick.files import human_bytes
     from zoompick.study.folder import Study

@@ -50,7 +50,7 @@ def doctor(
     ] = False,
     as_json: options.Json = False,
 ) -> int:
-    """Look at versions, codecs, room, sources, log-ins (never shown) and cache; or remove the cache."""
+    """Look at versions, codecs, room, sources, log-ins (never shown), cache; clear the cache."""
     from pathlib import Path
 
     from zoompick import cache
