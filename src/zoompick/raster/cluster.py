@@ -11,6 +11,7 @@ import pickle
 import re
 import socket
 import threading
+import weakref
 from collections.abc import Callable, Iterator
 from concurrent.futures import CancelledError, Executor, Future
 from contextlib import contextmanager
@@ -112,12 +113,14 @@ class Cluster(Executor):
         with self._lock:
             self.traffic.jobs += 1
             self.traffic.sent += len(payload)
-        inner.add_done_callback(lambda done: self._pass_on(done, outer))
+        # Weakly, for each would keep the other, and with it a result of megabytes, until somebody looks for circles.
+        waiting = weakref.ref(outer)
+        inner.add_done_callback(lambda done: self._pass_on(done, waiting()))
         outer.add_done_callback(lambda ours: inner.cancel() if ours.cancelled() else None)
         return outer
 
-    def _pass_on(self, inner: Future[_Answer], outer: Future[Any]) -> None:
-        if not outer.set_running_or_notify_cancel():
+    def _pass_on(self, inner: Future[_Answer], outer: Future[Any] | None) -> None:
+        if outer is None or not outer.set_running_or_notify_cancel():
             return
         try:
             answer = inner.result()
