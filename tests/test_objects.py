@@ -83,6 +83,10 @@ def test_a_product_goes_there_and_comes_back(tmp_path, program, there, storage):
     assert record["assets"]["data"]["file:size"] == len(here)
     again = program("index", source, "--recipe", "ndvi", "--out", f"{there}/a/ndvi.tif")
     assert again.code == 2 and "exists" in again.err and "--overwrite" in again.err
+    client(storage).put_object(Bucket=BUCKET, Key="a/other.tif.stac.json", Body=b"mine")
+    record = program("index", source, "--recipe", "ndvi", "--out", f"{there}/a/other.tif")
+    assert record.code == 2 and "other.tif.stac.json exists" in record.err
+    assert fetched(storage, "a/other.tif.stac.json") == b"mine"
     replaced = program("index", source, "--formula", "nir - red", "--out", f"{there}/a/ndvi.tif", "--overwrite")
     assert replaced.code == 0 and fetched(storage, "a/ndvi.tif") != here
 

@@ -97,6 +97,14 @@ def test_a_study_like_another(study, tmp_path, program):
     assert "no study" in program("new", "u", "--like", tmp_path / "nowhere", cwd=tmp_path).err
     assert "cloud" in program("new", "u", "--like", study, "--cloud", "300", cwd=tmp_path).err
     assert not (tmp_path / "u").exists()
+    (tmp_path / "v").mkdir()
+    for words in (("--like", study), ("--area", "Harrow Fen", "--around", "2km")):
+        (tmp_path / "v" / "area.geojson").write_text("mine")
+        refused = program("new", "v", *words, cwd=tmp_path)
+        assert refused.code == 2 and "is there already, and is another" in refused.err
+        assert (tmp_path / "v" / "area.geojson").read_text() == "mine" and not (
+            tmp_path / "v" / "study.toml"
+        ).exists()
 
 
 def test_a_locked_study_is_made_again_byte_for_byte(study, program):
@@ -116,8 +124,10 @@ def test_a_locked_study_is_made_again_byte_for_byte(study, program):
     index, band = "products/2025-12-15/ndvi.tif", next(name for name in told["files"] if "red.tif" in name)
     wrong = told["products"][index]["multihash"][:4] + "00" * 32
     rewritten(study / "study.lock.json", lambda lock: lock["products"][index].update(multihash=wrong))
+    rewritten(study / "study.lock.json", lambda lock: lock["versions"].update(numpy="1.0"))
     other = program("run", "--locked", **at)
     assert other.code == 1 and f"not as locked: {index}" in other.err
+    assert "Locked with other versions" in other.err and "numpy 1.0 (here" in other.err
     rewritten(study / "study.lock.json", lambda lock: lock["files"][band].update(multihash=wrong))
     other = program("run", "--locked", **at)
     assert other.code == 1 and "1 of 56 files are not as they were locked" in other.err and "red.tif" in other.err
@@ -140,6 +150,10 @@ def test_one_brief_for_many_areas(template, program, tmp_path):
     ):  # fmt: skip
         wrong = program("run", "--each", areas, *words, **at)
         assert wrong.code == 2 and said in wrong.err, wrong.err
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "summary.csv").write_text("my,table")
+    taken = program("run", "--each", areas, "--name", "code", "--to", tmp_path / "mine", **at)
+    assert taken.code == 2 and (tmp_path / "mine" / "summary.csv").read_text() == "my,table"
     planned = program("run", "--each", areas, "--name", "code", "--dry-run", "--json", **at).json
     assert [row["name"] for row in planned] == list(SQUARES) and not (template / "each").exists()
     done = program("run", "--each", areas, "--name", "code", "--json", **at)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import platform
+from collections.abc import Mapping
 from functools import cache
 from importlib import metadata
 
@@ -21,7 +22,7 @@ def version_here() -> str:
     return metadata.version("zoompick")
 
 
-def differing(told: dict[str, str]) -> list[str]:
+def differing(told: Mapping[str, str]) -> list[str]:
     """What has another version there than here, in words."""
     here = versions()
     return [f"{name} {told.get(name, 'none')} (here {version})"

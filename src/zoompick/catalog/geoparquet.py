@@ -21,10 +21,13 @@ from zoompick.bytesource import ByteSource, SourceStream
 from zoompick.catalog.period import Period
 from zoompick.errors import AreaError, FormatError, UsageError
 from zoompick.geo.bounds import Bounds
+from zoompick.later import later
 
 if TYPE_CHECKING:
     import pyarrow
     from pyarrow import compute, parquet
+else:
+    pyarrow, compute, parquet = later("pyarrow"), later("pyarrow.compute"), later("pyarrow.parquet")
 
 ENDINGS = (".parquet", ".geoparquet")
 ROWS_A_GROUP = 8192
@@ -35,17 +38,13 @@ _FAR_EAST = 170.0
 
 @contextmanager
 def _arrow(label: str) -> Iterator[None]:
-    """Load the library, and turn its errors into ours."""
-    global pyarrow, compute, parquet
+    """Turn the library's errors, and its absence, into ours."""
     try:
-        import pyarrow
-        from pyarrow import compute, parquet
+        yield
     except ImportError as error:
         raise UsageError(
             "GeoParquet needs the optional package pyarrow.", "Install it: pip install 'zoompick[parquet]'."
         ) from error
-    try:
-        yield
     except (pyarrow.ArrowException, ValueError, KeyError, OSError, shapely.errors.ShapelyError) as error:
         raise FormatError(f"{label} is not GeoParquet that can be read: {error}.", "Make it again.") from error
 

@@ -98,9 +98,10 @@ def exists(address: str) -> bool:
     SourceError
     """
     try:
-        return ObjectFile(address).size >= 0
+        ObjectFile(address)
     except MissingFileError:
         return False
+    return True
 
 
 @lru_cache(maxsize=32)

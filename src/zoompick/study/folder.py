@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -27,6 +27,19 @@ def _is_item_of(path: Path, key: tuple[str, str, str]) -> bool:
     except DataError:
         return False
     return isinstance(item, dict) and (item.get("collection") or "", item.get("id")) == key[1:]
+
+
+def refuse_taken(root: Path, wanted: Mapping[str, bytes]) -> None:
+    """Before a study is made: a file of the user's own where one of the study's has to lie is not written over.
+
+    Raises
+    ------
+    StudyError
+    """
+    for name, content in wanted.items():
+        path = root / name
+        if path.exists() and (path.is_dir() or path.read_bytes() != content):
+            raise StudyError(f"{path} is there already, and is another.", "Move it, or give another folder.")
 
 
 @dataclass(frozen=True)

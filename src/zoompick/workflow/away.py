@@ -37,21 +37,24 @@ def make_anywhere(steps: Sequence[Step], how: Making, study: Study | None = None
         raise UsageError(f"Nothing can be written to {addresses[0]}.", "Give a file, or s3://BUCKET/KEY.")
     from zoompick.net import objects
 
-    if not how.may_replace:
-        taken = next((address for address in addresses if objects.exists(address)), None)
-        if taken:
-            raise StudyError(f"{taken} exists.", "Give another `out`, or `overwrite`.")
     with tempfile.TemporaryDirectory(prefix="zoompick-") as folder:
         local = [replace(step, output=Path(folder) / step.output.name) for step in steps]
+        # A product comes last: who sees it finds all that belongs to it.
+        targets = {
+            path: f"{address.rpartition('/')[0]}/{path.name}"
+            for step, address in zip(local, addresses, strict=True)
+            for path in (*step.companions, sidecar_of(step.output), step.output)
+        }
+        if not how.may_replace:
+            taken = next((target for target in targets.values() if objects.exists(target)), None)
+            if taken:
+                raise StudyError(f"{taken} exists already.", "Give another `out`, or `overwrite`.")
         made = make_files(local, how, None)
-        size = 0
-        for step, address in zip(local, addresses, strict=True):
-            base = address.rpartition("/")[0]
+        for step in local:
             _without_paths(sidecar_of(step.output))
-            for path in (*step.companions, sidecar_of(step.output)):
-                objects.upload(path, f"{base}/{path.name}")
-            size += step.output.stat().st_size
-            objects.upload(step.output, address)
+        for path, target in targets.items():
+            objects.upload(path, target)
+        size = sum(step.output.stat().st_size for step in local)
     how.report(Noted(f"Put {human_bytes(size)} on {addresses[0].split('/')[2]}."))
     return [replace(one, path=Path(address)) for one, address in zip(made, addresses, strict=True)]
 

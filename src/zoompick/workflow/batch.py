@@ -5,16 +5,17 @@ from __future__ import annotations
 import contextlib
 import csv
 import io
+import platform
 from collections.abc import Iterator, Sequence
-from concurrent.futures import Future
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.area.read import read_each
 from zoompick.catalog.period import Period
-from zoompick.errors import ClusterError, UsageError, ZoomPickError
+from zoompick.errors import StudyError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import unique_names, write_text
 from zoompick.raster import engine
@@ -95,10 +96,19 @@ def units_of(study: Study, wish: BatchWish) -> list[Unit]:
     words = [" ".join(part for part in (area.name if wish.layer else "", period.replace("/", " to ")) if part)
              for area, period in told]  # fmt: skip
     folder = wish.folder or study.root / _FORMER
+    if _is_of_others(folder / SUMMARY):
+        raise UsageError(
+            f"{folder / SUMMARY} is no table of a batch.", "Move it, or give another folder: `to` FOLDER."
+        )
     return [
         Unit(text, folder / name, area, period)
         for text, name, (area, period) in zip(words, unique_names(words), told, strict=True)
     ]
+
+
+def _is_of_others(path: Path) -> bool:
+    """A table that no batch wrote is not written over."""
+    return path.exists() and not path.read_bytes().startswith(",".join(ROW).encode())
 
 
 def run_batch(
@@ -108,12 +118,12 @@ def run_batch(
 
     On a cluster each study is a job of one worker: they need the study's folder, and its sources by address.
     """
-    far = engine.elsewhere()
-    if far is not None:
-        jobs = [far.submit(_run_there, study, unit, wish, version) for unit in units]
-        for number, (unit, job) in enumerate(zip(units, jobs, strict=True), 1):
-            yield _outcome_of(unit, job)
-            report(Noted(f"{unit.name} ({number} of {len(units)})"))
+    if engine.elsewhere() is not None:
+        with engine.crew_of() as crew:
+            outcomes = engine.each(crew, units, partial(_run_there, study, wish, version))
+            for number, outcome in enumerate(outcomes, 1):
+                report(Noted(f"{outcome.unit.name} ({number} of {len(units)})"))
+                yield outcome
         return
     for number, unit in enumerate(units, 1):
         report(Noted(f"{unit.name} ({number} of {len(units)})"))
@@ -130,19 +140,13 @@ def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore, v
         return Outcome(unit, None, error)
 
 
-def _run_there(study: Study, unit: Unit, wish: RunWish, version: str) -> Outcome:
+def _run_there(study: Study, wish: RunWish, version: str, unit: Unit) -> Outcome:
     """On a worker: facts of the user's own are found from the study's folder."""
+    if not study.brief_file.is_file():
+        what = f"The worker {platform.node()} does not see {study.root}."
+        return Outcome(unit, None, StudyError(what, "Put the study where all workers reach it."))
     with contextlib.chdir(study.root):
         return run_unit(study, unit, wish, ignore, version)
-
-
-def _outcome_of(unit: Unit, job: Future[Outcome]) -> Outcome:
-    try:
-        return job.result()
-    except ClusterError:
-        raise
-    except ZoomPickError as error:
-        return Outcome(unit, None, error)
 
 
 ROW = ("name", "state", "scenes", "products", "made_new", "checks_passed", "checks", "area_km2", "folder", "reason")

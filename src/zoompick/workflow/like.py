@@ -13,9 +13,9 @@ from zoompick.catalog.filters import BY_FIELD
 from zoompick.errors import StudyError
 from zoompick.settings import BRIEF_NAME, FACTS
 from zoompick.study.edit import with_values
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, refuse_taken
 from zoompick.study.journal import act
-from zoompick.workflow.new import NewStudy
+from zoompick.workflow.new import NewStudy, area_bytes
 
 _MARK = ".like.json"
 
@@ -36,7 +36,9 @@ def study_like(folder: Path, like: Study, wish: NewStudy) -> Study:
         BY_FIELD["cloud_max"].of_person(wish.cloud)
     like.brief()
     wanted = _derived(like, folder, wish)
-    study = Study.create(folder, wanted.pop(BRIEF_NAME).decode())
+    brief = wanted.pop(BRIEF_NAME)
+    refuse_taken(folder, wanted)
+    study = Study.create(folder, brief.decode())
     for name, content in wanted.items():
         _write(study.root / name, content)
     with act(study.journal_file, "new", study=wish.name or folder.resolve().name, like=like.root.name):
@@ -85,7 +87,7 @@ def _derived(like: Study, folder: Path, wish: NewStudy) -> dict[str, bytes]:
     own = [like.root / sources.FILE_NAME, *(path for kind in FACTS for path in sorted((like.root / kind).glob("*")))]
     found = {path.relative_to(like.root).as_posix(): path.read_bytes() for path in own if path.is_file()}
     if wish.area is not None:
-        found["area.geojson"] = files.json_bytes(wish.area.to_feature(), 2) + b"\n"
+        found["area.geojson"] = area_bytes(wish.area)
     elif like.area_file.is_file():
         found["area.geojson"] = like.area_file.read_bytes()
     return found | {BRIEF_NAME: text.encode()}

@@ -25,7 +25,6 @@ class Differing(NamedTuple):
 
     name: str
     words: str
-    is_product: bool
 
 
 def lock_study(study: Study) -> tuple[Path, Lock]:
@@ -60,28 +59,28 @@ def lock_study(study: Study) -> tuple[Path, Lock]:
 
 def changed_files(study: Study, brief: Brief, lock: Lock) -> list[Differing]:
     """Files of scenes that are not as they were locked: what the source has changed."""
-    return _compared(lock.files, _fetched(study, brief), False)
+    return _compared(lock.files, _fetched(study, brief))
 
 
 def changed_products(study: Study, lock: Lock) -> list[Differing]:
     """Products that are not as they were locked."""
     with Vouched(study.vouched_file) as vouched:
         now = {name: _state_of(path, vouched) for name in lock.products if (path := study.root / name).is_file()}
-    return _compared(lock.products, now, True)
+    return _compared(lock.products, now)
 
 
-def _compared(locked: Mapping[str, LockedFile], now: Mapping[str, LockedFile], is_product: bool) -> list[Differing]:
+def _compared(locked: Mapping[str, LockedFile], now: Mapping[str, LockedFile]) -> list[Differing]:
     found = []
     for name, was in locked.items():
         there = now.get(name)
         if there is None:
-            found.append(Differing(name, "is not here", is_product))
+            found.append(Differing(name, "is not here"))
         elif there.multihash != was.multihash:
             size = (
                 f"{there.size} bytes, locked {was.size}" if there.size != was.size else f"{was.size} bytes as locked"
             )
             words = f"has other content ({size}; digest {there.multihash[:16]}…, locked {was.multihash[:16]}…)"
-            found.append(Differing(name, words, is_product))
+            found.append(Differing(name, words))
     return found
 
 

@@ -15,10 +15,10 @@ from zoompick.catalog.scene import Scene
 from zoompick.catalog.sourcekinds import reader_of
 from zoompick.errors import ZoomPickError
 from zoompick.events import ignore
-from zoompick.files import write_json
+from zoompick.files import json_bytes, write_json
 from zoompick.net.client import Client
 from zoompick.study.brief import brief_text
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, refuse_taken
 from zoompick.study.journal import act
 
 
@@ -75,11 +75,18 @@ def new_study(folder: Path, wish: NewStudy) -> Study:
     }
     if wish.dates:
         given["search", "dates"] = list(wish.dates)
+    if wish.area is not None:
+        refuse_taken(folder, {Study(folder).area_file.name: area_bytes(wish.area)})
     study = Study.create(folder, brief_text(given | dict(wish.more)) + wish.tail)
     with act(study.journal_file, "new", study=given["study", "name"]):
         if wish.area is not None:
             write_json(study.area_file, wish.area.to_feature())
     return study
+
+
+def area_bytes(area: Area) -> bytes:
+    """An area as a study keeps it."""
+    return json_bytes(area.to_feature(), 2) + b"\n"
 
 
 def _tells_cloud(wish: NewStudy) -> bool:

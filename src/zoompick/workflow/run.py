@@ -24,6 +24,7 @@ from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
 from zoompick.study.vouched import Vouched
 from zoompick.verification.finding import Finding
+from zoompick.versions import differing
 from zoompick.workflow import needs
 from zoompick.workflow.judged import judge_again
 from zoompick.workflow.lineage import Node, trees
@@ -152,7 +153,7 @@ def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish 
     stages, failed = wish.stages, list[Failed]()
     with study.locked():
         brief, area = study.brief(), study.area()
-        lock = _lock_of(study) if wish.is_locked else None
+        lock = _lock_of(study, report) if wish.is_locked else None
         strict = brief.stop_at_failure or wish.is_locked
         entries, searched = _entries(study, brief, area, wish, lock, report)
         scenes = [entry.scene for entry in entries]
@@ -169,9 +170,9 @@ def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish 
         write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)
-        differing = changed_products(study, lock) if lock and stages.is_whole else []
+        others = changed_products(study, lock) if lock and stages.is_whole else []
         findings, judged = _judged(study, brief, area, plan, report, wish, bool(made))
-    told = tuple(made), tuple(findings), judged, tuple(failed), tuple(differing)
+    told = tuple(made), tuple(findings), judged, tuple(failed), tuple(others)
     return StudyRun(tuple(entries), searched, files, size, *told)
 
 
@@ -187,9 +188,11 @@ def _entries(
     return select_scenes(study, brief, area, report)
 
 
-def _lock_of(study: Study) -> Lock:
+def _lock_of(study: Study, report: Report) -> Lock:
     lock = read_lock(study)
     refuse_changed(study, lock)
+    if others := differing(lock.versions):
+        report(Noted(f"Locked with other versions, so products may have other bytes: {', '.join(others)}"))
     return lock
 
 

@@ -104,11 +104,12 @@ def watch(
         added: tuple[Entry, ...] = ()
         try:
             added = tuple(add_published(study, report))
-            yield Round(number, added, run(study, report, version, how), None)
+            told = Round(number, added, run(study, report, version, how), None)
         except UsageError:
             raise
         except ZoomPickError as error:
-            yield Round(number, added, None, error)
+            told = Round(number, added, None, error)
+        yield told
         if number == wish.rounds:
             return
         wait(wish.every_s)
