@@ -169,7 +169,7 @@ def blend(folder: Path, side: int) -> None:
 
 def blend_floor(folder: Path, side: int) -> None:
     """Decode, network, encode."""
-    from zoompick.imagery.blend import ranked
+    from zoompick.imagery.ranks import ranked
 
     files = [blocks_of(folder / f"date-{number}.tif") for number in range(DATES)]
     higher = list(uint_tiles(folder / "blend.tif")[len(files[0]) :])

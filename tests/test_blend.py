@@ -11,9 +11,10 @@ import scipy.ndimage
 
 from helpers import Memory, grid, noise
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.imagery.blend import Blend, CountLayer, DateLayer, Highest, dates_of, network
+from zoompick.imagery.blend import Blend, CountLayer, DateLayer, Highest, dates_of
 from zoompick.imagery.formula import Formula
 from zoompick.imagery.mosaic import Mosaic
+from zoompick.imagery.ranks import middle, network
 from zoompick.imagery.sightings import Clear, Sighting, in_order
 from zoompick.imagery.stack import Stack
 from zoompick.raster.grid import Window
@@ -75,6 +76,25 @@ def test_percentiles_and_means_are_numpys(dtype, percentile):
     np.testing.assert_array_equal(CountLayer(blend).read(PLACE.window)[0], count)
     window = Window(33, 41, 50, 40)
     np.testing.assert_array_equal(blend.read(window, (1,))[0], got[1, 41:81, 33:83])
+
+
+@pytest.mark.filterwarnings("ignore:All-NaN")
+@pytest.mark.parametrize("dtype", ["uint8", "uint16", "int16", "int32"])
+@pytest.mark.parametrize("end", ["min", "max"])
+@pytest.mark.parametrize("count", [1, 2, 5, 8, 13])
+def test_medians_of_whole_numbers_with_gaps_are_numpys(dtype, end, count):
+    rng = np.random.default_rng(count)
+    info = np.iinfo(dtype)
+    values = rng.integers(info.min, info.max, (count, 30, 40), dtype, endpoint=True)
+    values[:, :15] %= 5
+    seen = rng.random(values.shape) < 0.6
+    layers = np.where(seen, values, values.dtype.type(getattr(info, end)))
+    before = layers.copy()
+    wanted = np.rint(np.nanmedian(np.where(seen, values.astype(float), np.nan), axis=0))
+    got = middle(list(layers), list(seen), getattr(info, end))
+    there = seen.any(axis=0)
+    np.testing.assert_array_equal(got[there], wanted[there])
+    np.testing.assert_array_equal(layers, before)
 
 
 def test_the_network_sorts_whatever_is_given():

@@ -103,6 +103,13 @@ def test_missing_pixels_are_taken_out_as_plain_arithmetic_does(dtype, missing, e
         assert (told.minimum, told.maximum) == (values.min(), values.max())
         assert told.mean == pytest.approx(values.mean(), rel=1e-12)
         assert told.stddev == pytest.approx(values.std(), rel=1e-9)
+    for kind in (dtype, "int64", "float32"):
+        out = np.arange(source.size).reshape(source.shape).astype(kind)
+        wanted = np.where(there, source.astype(kind), out)
+        kernels.put(out, source.astype(kind), there)
+        kernels.put(out[:, 3:9, 5:7], 1, there[:, 3:9, 5:7])
+        wanted[:, 3:9, 5:7][there[:, 3:9, 5:7]] = 1
+        np.testing.assert_array_equal(out, wanted)
     first, counted = kernels.counted(source[0])
     np.testing.assert_array_equal(counted, np.bincount(source.ravel())[first:])
     table = rng.integers(0, 255, top + 1).astype(np.uint8)

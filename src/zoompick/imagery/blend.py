@@ -1,15 +1,12 @@
 """Blends: many dates become one picture, pixel by pixel, of what showed the ground.
 
-Scenes of one day count as one date. Values are sorted by a network of minima and maxima, which works on whole arrays.
-Source of the network: K. E. Batcher, Sorting networks and their applications, AFIPS Spring Joint Computer Conference
-(1968), odd-even merging.
+Scenes of one day count as one date.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache
 from typing import Any
 
 import numpy as np
@@ -17,7 +14,9 @@ import numpy as np
 from zoompick.errors import UsageError
 from zoompick.imagery.formula import Formula
 from zoompick.imagery.mosaic import Mosaic
+from zoompick.imagery.ranks import middle, ranked
 from zoompick.imagery.sightings import Sighting
+from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, Pixels, fill_value
 from zoompick.raster.resample import finish
@@ -65,102 +64,74 @@ class Blend(Mosaic):
         """How many dates show the ground in each pixel."""
         total = np.zeros((window.height, window.width), np.int16)
         for date in self.dates:
-            total += self._seen(date, window) >= 0
+            total += self._seen(date, window)[0]
         return total
 
-    def _seen(self, date: Date, window: Window) -> Pixels:
-        """The scene that shows the ground on a date, -1 for none; the same for all bands."""
+    def _seen(self, date: Date, window: Window) -> tuple[Pixels, Pixels | None]:
+        """Where a date shows the ground, the same for all bands; by which scene, None where it has but one."""
         key = (date.day, window)
         with self._lock:
             known = self._mixing.get(key)  # type: ignore[call-overload]
         if known is not None:
             return known
-        found = np.full((window.height, window.width), -1, np.int16)
-        for number in date.scenes:
-            found[(found < 0) & self.found[number].usable(window)] = number
+        found: tuple[Pixels, Pixels | None]
+        if len(date.scenes) == 1:
+            found = self.found[date.scenes[0]].usable(window), None
+        else:
+            owner = np.full((window.height, window.width), -1, np.int16)
+            for number in date.scenes:
+                kernels.put(owner, number, (owner < 0) & self.found[number].usable(window))
+            found = owner >= 0, owner
         with self._lock:
             self._mixing[key] = found  # type: ignore[index]
             while len(self._mixing) > 4 * len(self.dates):
                 self._mixing.popitem(last=False)
         return found
 
+    def _layer(self, index: int, date: Date, window: Window, far: float) -> Pixels:
+        """A band of a date; ``far`` where it does not show the ground."""
+        there, owner = self._seen(date, window)
+        if owner is None:
+            (number,) = date.scenes
+            values = self._values(index, number, window)
+            if far == self.nodata and len(self._bands) == 1 and self.found[number].clear is None:
+                return values
+            layer = np.full(there.shape, far, self.dtype)
+            kernels.put(layer, values, there)
+            return layer
+        layer = np.full(there.shape, far, self.dtype)
+        for number in date.scenes:
+            own = owner == number
+            if own.any():
+                kernels.put(layer, self._values(index, number, window), own)
+        return layer
+
     def _read_band(self, index: int, window: Window, out: Pixels) -> None:
-        layers, count = [], np.zeros((window.height, window.width), np.int16)
-        total = np.zeros(count.shape) if self._percentile is None else None
-        far = np.inf if self.dtype.kind == "f" else np.iinfo(self.dtype).max
-        for date in self.dates:
-            seen = self._seen(date, window)
-            layer = np.full(seen.shape, far, self.dtype)
-            for number in date.scenes:
-                own = seen == number
-                if own.any():
-                    np.copyto(layer, self._values(index, number, window), where=own)
-            count += seen >= 0
-            if total is None:
-                layers.append(layer)
-            else:
-                total += np.where(seen >= 0, layer, 0)
-        enough = count >= self._least
-        if total is None:
-            assert self._percentile is not None
-            values = ranked(layers, count, self._percentile)
+        seen = [self._seen(date, window)[0] for date in self.dates]
+        count = np.zeros((window.height, window.width), np.int16)
+        for there in seen:
+            count += there
+        if self._percentile is None:
+            total = np.zeros(count.shape)
+            for date in self.dates:
+                total += self._layer(index, date, window, 0)
+            blended = finish(total / np.maximum(count, 1), self.dtype, False, self.nodata)
+        elif self._percentile == 50 and (end := _end(self.dtype, self.nodata)) is not None:
+            blended = middle([self._layer(index, date, window, end) for date in self.dates], seen, end)
         else:
-            values = total / np.maximum(count, 1)
-        blended = finish(values, self.dtype, False, self.nodata)
-        out[...] = np.where(enough, blended, self.dtype.type(fill_value(self.nodata)))
+            far = np.inf if self.dtype.kind == "f" else np.iinfo(self.dtype).max
+            layers = [self._layer(index, date, window, far) for date in self.dates]
+            blended = finish(ranked(layers, count, self._percentile), self.dtype, False, self.nodata)
+        out[...] = blended
+        kernels.put(out, np.full(out.shape, fill_value(self.nodata), self.dtype), count < self._least)
 
 
-def ranked(layers: list[Pixels], count: Pixels, percentile: float) -> Pixels:
-    """A percentile along layers, of which in each pixel only the ``count`` smallest are values.
-
-    Parameters
-    ----------
-    layers : list of ndarray, shape (rows, cols)
-        Sorted in place; what is missing holds the largest value of the type.
-
-    Returns
-    -------
-    ndarray of float64
-        0 where nothing counts.
-    """
-    layers = list(layers)
-    for low, high in network(len(layers)):
-        smaller = np.minimum(layers[low], layers[high])
-        layers[high] = np.maximum(layers[low], layers[high])
-        layers[low] = smaller
-    out = np.zeros(count.shape)
-    for number in np.unique(count):
-        if number == 0:
-            continue
-        place = (int(number) - 1) * percentile / 100
-        low = int(place)
-        share = place - low
-        values = layers[low].astype(np.float64)
-        if share:
-            with np.errstate(invalid="ignore"):
-                values += (layers[low + 1].astype(np.float64) - values) * share
-        np.copyto(out, values, where=count == number)
-    return out
-
-
-@cache
-def network(size: int) -> tuple[tuple[int, int], ...]:
-    """Pairs of places to be put in order, so that all ``size`` are sorted."""
-    return tuple(pair for pair in _merge_sort(1 << max(0, size - 1).bit_length()) if max(pair) < size)
-
-
-def _merge_sort(size: int) -> Iterator[tuple[int, int]]:
-    """Batcher's odd-even merge sort of a power of two."""
-    p = 1
-    while p < size:
-        k = p
-        while k >= 1:
-            for j in range(k % p, size - k, 2 * k):
-                for i in range(min(k, size - j - k)):
-                    if (i + j) // (2 * p) == (i + j + k) // (2 * p):
-                        yield i + j, i + j + k
-            k //= 2
-        p *= 2
+def _end(dtype: np.dtype[Any], nodata: float | None) -> int | None:
+    """The end of the range of whole numbers at which no-data lies; None for other no-data, and for floats."""
+    if dtype.kind not in "ui":
+        return None
+    low, high = np.iinfo(dtype).min, np.iinfo(dtype).max
+    return low if nodata in (low, None) else high if nodata == high else None
 
 
 class Highest(Mosaic):

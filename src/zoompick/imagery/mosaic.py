@@ -150,7 +150,7 @@ class Mosaic(Stack):
                 owner = np.full((window.height, window.width), -1, np.int16)
             if is_all:
                 # All that the scenes before left open.
-                np.copyto(owner, number, where=owner < 0)
+                kernels.put(owner, number, owner < 0)
                 break
             valid = valid_mask(pixels, one.raster.nodata)
             there: Pixels = valid[0] if len(valid) == 1 else np.asarray(valid.all(axis=0))
@@ -158,7 +158,7 @@ class Mosaic(Stack):
             if not some.any():
                 continue
             clear = there if one.clear is None else there & one.clear.read(window)
-            np.copyto(owner, number, where=clear & (owner < 0))
+            kernels.put(owner, number, clear & (owner < 0))
             if (owner >= 0).all():
                 break
             if one.clear is not None and not self._clear_only:
@@ -167,7 +167,7 @@ class Mosaic(Stack):
                 thirds.append((number, some))
         # Then what is hidden, at last what lacks a band.
         for number, there in (*seconds, *thirds):
-            np.copyto(owner, number, where=there & (owner < 0))
+            kernels.put(owner, number, there & (owner < 0))
         return owner if owner.any() else None
 
     def _read_band(self, index: int, window: Window, out: Pixels) -> None:
@@ -186,7 +186,7 @@ class Mosaic(Stack):
         for number in range(max(0, first), last + 1):
             own = owner == number
             if first == last or own.any():
-                np.copyto(out, self._values(index, number, window), where=own)
+                kernels.put(out, self._values(index, number, window), own)
 
     def _values(self, index: int, number: int, window: Window) -> Pixels:
         """A band of a scene in the mosaic's units, its brightness matched."""

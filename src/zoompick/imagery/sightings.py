@@ -93,7 +93,8 @@ class Sighting:
 
     def usable(self, window: Window, bands: Sequence[int] | None = None) -> Mask:
         """Pixels with all bands there, and nothing that hides the ground."""
-        there: Mask = np.asarray(valid_mask(self.raster.read(window, bands), self.raster.nodata).all(axis=0))
+        valid = valid_mask(self.raster.read(window, bands), self.raster.nodata)
+        there: Mask = valid[0] if len(valid) == 1 else np.asarray(valid.all(axis=0))
         if self.clear is not None and there.any():
             there &= self.clear.read(window)
         return there

@@ -15,6 +15,7 @@ import numpy.typing as npt
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.shapes import intersection, outline_of
 from zoompick.imagery.deliveries import Layer
+from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, notes_of, put_on, valid_mask
@@ -144,7 +145,7 @@ class Stack(Arrayed):
             if owner is None:
                 out[...] = values
             else:
-                np.copyto(out, values, where=owner == scene)
+                kernels.put(out, values, owner == scene)
 
     def _owner(self, window: Window) -> Numbers | None:
         """The scene of each pixel, -1 for none; None where all are of the first."""

@@ -79,6 +79,21 @@ def counted(band: Pixels) -> tuple[int, Pixels]:
     return low, counts.ravel().astype(np.int64)
 
 
+def put(out: Pixels, values: Pixels | float, where: Pixels) -> None:
+    """Put values, or one, into ``out`` where a mask of bool is set; all of one shape.
+
+    Several times as fast as NumPy's way, where pixels are taken here and there.
+    """
+    if not isinstance(values, np.ndarray):
+        values = np.full(out.shape, values, out.dtype)
+    flat = out.reshape(-1, out.shape[-1]) if out.flags.c_contiguous else out
+    if flat.ndim != 2 or not flat.size or not _can_mix(out.dtype, 2) or values.dtype != out.dtype:
+        np.copyto(out, values, where=where)
+        return
+    mask = np.ascontiguousarray(where).view(np.uint8).reshape(flat.shape)
+    _cv2().copyTo(np.ascontiguousarray(values).reshape(flat.shape), mask, flat)
+
+
 def looked_up(table: Pixels, band: Pixels) -> Pixels:
     """For each value of a band its entry in a table with one for every value of its type."""
     return np.asarray(_cv2().LUT(np.ascontiguousarray(band), table.reshape(1, -1)))

@@ -218,9 +218,13 @@ def is_whole(pixels: Pixels, nodata: float | None, extremes: tuple[float, float]
         return bool(valid_mask(pixels, nodata).all())
     if nodata is None:
         return True
-    if nodata < (extremes[0] if extremes else pixels.min()):
-        return True
-    return bool(nodata > (extremes[1] if extremes else pixels.max()) or not (pixels == nodata).any())
+    low = extremes[0] if extremes else pixels.min()
+    if nodata <= low:
+        return bool(nodata < low)
+    high = extremes[1] if extremes else pixels.max()
+    if nodata >= high:
+        return bool(nodata > high)
+    return not (pixels == nodata).any()
 
 
 def fill_value(nodata: float | None) -> float:

@@ -298,7 +298,9 @@ def _most_of_four(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) 
     if nodata is not None and nodata != top:
         if part.max(initial=0) == top:
             return None
-        part = np.where(part == nodata, top, part)
+        absent = part == nodata
+        part = part.copy()
+        kernels.put(part, top, absent)
     elif nodata is None and part.max(initial=0) == top:
         return None
     a, b, c, d = (part[:, down::2, across::2] for down in (0, 1) for across in (0, 1))
@@ -308,7 +310,10 @@ def _most_of_four(source: Pixels, rows: Axis, cols: Axis, nodata: float | None) 
     b, d = np.minimum(b, d), np.maximum(b, d)
     b, c = np.minimum(b, c), np.maximum(b, c)
     # Sorted: of two that are alike the smaller wins, and what is missing only where nothing else is there.
-    most = np.where((c == d) & (c != top), c, a)
-    most = np.where((b == c) & (b != top), b, most)
-    most = np.where(a == b, a, most)
-    return most if nodata is None or nodata == top else np.where(most == top, source.dtype.type(nodata), most)
+    others = a != b
+    middle = others & (b == c) & (b != top)
+    kernels.put(a, c, others & ~middle & (c == d) & (c != top))
+    kernels.put(a, b, middle)
+    if nodata is not None and nodata != top:
+        kernels.put(a, source.dtype.type(nodata), a == top)
+    return a

@@ -119,13 +119,16 @@ def write_together(
                 maker.calls(number, spool, crew)
                 for number, (maker, spool) in enumerate(zip(makers, spools, strict=True))
             ]
-            one_by_one = (call for turn in itertools.zip_longest(*calls) for call in turn if call is not None)
+            turns = ([call for call in turn if call is not None] for turn in itertools.zip_longest(*calls))
+            if not crew.is_far and len(jobs) > 1 and makers[0].tiles >= _MANY_TILES:
+                turns = ([_as_one(turn)] for turn in turns)
 
-            def take(tagged: tuple[int, MadePlot | MadeTile]) -> list[engine.Call]:
-                number, made = tagged
-                return makers[number].take(made, number, spools[number], near)
+            def take(made: list[tuple[int, MadePlot | MadeTile]]) -> list[engine.Call]:
+                return [
+                    call for number, one in made for call in makers[number].take(one, number, spools[number], near)
+                ]
 
-            engine.drive(one_by_one, take, crew.at_once)
+            engine.drive(itertools.chain.from_iterable(turns), take, crew.at_once)
         written = tuple(maker.assemble(spool) for maker, spool in zip(makers, spools, strict=True))
     for job in jobs:
         report(Finished(job.path.name))
@@ -137,9 +140,22 @@ def _near(crew: Crew, workers: int) -> AbstractContextManager[Crew]:
     return engine.crew_here(workers) if crew.is_far else nullcontext(crew)
 
 
-def _tagged(number: int, work: Any, job: Any) -> tuple[int, Any]:
+def _tagged(number: int, work: Any, job: Any) -> list[tuple[int, Any]]:
     """What comes of a job, with the number of the file that it is for."""
-    return number, work(job)
+    return [(number, work(job))]
+
+
+_MANY_TILES = 64
+"""Of so many, those of several files at one place are one job: else all but one worker wait for the shared pixels."""
+
+
+def _as_one(calls: Sequence[engine.Call]) -> engine.Call:
+    """Several jobs as one, of a worker of this process."""
+    return replace(calls[0], work=_in_turn, job=calls)
+
+
+def _in_turn(calls: Sequence[engine.Call]) -> list[tuple[int, Any]]:
+    return [made for call in calls for made in call.work(call.job)]
 
 
 def _refuse_absurd(raster: Raster, path: Path) -> None:
@@ -234,10 +250,15 @@ class _Maker:
         self.masks = [np.zeros(down * across, np.int64) for down, across in sizes] if self.work.encoder.loses else []
         self.mask_places = [np.zeros_like(counts) for counts in self.masks]
 
+    @property
+    def tiles(self) -> int:
+        """Tiles of the full resolution, of one band."""
+        down, across = self.pyramid.counts(0)
+        return down * across
+
     def calls(self, number: int, spool: Spool, crew: Crew) -> Iterator[engine.Call]:
         """Every tile of the full resolution, to be made; the overviews follow from what comes back."""
-        down, across = self.pyramid.counts(0)
-        self.report(Started(self.path.name, down * across * len(self.raster.bands), "tiles"))
+        self.report(Started(self.path.name, self.tiles * len(self.raster.bands), "tiles"))
         # Threads put a block down while the processor has it at hand; from elsewhere it comes here.
         work = crew.work(self.work.run) if crew.is_far else functools.partial(self.work.run, keep=spool.put)
         tagged = functools.partial(_tagged, number, work)
