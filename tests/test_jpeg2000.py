@@ -144,7 +144,12 @@ def test_its_place_is_told_in_any_of_the_usual_ways(tmp_path):
     for number, way in enumerate(ways):
         found = open_raster(with_boxes(tmp_path / f"{number}.jp2", gml(*way))).grid
         assert (found.west, found.north, found.pixel_x, found.crs.epsg) == (300000, 5700000, 10, 32729), way
-    for wrong in (gml("300 258", "1 2", "10 3", "3 -10"), gml("300 258", "1", "1 0", "0 -1"), b"",
+    oblique = open_raster(with_boxes(tmp_path / "oblique.jp2", gml("300 258", "300005 5699995", "8 6", "6 -8")))
+    assert "turned by 36.87 degrees" in oblique.notes[-1] and oblique.grid.pixel_x == 10
+    # Outer corners of 301 x 259 pixels whose first centre is that point: 299998 west, 5699996 + 301 * 6 north.
+    assert (oblique.grid.west, oblique.grid.north) == (299990, 5701810)
+    assert oblique.grid.bounds.east == 303960 >= 299998 + 301 * 8 + 259 * 6
+    for wrong in (gml("300 258", "1", "1 0", "0 -1"), b"",
                   gml("300 258", "1 2", "1 0", "0 -1", "here"), gml("300 258", "1 2", "x 0", "0 -1")):  # fmt: skip
         with pytest.raises(FormatError):
             open_raster(with_boxes(tmp_path / "wrong.jp2", wrong))

@@ -297,6 +297,7 @@ def _legend(drawn: Any, legend: Scale | Classes, place: tuple[float, float, floa
         bar.imshow(ramp, extent=(0, 1, legend.low, legend.high), origin="lower", aspect="auto", cmap=legend.colours)
         bar.set_xticks([])
         bar.yaxis.tick_right()
+        bar.ticklabel_format(axis="y", useOffset=False)
         bar.tick_params(labelsize=0.75 * size, length=2)
         drawn.text(
             left + 0.01, low + 0.945 * tall, style.plain(legend.label), fontsize=0.85 * size, fontweight="bold"

@@ -16,6 +16,7 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import is_hdf, variables_of
 from zoompick.raster.opening import open_raster, source_of
 from zoompick.raster.raster import Band, Derived, Pixels, Raster, put_on
+from zoompick.raster.ways import CLASS
 from zoompick.sensors.guide import guide_for_file, known_bands
 
 
@@ -23,6 +24,9 @@ class OneBand(Derived):
     """One band of a raster as a raster of its own, with a name, scale and offset it may be given."""
 
     def __init__(self, source: Raster, index: int, band: Band, nodata: float | None = None) -> None:
+        if band.is_class and not source.bands[index].is_class:
+            # A turned image is resampled as it is read, and knows no more of its bands than the file tells.
+            source = put_on(source, source.grid, CLASS) or source
         super().__init__(source)
         self.index = index
         self._band = band
@@ -50,9 +54,9 @@ class OneBand(Derived):
             _blank_outside(pixels, window, self.source.levels[level], self._nodata)
         return pixels
 
-    def put_on(self, grid: Grid) -> OneBand | None:
+    def put_on(self, grid: Grid, way: str = "bilinear") -> OneBand | None:
         """See :func:`zoompick.raster.raster.put_on`."""
-        carried = put_on(self.source, grid)
+        carried = put_on(self.source, grid, way)
         return None if carried is None else OneBand(carried, self.index, self._band, self._nodata)
 
     def coded(self, window: Window, band: int) -> CodedBlock | None:

@@ -19,6 +19,7 @@ from zoompick.errors import FormatError
 from zoompick.raster import decode, geokeys, tiffmeta
 from zoompick.raster.coded import Coding
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.placement import Placed
 from zoompick.raster.raster import Pixels
 from zoompick.raster.source import ByteSource, SourceStream
 
@@ -89,10 +90,10 @@ class Image:
 
 
 class Parsed(NamedTuple):
-    """The first image of a file and its overviews, its grid, its metadata, and what a person should know."""
+    """The first image of a file and its overviews, its place, its metadata, and what a person should know."""
 
     images: tuple[Image, ...]
-    grid: Grid
+    placed: Placed
     meta: tiffmeta.Metadata
     notes: tuple[str, ...]
 
@@ -151,7 +152,7 @@ def parse(source: ByteSource) -> Parsed:
             pages = _pages(tiff, source)
             first = pages[0]
             tags = _geo_tags(first)
-            grid = geokeys.grid_from(tags, first.imagewidth, first.imagelength, source.address)
+            placed = geokeys.placed_by(tags, first.imagewidth, first.imagelength, source.address)
             smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
             smaller = sorted(
                 (page for page in smaller if _is_overview(page, first)), key=lambda page: -page.imagewidth
@@ -170,7 +171,7 @@ def parse(source: ByteSource) -> Parsed:
             meta = tiffmeta.Metadata.parse(_text(first, tiffmeta.METADATA_TAG), _text(first, tiffmeta.NODATA_TAG))
             others = [page for page in pages[1:] if not page.subfiletype & (_REDUCED | _MASK)]
             note = f"{Path(source.address).name} holds {1 + len(others)} images: the first is read."
-            return Parsed(tuple(images), grid, meta, (note,) if others else ())
+            return Parsed(tuple(images), placed, meta, (note,) if others else ())
     except (tifffile.TiffFileError, *_BROKEN) as error:
         raise FormatError(
             f"{source.address} begins like a TIFF but its directory cannot be read: {error}.",

@@ -13,6 +13,7 @@ from zoompick.geo.crs import Crs
 from zoompick.raster import geoprojection
 from zoompick.raster.geoprojection import USER_DEFINED
 from zoompick.raster.grid import Grid
+from zoompick.raster.placement import Affine, Placed
 
 PIXEL_SCALE_TAG = 33550
 TIEPOINT_TAG = 33922
@@ -76,13 +77,13 @@ def tags_for(grid: Grid) -> GeoTags:
     )
 
 
-def grid_from(tags: GeoTags, width: int, height: int, address: str) -> Grid:
-    """Grid of an image from its tags.
+def placed_by(tags: GeoTags, width: int, height: int, address: str) -> Placed:
+    """Place of an image from its tags.
 
     Raises
     ------
     FormatError
-        The image has no georeference, a rotated one, or a CRS that its keys do not tell.
+        The image has no georeference, or a CRS that its keys do not tell.
     """
     if not (tags.pixel_scale or tags.tiepoint or tags.transformation or tags.directory):
         raise FormatError(
@@ -91,16 +92,10 @@ def grid_from(tags: GeoTags, width: int, height: int, address: str) -> Grid:
         )
     keys = _keys(tags)
     crs = _crs(keys, address)
-    pixel_x, pixel_y, west, north = _placement(tags, address)
-    if keys.get(_RASTER_TYPE) == _PIXEL_IS_POINT:
-        # The tie point names the centre of the pixel, not its corner (section 7.1.2.2.2).
-        west, north = west - pixel_x / 2, north + pixel_y / 2
-    if not (pixel_x > 0 and pixel_y > 0):
-        raise FormatError(
-            f"{address} has pixels of {pixel_x:g} x {pixel_y:g}; only north-up rasters are read.",
-            "Write it again north-up with the program that made it.",
-        )
-    return Grid(crs, pixel_x, pixel_y, west, north, width, height)
+    at = _affine(tags, address)
+    # The tie point names the centre of the pixel, not its corner (section 7.1.2.2.2).
+    at = at.by_centres() if keys.get(_RASTER_TYPE) == _PIXEL_IS_POINT else at
+    return Placed.of(crs, at, width, height, address)
 
 
 def _keys(tags: GeoTags) -> dict[int, int | float | str]:
@@ -125,16 +120,14 @@ def _crs(keys: dict[int, int | float | str], address: str) -> Crs:
     return Crs.parse(str(number))
 
 
-def _placement(tags: GeoTags, address: str) -> tuple[float, float, float, float]:
+def _affine(tags: GeoTags, address: str) -> Affine:
     if len(tags.pixel_scale) >= 2 and len(tags.tiepoint) >= 6:
         col, row, _, x, y = tags.tiepoint[:5]
         pixel_x, pixel_y = tags.pixel_scale[:2]
-        return pixel_x, pixel_y, x - col * pixel_x, y + row * pixel_y
+        return Affine(pixel_x, 0, x - col * pixel_x, 0, -pixel_y, y + row * pixel_y)
     if len(tags.transformation) >= 8:
         a, b, _, x, d, e, _, y = tags.transformation[:8]
-        if abs(b) > 1e-9 * abs(a) or abs(d) > 1e-9 * abs(e):
-            raise FormatError(f"{address} is rotated; only north-up rasters are read.", "Write it again north-up.")
-        return a, -e, x, y
+        return Affine(a, b, x, d, e, y)
     raise FormatError(
         f"{address} names its reference system, and not where its pixels lie in it.",
         "Write it again with the program that made it.",

@@ -20,7 +20,7 @@ from zoompick.raster.decode import ZSTD, decoded
 from zoompick.raster.directory import Image
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
-from zoompick.raster.raster import Band, Pixels, fill_value
+from zoompick.raster.raster import Band, Pixels, fill_value, with_room
 from zoompick.raster.source import ByteSource
 
 
@@ -44,7 +44,8 @@ class GeoTiff(Opened):
 
     def __init__(self, source: ByteSource, names: Sequence[str] = ()) -> None:
         super().__init__(source, tuple(names))
-        self._images, self._grid, self._meta, self.notes = directory.parse(self.source)
+        self._images, placed, self._meta, self.notes = directory.parse(self.source)
+        self._grid, self.turn = placed.grid, placed.turn
         first = self._images[0]
         stored = first.coding.dtype
         self._nodata = tiffmeta.fitting(self._meta.nodata, stored)
@@ -52,7 +53,7 @@ class GeoTiff(Opened):
         self._lifts_zero = False
         if self._is_covered and self._nodata is None:
             self._lifts_zero = first.is_picture
-            self._dtype, self._nodata = (stored, 0.0) if first.is_picture else _with_room(stored)
+            self._dtype, self._nodata = (stored, 0.0) if first.is_picture else with_room(stored)
         bands = self._meta.bands_of(first.samples - first.has_alpha, self.names)
         self._bands = tuple(replace(band, is_class=band.is_class or first.is_palette) for band in bands)
         self._levels = tuple(directory.level_grid(self._grid, image) for image in self._images)
@@ -269,11 +270,3 @@ def _cut(block: Pixels, shape: tuple[int, int, int]) -> Pixels:
     part = block[:, :rows, :cols]
     out[:, : part.shape[1], : part.shape[2]] = part
     return out
-
-
-def _with_room(dtype: np.dtype[Any]) -> tuple[np.dtype[Any], float]:
-    """A type that holds all values of another, and one value beside them for no-data."""
-    if dtype.kind == "f":
-        return dtype, float("nan")
-    wide: Any = {1: np.int16, 2: np.int32}.get(dtype.itemsize)
-    return (np.dtype(wide), float(np.iinfo(wide).min)) if wide else (np.dtype(np.float64), float("nan"))

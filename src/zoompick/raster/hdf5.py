@@ -183,7 +183,7 @@ class OnSwath(_OfVariable):
     def __reduce__(self) -> tuple[Any, ...]:
         return type(self), (self.source, self.variable, None, self.is_weighted, self._grid)
 
-    def put_on(self, grid: Grid) -> OnSwath | None:
+    def put_on(self, grid: Grid, way: str = "") -> OnSwath | None:
         """See :func:`zoompick.raster.raster.put_on`."""
         if not self.swath.is_fine_enough(grid):
             return None

@@ -16,7 +16,7 @@ from zoompick.area.guard import local, xml_root
 from zoompick.errors import AreaError, DataError, FormatError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.raster import codestream, directory, geokeys
-from zoompick.raster.grid import Grid
+from zoompick.raster.placement import Affine, Placed
 from zoompick.raster.source import ByteSource
 
 if TYPE_CHECKING:
@@ -119,16 +119,16 @@ def _tells_opacity(body: bytes) -> bool:
     return any(kind in (1, 2) and channel == count - 1 for channel, kind, _ in rows)
 
 
-def grid_of(source: ByteSource, told: Jp2, width: int, height: int) -> Grid:
+def placed_by(source: ByteSource, told: Jp2, width: int, height: int) -> Placed:
     """Where the pixels are, by the GeoTIFF box, else by GML, else by a world file and a ``.prj`` beside.
 
     Raises
     ------
     FormatError
-        Nothing tells it, or not as a north-up grid with an EPSG number.
+        Nothing tells it, or not with an EPSG number.
     """
     if told.geo:
-        return geokeys.grid_from(directory.geo_tags(told.geo, source.address), width, height, source.address)
+        return geokeys.placed_by(directory.geo_tags(told.geo, source.address), width, height, source.address)
     if told.gml:
         return _from_gml(told.gml, width, height, source.address)
     beside = _from_world_file(source.address, width, height)
@@ -140,7 +140,7 @@ def grid_of(source: ByteSource, told: Jp2, width: int, height: int) -> Grid:
     return beside
 
 
-def _from_gml(text: bytes, width: int, height: int, where: str) -> Grid:
+def _from_gml(text: bytes, width: int, height: int, where: str) -> Placed:
     """The rectified grid of GML; its origin is the centre of the first pixel."""
     try:
         found = [node for node in xml_root(text, where).iter() if local(node) == "RectifiedGrid"]
@@ -157,23 +157,25 @@ def _from_gml(text: bytes, width: int, height: int, where: str) -> Grid:
     except (AreaError, ValueError, UsageError) as error:
         raise FormatError(
             f"{where} tells its place in GML that cannot be used: {error}.",
-            "Write it again north-up, with an EPSG number.",
+            "Write it again with an EPSG number.",
         ) from error
 
 
-def _placed(crs: Crs, origin: list[float], vectors: list[list[float]], width: int, height: int, where: str) -> Grid:
-    """A grid from the first pixel's centre, the step to the next column and that to the next row.
+def _placed(crs: Crs, origin: list[float], vectors: list[list[float]], width: int, height: int, where: str) -> Placed:
+    """The place from the first pixel's centre, the step to the next column and that to the next row.
 
     Writers differ in whether the northing comes first; the steps themselves tell.
     """
     across, down = vectors
-    if abs(across[1]) > abs(across[0]):
+    if _is_north_up(across[1], across[0], down[1], down[0]) and not _is_north_up(*across[:2], *down[:2]):
         across, down, origin = across[1::-1], down[1::-1], origin[1::-1]
-    slack = 1e-6 * max(map(abs, (*across, *down)))
-    if abs(across[1]) > slack or abs(down[0]) > slack or across[0] <= 0 or down[1] >= 0:
-        raise FormatError(f"{where} is rotated; only north-up rasters are read.", "Write it again north-up.")
-    pixel_x, pixel_y = across[0], -down[1]
-    return Grid(crs, pixel_x, pixel_y, origin[0] - pixel_x / 2, origin[1] + pixel_y / 2, width, height)
+    at = Affine(across[0], down[0], origin[0], across[1], down[1], origin[1]).by_centres()
+    return Placed.of(crs, at, width, height, where)
+
+
+def _is_north_up(a: float, d: float, b: float, e: float) -> bool:
+    """True when columns run east by ``a`` and rows south by ``e``, and nothing else."""
+    return a > 0 > e and max(abs(b), abs(d)) < min(a, -e)
 
 
 def _is_rows_first(grid: Element, width: int, height: int) -> bool:
@@ -203,8 +205,8 @@ def _crs_named(grid: Element) -> Crs:
     return Crs.parse(number)
 
 
-def _from_world_file(address: str, width: int, height: int) -> Grid | None:
-    """The grid of the six numbers of a world file, and of the ``.prj`` beside it; None without them."""
+def _from_world_file(address: str, width: int, height: int) -> Placed | None:
+    """The place by the six numbers of a world file, and of the ``.prj`` beside it; None without them."""
     path = Path(address)
     world = next((p for end in (".j2w", ".jp2w", ".wld") if (p := path.with_suffix(end)).is_file()), None)
     prj = path.with_suffix(".prj")

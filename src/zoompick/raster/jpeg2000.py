@@ -56,7 +56,8 @@ class Jpeg2000(Opened):
         told = jp2boxes.boxes(source)
         self._start = told.offset
         stream = codestream.parse(self._stream_bytes, told.length, source.address)
-        self._grid = jp2boxes.grid_of(source, told, stream.width, stream.height)
+        placed = jp2boxes.placed_by(source, told, stream.width, stream.height)
+        self._grid, self.turn = placed.grid, placed.turn
         self._stream, self._has_alpha = stream, told.has_alpha and stream.components > 1
         count = stream.components - self._has_alpha
         called = [*names, *(f"band{number + 1}" for number in range(len(names), count))][:count]

@@ -17,6 +17,7 @@ from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.jpeg2000 import Jpeg2000
 from zoompick.raster.raster import Raster
 from zoompick.raster.source import ByteSource, LocalFile
+from zoompick.raster.upright import upright
 
 _HEAD_BYTES = 64
 
@@ -77,7 +78,7 @@ def open_raster(address: str | PathLike[str] | ByteSource, names: Sequence[str] 
     head = source.read(0, _HEAD_BYTES)
     for kind in FORMATS:
         if kind.is_one(head):
-            return kind.open(source, names)
+            return upright(kind.open(source, names))
     known = " or ".join(kind.name for kind in FORMATS)
     raise FormatError(
         f"{source.address} is no raster of a kind that is read here.",

@@ -183,13 +183,21 @@ def notes_of(raster: Raster) -> tuple[str, ...]:
     return tuple(getattr(raster, "notes", ()))
 
 
-def put_on(raster: Raster, grid: Grid) -> Raster | None:
-    """A raster whose pixels have places of their own (a swath) on a grid; None for one that lies on a lattice.
+def with_room(dtype: np.dtype[Any]) -> tuple[np.dtype[Any], float]:
+    """A type that holds all values of another, and one value beside them for no-data."""
+    if dtype.kind == "f":
+        return dtype, float("nan")
+    wide: Any = {1: np.int16, 2: np.int32}.get(dtype.itemsize)
+    return (np.dtype(wide), float(np.iinfo(wide).min)) if wide else (np.dtype(np.float64), float("nan"))
+
+
+def put_on(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster | None:
+    """A raster whose pixels have places of their own (a swath, a turned image) on a grid; None for one on a lattice.
 
     None too where the grid's pixels are so large that they want means of what lies under them.
     """
     carry = getattr(raster, "put_on", None)
-    return carry(grid) if carry else None
+    return carry(grid, way) if carry else None
 
 
 def fitting_level(levels: Sequence[Grid], pixel: float) -> int:

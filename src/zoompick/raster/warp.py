@@ -290,14 +290,17 @@ class Warped(Derived):
         y = grid.north - (window.row + ys + 0.5) * grid.pixel_y
         mesh_x, mesh_y = np.meshgrid(x, y)
         out_x, out_y = transform(mesh_x, mesh_y, grid.crs, lattice.crs)
-        east = np.asarray(out_x) - lattice.west
+        cols, rows = self._in_lattice(np.asarray(out_x), np.asarray(out_y), lattice)
+        # What has no place in the source's system lies outside it.
+        return np.where(np.isfinite(cols), cols, _NOWHERE), np.where(np.isfinite(rows), rows, _NOWHERE)
+
+    def _in_lattice(self, x: Pixels, y: Pixels, lattice: Grid) -> tuple[Pixels, Pixels]:
+        """Column and row in a lattice of places in its reference system."""
+        east = x - lattice.west
         if lattice.crs.is_geographic:
             # Longitudes in the turn in which the raster lies; what is a little before it stays there.
             east = np.where(np.isfinite(east), (east + _BEFORE) % 360 - _BEFORE, east)
-        cols = east / lattice.pixel_x - 0.5
-        rows = (lattice.north - np.asarray(out_y)) / lattice.pixel_y - 0.5
-        # What has no place in the source's system lies outside it.
-        return np.where(np.isfinite(cols), cols, _NOWHERE), np.where(np.isfinite(rows), rows, _NOWHERE)
+        return east / lattice.pixel_x - 0.5, (lattice.north - y) / lattice.pixel_y - 0.5
 
 
 def laid_on(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
@@ -308,7 +311,7 @@ def laid_on(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
     way : str
         One of :data:`zoompick.raster.ways.WAYS`, or ``class``; pixels on the grid's lattice are copied.
     """
-    carried = put_on(raster, grid)
+    carried = put_on(raster, grid, way)
     if carried is not None:
         return carried
     if raster.grid.crs == grid.crs:

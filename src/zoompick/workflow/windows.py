@@ -18,6 +18,7 @@ from zoompick.raster.coded import HasStretches
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.jp2write import write_jp2
 from zoompick.raster.part import Part
+from zoompick.raster.upright import Mirrored, Turned
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer import record
 from zoompick.transfer.partial import place_of
@@ -109,6 +110,8 @@ def _open(entry: Fetch, client: Client) -> Opened:
         raise FormatError(f"{entry.path.name} is neither GeoTIFF nor JPEG 2000: it is fetched whole.")
     source = RemoteFile(entry.url, client, head_bytes=_HEAD_BYTES)
     tiff = open_raster(source)
+    if isinstance(tiff, Mirrored | Turned):
+        raise FormatError(f"{entry.path.name} does not lie north up: it is fetched whole.")
     if not isinstance(tiff, HasStretches) or not tiff.is_tiled:
         how = "is one tile" if ending in _JP2 else "is stored in strips"
         raise FormatError(f"{entry.path.name} {how}: it is fetched whole.")
