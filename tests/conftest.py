@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 from filelock import FileLock
 
+from forking import Launcher
 from helpers import FEN
 
 PROGRAM = [sys.executable, "-m", "zoompick"]
@@ -153,22 +154,22 @@ def troubled(shared_cache: Path, archive: str) -> Iterator[str]:
     yield from _serve(shared_cache, "cut:0.3", "busy:0.05", "error:0.1")
 
 
+@pytest.fixture(scope="session")
+def launcher(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Launcher]:
+    """Starts runs of the program, each a process of its own."""
+    made = Launcher(tmp_path_factory.mktemp("streams"))
+    yield made
+    made.end()
+
+
 @pytest.fixture
-def program(tmp_path: Path) -> Callable[..., Result]:
+def program(tmp_path: Path, launcher: Launcher) -> Callable[..., Result]:
     """Run the program in the test's folder (or ``cwd``) as a user does."""
 
     def run(*words: object, cwd: Path | None = None, stdin: str = "", env: dict[str, str] | None = None) -> Result:
-        done = subprocess.run(
-            [*PROGRAM, *map(str, words)],
-            cwd=cwd or tmp_path,
-            input=stdin,
-            capture_output=True,
-            text=True,
-            timeout=180,
-            env=os.environ | (env or {}),
-        )
-        assert "Traceback" not in done.stderr, done.stderr
-        return Result(done.returncode, done.stdout, done.stderr)
+        code, out, err = launcher.run([*map(str, words)], cwd or tmp_path, stdin, {**os.environ, **(env or {})})
+        assert "Traceback" not in err, err
+        return Result(code, out, err)
 
     return run
 

@@ -265,6 +265,20 @@ def test_the_public_face():
     assert cost.stdout.strip() == "1"
 
 
+def test_each_command_has_its_place_in_python():
+    """A row for every command of the reference, and every name in it is one of the package's or a parameter."""
+    page = (ROOT / "docs" / "python.md").read_text()
+    rows = [row.strip("| ").split(" | ") for row in page.splitlines() if row.startswith("| `")]
+    told = {word for row in rows for word in re.findall(r"`([a-z ]+)`", row[0])}
+    headings = re.findall(
+        r"^### `zoompick ([a-z]+(?: [a-z]+)?)", (ROOT / "docs" / "commands.md").read_text(), re.MULTILINE
+    )
+    assert set(headings) == told
+    for row in rows:
+        for name in re.findall(r"`(\w+)[`(]", row[1]):
+            assert name in zoompick.__all__, name
+
+
 def commands() -> list[str]:
     help_text = subprocess.run([sys.executable, "-m", "zoompick", "--help"], capture_output=True, text=True).stdout
     return re.findall(r"^  ([a-z]+)\s{2,}\S", help_text, re.MULTILINE)

@@ -14,7 +14,7 @@ from zoompick.cli.groups import defaulting, group
 from zoompick.cli.scenes import put_out, show_scenes
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable
 
     from zoompick.catalog.cover import CoverWish
     from zoompick.study.folder import Study
@@ -89,6 +89,7 @@ def pick_add(
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
     from zoompick.workflow import pick as choose
+    from zoompick.workflow.library import change_shortlist
     from zoompick.workflow.needs import study_crs
 
     study = Study.need(Path.cwd())
@@ -110,7 +111,7 @@ def pick_add(
         with show.progress() as report:
             is_looked = look or cloud_area is not None
             chosen = choose.pick_cover(_found(study), study.area().polygon, wish, is_looked, report)
-    _change(study, "pick", chosen.entries, [], instead)
+    change_shortlist(study, chosen.entries, only=instead)
     show.note(f"Picked {', '.join(entry.scene.id for entry in chosen.entries)}.")
     _tell_cover(chosen)
 
@@ -229,24 +230,12 @@ def pick_drop(scenes: Words) -> None:
     from zoompick.study.folder import Study
     from zoompick.study.rules import select
     from zoompick.study.shortlist import shortlist
+    from zoompick.workflow.library import change_shortlist
 
     study = Study.need(Path.cwd())
     dropped = select(shortlist(study), scenes or [], "the shortlist")
-    _change(study, "drop", [], dropped)
+    change_shortlist(study, drop=dropped, verb="drop")
     show.note(f"Dropped {', '.join(entry.scene.id for entry in dropped) or 'nothing'}.")
-
-
-def _change(study: Study, name: str, add: Sequence[Entry], drop: Sequence[Entry], only: bool = False) -> None:
-    """Change the shortlist under the study's lock; from then on it counts as picked by hand."""
-    from zoompick.study.journal import act
-    from zoompick.study.shortlist import BY_HAND, keep, shortlist
-
-    gone = {entry.scene.key for entry in drop}
-    with study.locked(), act(study.journal_file, name, scenes=[entry.scene.id for entry in (*add, *drop)]):
-        before = [] if only else shortlist(study)
-        kept = {entry.scene.key: entry for entry in (*before, *add) if entry.scene.key not in gone}
-        entries = sorted(kept.values(), key=lambda entry: (entry.scene.when, -entry.cover_percent))
-        keep(study, entries, BY_HAND)
 
 
 def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[Entry]:
@@ -254,10 +243,11 @@ def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[E
     from zoompick.study.folder import Study
     from zoompick.study.rules import select
     from zoompick.study.shortlist import shortlist
+    from zoompick.workflow.library import change_shortlist
 
     study = Study.need(Path.cwd())
     chosen = [mark(entry) for entry in select(shortlist(study), words, "the shortlist")]
-    _change(study, name, chosen, [])
+    change_shortlist(study, chosen, verb=name)
     return chosen
 
 
@@ -294,13 +284,10 @@ def pick_note(
 def pick_undo() -> None:
     """Put the shortlist back as it was before the last change."""
     from zoompick.cli import show
-    from zoompick.study import shortlist
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
+    from zoompick.workflow.library import undo_shortlist
 
-    study = Study.need(Path.cwd())
-    with study.locked(), act(study.journal_file, "undo"):
-        entries = shortlist.undo(study)
+    entries = undo_shortlist(Study.need(Path.cwd()))
     show.note(f"The shortlist has {len(entries)} scenes again.")
 
 
@@ -328,6 +315,7 @@ def pick_import(
     from zoompick.study.folder import Study
     from zoompick.study.rules import select
     from zoompick.study.scenelist import read_list
+    from zoompick.workflow.library import change_shortlist
 
     study = Study.need(Path.cwd())
     if not file.is_file():
@@ -342,7 +330,7 @@ def pick_import(
         chosen = select(_found(study), [row["id"] for row in rows], "the last search")
     else:
         chosen = read_list(file)
-    _change(study, "import", chosen, [])
+    change_shortlist(study, chosen, verb="import")
     show.note(f"{show.counted(len(chosen), 'scene')} taken in from {file}.")
 
 

@@ -32,28 +32,16 @@ def source_add(
     here: Annotated[bool, typer.Option("--here", help="Keep it in this study only.")] = False,
 ) -> None:
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
-    from zoompick.catalog import sources
     from zoompick.catalog.period import Period
-    from zoompick.catalog.sourcekinds import reader_of
     from zoompick.cli import show
-    from zoompick.net.client import Client
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-    from zoompick.workflow.check_source import look_there
+    from zoompick.workflow.library import add_source
 
     if day:
         Period.parse(day)
-    study = Study.need(Path.cwd()) if here else None
-    path = sources.sources_file(study.root if study else None)
-    added = sources.Source.checked(name, url, kind, day)
     with show.progress() as report:
-        if added.kind == "footprints":
-            # Indexed now, so that a file that cannot be read is told now.
-            reader_of(added, Client(report), report)
-        there = look_there(added, bool(kind), report)
+        there, replaced = add_source(name, url, kind, day, Study.need(Path.cwd()) if here else None, report)
     added = there.source
-    with act(study.journal_file if study else None, "source add", source=name, url=url):
-        replaced = sources.add(added, path)
     where = "for this study" if here else "for all studies"
     show.note(f"{'Changed' if replaced else 'Added'} the source {name} ({added.kind}) {where}. {there.words}")
 
@@ -89,18 +77,12 @@ def source_remove(
     name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.")],
 ) -> None:
     """Forget a source: this study's own, else the one of all studies; what came of it stays."""
-    from zoompick.catalog import sources
     from zoompick.cli import show
-    from zoompick.errors import UnknownNameError
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
+    from zoompick.workflow.library import remove_source
 
-    study = Study.find(Path.cwd())
-    here = study is not None and sources.remove(name, sources.sources_file(study.root))
-    if not here and not sources.remove(name, sources.sources_file(None)):
-        raise UnknownNameError.of("source", name, _known_sources())
-    with act(study.journal_file if study else None, "source remove", source=name):
-        show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
+    here = remove_source(name, Study.find(Path.cwd()))
+    show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
 
 
 @source.command("show")

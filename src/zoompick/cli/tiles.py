@@ -80,23 +80,17 @@ def tiles_plan(
 ) -> None:
     """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
     from zoompick.cli import show
-    from zoompick.net.client import Client
-    from zoompick.transfer.tilestore import TileStore
-    from zoompick.workflow import tiles as workflow
+    from zoompick.workflow import library
+    from zoompick.workflow.tiles import Wish
 
     ground, found = _ground(area, box, around), _source(source)
     with show.progress() as report:
-        client = Client(report)
-        opened = workflow.open_layer(found, layer, client)
+        opened = library.open_tiles(found, layer, report)
         if not zoom and pixel is None:
-            rows = workflow.levels(opened, ground)
+            rows = library.tile_levels(opened, ground)
         else:
             path = _store_path(store, found.name, opened.name)
-            wish = workflow.Wish(zoom, pixel, form)
-            held = TileStore(path) if path.exists() else None
-            prepared = workflow.prepare(opened, wish, ground, held, client)
-            if held:
-                held.close()
+            prepared = library.plan_tiles(opened, ground, Wish(zoom, pixel, form), path, report)
     if not zoom and pixel is None:
         if as_json:
             show.as_json([{"zoom": name, "pixel_m": size, "tiles": count} for name, size, count in rows])
@@ -155,23 +149,20 @@ def tiles_get(
         return exits.DONE
     from zoompick.cli import show
     from zoompick.files import human_bytes
-    from zoompick.net.client import Client
     from zoompick.study.folder import Study
     from zoompick.study.journal import act
     from zoompick.transfer.tiles import failure_of
-    from zoompick.transfer.tilestore import TileStore
-    from zoompick.workflow import tiles as workflow
+    from zoompick.workflow import library
+    from zoompick.workflow.tiles import Wish
 
     ground, found, study = _ground(area, box, around), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
-        client = Client(report)
-        opened = workflow.open_layer(found, layer, client)
+        opened = library.open_tiles(found, layer, report)
         path = _store_path(store, found.name, opened.name)
         journal = study.journal_file if study else None
-        with TileStore(path) as held, act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
-            wish = workflow.Wish(zoom, pixel, form)
-            prepared = workflow.prepare(opened, wish, ground, held, client, sample=False)
-            outcome = workflow.get(prepared, ground, held, client, found, report)
+        with act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
+            wish = Wish(zoom, pixel, form)
+            prepared, outcome = library.get_tiles(found, opened, ground, wish, path, report)
             doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
     plan = prepared.plan
     if as_json:
@@ -210,21 +201,16 @@ def tiles_join(
     as_json: options.Json = False,
 ) -> int:
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.files import human_bytes
-    from zoompick.raster.write import WriteOptions
-    from zoompick.transfer.tilestore import TileStore
-    from zoompick.workflow import tiles as workflow
+    from zoompick.workflow.library import join_tiles
 
     ground = _ground(area, box, around)
     path = store or _only_store(source, layer)
     target = out or path.with_suffix(".tif")
     grid = _study_grid() if onto_study else None
-    with show.progress() as report, TileStore(path, must_exist=True) as held:
-        credit = held.facts.get("attribution", "")
-        wish = WriteOptions(compression=compression, is_rgb=True, credit=credit)
-        joined = workflow.join(held, zoom, ground, target, wish, grid, report, __version__, overwrite)
+    with show.progress() as report:
+        joined = join_tiles(path, ground, target, zoom, compression, grid, overwrite, report)
     place, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
     if as_json:
         show.as_json({"path": str(target), "tiles": joined.tiles, "missing": joined.missing,
