@@ -12,12 +12,14 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from concurrent.futures import Executor
 from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+import zoompick
 from conftest import copied, knows
 from helpers import Memory, grid, noise
 from test_repeating import layer
@@ -89,6 +91,7 @@ def test_a_whole_study_has_the_same_bytes_on_two_workers(study, address, program
     [
         ("mosaic", "--bands", "red,nir"), ("blend", "--bands", "red,nir"), ("stack", "--bands", "red,nir"),
         ("blend", "--by", "highest=ndvi", "--bands", "red,nir"),
+        ("mask", "--where", "cloud or shadow"),
     ],
     ids=" ".join,
 )  # fmt: skip
@@ -96,6 +99,7 @@ def test_products_of_files_have_the_same_bytes(study, address, program, words, t
     files = sorted(
         path for path in study.glob("scenes/*/*/*/*.tif") if re.search(r"-(red|nir|classes)\.tif", path.name)
     )
+    files = [path for path in files if path.parent == files[0].parent] if words[0] == "mask" else files
     for name, more in (("here.tif", ()), ("there.tif", ("--cluster", address))):
         made = program(*words, *files, *more, "--out", tmp_path / name, cwd=tmp_path)
         assert made.code == 0, made.err
@@ -104,7 +108,9 @@ def test_products_of_files_have_the_same_bytes(study, address, program, words, t
 
 def test_stretches_indices_and_composites_of_one_file(study, address, program, tmp_path):
     stack = study / "products" / "2025-12-15" / "stack.tif"
-    for words in (("composite", "--recipe", "natural"), ("index", "--recipe", "ndvi")):
+    other = next(path for path in study.glob("products/*/stack.tif") if path != stack)
+    aligned = ("align", "--to", other, "--band", "red", "--limit", 0)
+    for words in (("composite", "--recipe", "natural"), ("index", "--recipe", "ndvi"), aligned):
         for name, more in (("here.tif", ()), ("there.tif", ("--cluster", address))):
             assert program(words[0], stack, *words[1:], *more, "--out", tmp_path / name).code == 0
         assert (tmp_path / "here.tif").read_bytes() == (tmp_path / "there.tif").read_bytes()
@@ -120,7 +126,11 @@ def bands(folder: Path, side: int) -> list[Path]:
     return paths
 
 
-def test_a_worker_that_is_killed_costs_no_byte(tmp_path):
+@pytest.mark.parametrize("what", [signal.SIGKILL, signal.SIGSTOP], ids=["killed", "stands still"])
+def test_a_worker_that_fails_costs_no_byte(tmp_path, monkeypatch, what):
+    monkeypatch.setattr(cluster, "_LOOK_S", 0.1)
+    monkeypatch.setattr(cluster, "_LEAST_SLOW_S", 1.0)
+    monkeypatch.setattr(cluster, "_SLOW_TIMES", 3)
     paths = bands(tmp_path, 2600)
     raster = build_stack(open_layers(paths), ())
     usual = write_geotiff(raster, tmp_path / "usual.tif", WriteOptions())
@@ -131,14 +141,29 @@ def test_a_worker_that_is_killed_costs_no_byte(tmp_path):
         def submit(*words):
             if not killed and crew.traffic.jobs >= 3:
                 killed.append(first)
-                os.kill(first, signal.SIGKILL)
+                os.kill(first, what)
             return plain(*words)
 
         crew.submit = submit
         made = write_geotiff(raster, tmp_path / "made.tif", WriteOptions(), executor=crew)
         assert killed and made.multihash == usual.multihash
         assert crew.traffic.received < 1.05 * made.size and crew.traffic.sent < 0.01 * made.size
+        assert what == signal.SIGKILL or crew.traffic.repeated >= 1
     serving.close()
+
+
+def test_only_what_may_be_done_twice_is_given_to_another_worker(address, monkeypatch):
+    monkeypatch.setattr(cluster, "_LOOK_S", 0.05)
+    monkeypatch.setattr(cluster, "_LEAST_SLOW_S", 0.2)
+    monkeypatch.setattr(cluster, "_SLOW_TIMES", 0)
+    with on_cluster(address) as crew:
+        assert crew.submit(divmod, 7, 2).result() == (3, 1)
+        assert crew.unrepeated.submit(time.sleep, 1).result() is None and crew.traffic.repeated == 0
+        slow = crew.submit(time.sleep, 1)
+        assert slow.result() is None and crew.traffic.repeated == 1
+        dropped = crew.submit(time.sleep, 1)
+        dropped.cancel()
+        assert not crew._flights
 
 
 def test_a_scheduler_that_goes_away_is_told(tmp_path):
@@ -148,6 +173,22 @@ def test_a_scheduler_that_goes_away_is_told(tmp_path):
             os.killpg(process.pid, signal.SIGKILL)
             for one in waiting:
                 one.result(timeout=60)
+
+
+def test_files_are_not_at_fault_where_a_cluster_is(study, tmp_path):
+    """Neither a finding of verify nor a failed product: the cluster is named, and the run ends."""
+
+    class Gone(Executor):
+        _max_workers = 2
+
+        def submit(self, work, /, *args, **named):
+            raise ClusterError("The cluster is gone.", "")
+
+    with engine.using(Gone), pytest.raises(ClusterError, match="is gone"):
+        zoompick.verify_files([study / "products" / "2025-12-15" / "stack.tif"])
+    shutil.rmtree(study / "products")
+    with engine.using(Gone), pytest.raises(ClusterError, match="is gone"):
+        zoompick.run(zoompick.Study(study), wish=zoompick.RunWish())
 
 
 def test_what_a_worker_meets_is_told_with_its_name(address, tmp_path):

@@ -56,7 +56,8 @@ def _tell(cluster: Cluster) -> None:
     from zoompick.files import human_bytes
 
     traffic = cluster.traffic
+    again = f", {show.counted(traffic.repeated, 'slow one')} given to another worker too" if traffic.repeated else ""
     show.note(
         f"{show.counted(traffic.jobs, 'job')} on {show.counted(cluster.workers, 'worker')} of {cluster.address}: "
-        f"{human_bytes(traffic.sent)} went out, {human_bytes(traffic.received)} came back."
+        f"{human_bytes(traffic.sent)} went out, {human_bytes(traffic.received)} came back{again}."
     )

@@ -10,12 +10,16 @@ import logging
 import pickle
 import re
 import socket
+import statistics
 import threading
+import time
+import uuid
 import weakref
+from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import CancelledError, Executor, Future
-from contextlib import contextmanager
-from dataclasses import dataclass
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from zoompick.errors import ClusterError, MissingFileError, UsageError, ZoomPickError
@@ -28,6 +32,8 @@ else:
     distributed = later("distributed")
 
 _PATIENCE_S, _RETRIES = 10, 3
+_LOOK_S, _LEAST_SLOW_S, _SLOW_TIMES, _REMEMBERED = 2.0, 30.0, 10, 101
+"""A job is slow that takes longer than half a minute and ten times the median of the last hundred."""
 _LOCAL = re.compile(r"local(?::(\d+))?")
 _SHARED = "Workers need the same path: put files where all of them reach them, or give an address."
 
@@ -41,9 +47,12 @@ class Traffic:
     jobs : int
     sent, received : int
         Bytes of work that went out, and of results that came back.
+    repeated : int
+        Jobs that were given to another worker too.
     """
 
     jobs: int = 0
+    repeated: int = 0
     sent: int = 0
     received: int = 0
 
@@ -77,10 +86,35 @@ def _size(value: object) -> int:
     return len(head) + sum(arrays)
 
 
+@dataclass(eq=False)
+class _Flight:
+    """A job on its way.
+
+    Attributes
+    ----------
+    outer : weakref
+        The future that was given out. Weakly, for each would keep the other, and with it a result of megabytes, until
+        somebody looks for circles.
+    copies : list of Future
+        Its own and, where its worker is slow, that of another worker; emptied when one has answered.
+    key : str
+        By which the scheduler knows it.
+    """
+
+    payload: bytes
+    key: str
+    is_repeatable: bool
+    outer: weakref.ref[Future[Any]]
+    began: float = field(default_factory=time.monotonic)
+    copies: list[Future[_Answer]] = field(default_factory=list)
+    is_done: bool = False
+
+
 class Cluster(Executor):
     """Workers of a Dask cluster as an executor after :mod:`concurrent.futures`.
 
-    A job whose worker is lost is done by another.
+    A job whose worker is lost is done by another. One that takes many times as long as most do is given to another
+    worker too, and the first answer counts: jobs are pure, so that both would be the same.
 
     Attributes
     ----------
@@ -97,36 +131,113 @@ class Cluster(Executor):
         threads = client.nthreads()
         self.workers = len(threads)
         self._max_workers = sum(threads.values())
+        self._client = client
         self._inner = client.get_executor(pure=False, retries=_RETRIES)
         self._lock = threading.Lock()
+        self._flights: set[_Flight] = set()
+        self._took: deque[float] = deque(maxlen=_REMEMBERED)
+        self._unwanted: deque[Future[_Answer]] = deque()
+        self._ended = threading.Event()
+        threading.Thread(target=self._watch, name="zoompick-slow", daemon=True).start()
+
+    def close(self) -> None:
+        """Watch no longer."""
+        self._ended.set()
+
+    @property
+    def unrepeated(self) -> Executor:
+        """The same workers, for jobs that must not be done twice at once."""
+        return _Unrepeated(self)
 
     def submit(self, work: Callable[..., Any], /, *args: Any, **named: Any) -> Future[Any]:
         """Hand a job over; its future raises our errors."""
         if named:
             raise TypeError("jobs are called by place")
+        return self.send(work, args, True)
+
+    def send(self, work: Callable[..., Any], args: tuple[Any, ...], is_repeatable: bool) -> Future[Any]:
+        """The same; only what is repeatable is given to another worker when its own is slow."""
         payload = pickle.dumps((version_here(), work, args), pickle.HIGHEST_PROTOCOL)
         outer: Future[Any] = Future()
-        try:
-            inner = self._inner.submit(_run, payload)
-        except (RuntimeError, OSError, ValueError) as error:
-            raise self._lost(error) from error
+        flight = _Flight(payload, f"zoompick-{uuid.uuid4().hex}", is_repeatable, weakref.ref(outer))
         with self._lock:
+            self._flights.add(flight)
             self.traffic.jobs += 1
-            self.traffic.sent += len(payload)
-        # Weakly, for each would keep the other, and with it a result of megabytes, until somebody looks for circles.
-        waiting = weakref.ref(outer)
-        inner.add_done_callback(lambda done: self._pass_on(done, waiting()))
-        outer.add_done_callback(lambda ours: inner.cancel() if ours.cancelled() else None)
+        self._copy(flight)
+        outer.add_done_callback(lambda ours: self._dropped(flight) if ours.cancelled() else None)
         return outer
 
-    def _pass_on(self, inner: Future[_Answer], outer: Future[Any] | None) -> None:
-        if outer is None or not outer.set_running_or_notify_cancel():
-            return
+    def _copy(self, flight: _Flight, **where: Any) -> None:
+        """Send a job out."""
+        key = f"{flight.key}-{len(flight.copies)}"
         try:
-            answer = inner.result()
+            inner = self._inner.submit(_run, flight.payload, key=key, **where)
+        except (RuntimeError, OSError, ValueError) as error:
+            self._dropped(flight)
+            raise self._lost(error) from error
+        with self._lock:
+            flight.copies.append(inner)
+            self.traffic.sent += len(flight.payload)
+        inner.add_done_callback(lambda done: self._pass_on(flight, done))
+
+    def _dropped(self, flight: _Flight) -> None:
+        """Nobody waits for a job any more."""
+        with self._lock:
+            self._flights.discard(flight)
+            copies, flight.copies, flight.is_done = flight.copies, [], True
+        for copy in copies:
+            copy.cancel()
+
+    def _watch(self) -> None:
+        """Now and then look for jobs that take far too long."""
+        while not self._ended.wait(_LOOK_S):
+            while self._unwanted:
+                self._unwanted.popleft().cancel()
+            with self._lock:
+                usual = statistics.median(self._took) if self._took else None
+                limit = max(_LEAST_SLOW_S, _SLOW_TIMES * usual) if usual is not None else None
+                now = time.monotonic()
+                slow = [one for one in self._flights if limit is not None and one.is_repeatable
+                        and len(one.copies) == 1 and now - one.began > limit]  # fmt: skip
+            for flight in slow:
+                # What goes wrong here is met again, and told, where the job itself is waited for.
+                with suppress(Exception):
+                    self._elsewhere(flight)
+
+    def _elsewhere(self, flight: _Flight) -> None:
+        """Give a job to a worker that does not have it."""
+        own = f"{flight.key}-0"
+        having = {worker for worker, keys in self._client.processing().items() if own in keys}
+        others = [worker for worker in self._client.nthreads() if worker not in having]
+        if having and others and not flight.is_done:
+            self._copy(flight, workers=others, allow_other_workers=False)
+            with self._lock:
+                self.traffic.repeated += 1
+
+    def _pass_on(self, flight: _Flight, inner: Future[_Answer]) -> None:
+        try:
+            answer, lost = inner.result(), None
         except (Exception, CancelledError) as error:  # noqa: BLE001
-            is_theirs = isinstance(error, CancelledError) or type(error).__module__.startswith("distributed")
-            outer.set_exception(self._lost(error) if is_theirs else error)
+            answer, lost = _Answer(), error
+        with self._lock:
+            if flight.is_done or (
+                lost is not None and any(one is not inner and not one.done() for one in flight.copies)
+            ):
+                return
+            flight.is_done = True
+            self._flights.discard(flight)
+            others, flight.copies = [one for one in flight.copies if one is not inner], []
+            self._took.append(time.monotonic() - flight.began)
+        # Not from here: this runs in the loop that would have to carry it out.
+        self._unwanted.extend(others)
+        outer = flight.outer()
+        if outer is not None and outer.set_running_or_notify_cancel():
+            self._answer(outer, answer, lost)
+
+    def _answer(self, outer: Future[Any], answer: _Answer, lost: BaseException | None) -> None:
+        if lost is not None:
+            is_theirs = isinstance(lost, CancelledError) or type(lost).__module__.startswith("distributed")
+            outer.set_exception(self._lost(lost) if is_theirs else lost)
             return
         with self._lock:
             self.traffic.received += _size(answer.value)
@@ -152,6 +263,20 @@ class Cluster(Executor):
         )
 
 
+class _Unrepeated(Executor):
+    """A cluster's workers, for jobs that must not be done twice at once."""
+
+    def __init__(self, cluster: Cluster) -> None:
+        self._cluster = cluster
+        self._max_workers = cluster._max_workers
+
+    def submit(self, work: Callable[..., Any], /, *args: Any, **named: Any) -> Future[Any]:
+        """Hand a job over."""
+        if named:
+            raise TypeError("jobs are called by place")
+        return self._cluster.send(work, args, False)
+
+
 @contextmanager
 def on_cluster(address: str) -> Iterator[Cluster]:
     """Connect to a cluster; ``local:2`` starts one of two workers on this machine for as long as the block lasts.
@@ -173,7 +298,11 @@ def on_cluster(address: str) -> Iterator[Cluster]:
         logging.getLogger(f"distributed{name}").setLevel(logging.CRITICAL)
     with _client(address) as client:
         _refuse_others(client, address)
-        yield Cluster(client, address)
+        made = Cluster(client, address)
+        try:
+            yield made
+        finally:
+            made.close()
 
 
 @contextmanager

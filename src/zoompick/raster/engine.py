@@ -16,7 +16,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from typing import Any, TypeVar
 
@@ -56,6 +56,11 @@ class Crew:
         if isinstance(executor, ThreadPoolExecutor):
             return cls(executor, AHEAD_PER_WORKER * count)
         return cls(executor, _AHEAD_FAR * count, True)
+
+    @property
+    def unrepeated(self) -> Crew:
+        """The same workers, for jobs that must not be done twice at once, as no block minds."""
+        return replace(self, executor=getattr(self.executor, "unrepeated", self.executor))
 
     def work(self, work: Callable[[Job], Result]) -> Callable[[Job], Result]:
         """``work`` in the form in which this crew takes it."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence, Set
 from dataclasses import replace
 
-from zoompick.errors import UnknownNameError, ZoomPickError
+from zoompick.errors import ClusterError, UnknownNameError, ZoomPickError
 from zoompick.verification.checks import (
     alignment,
     bands,
@@ -135,6 +135,8 @@ def judge(subject: Subject, wanted: Set[str] | None = None) -> list[Finding]:
         try:
             if check.applies(subject):
                 found += [replace(finding, key=check.name) for finding in check.judge(subject)]
+        except ClusterError:
+            raise
         except ZoomPickError as error:
             # What is broken in the file itself the pass has told; this is another file that it is held against.
             note = f"{error.what} {error.todo}".strip()

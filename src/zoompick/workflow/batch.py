@@ -120,7 +120,7 @@ def run_batch(
     """
     if engine.elsewhere() is not None:
         with engine.crew_of() as crew:
-            outcomes = engine.each(crew, units, partial(_run_there, study, wish, version))
+            outcomes = engine.each(crew.unrepeated, units, partial(_run_there, study, wish, version))
             for number, outcome in enumerate(outcomes, 1):
                 report(Noted(f"{outcome.unit.name} ({number} of {len(units)})"))
                 yield outcome

@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
-from zoompick.errors import CancelledError, DiskError, NothingFoundError, StudyError, ZoomPickError
+from zoompick.errors import CancelledError, ClusterError, DiskError, NothingFoundError, StudyError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -95,7 +95,7 @@ def make_steps(
                     _refuse_missing(step)
                     _refuse_failed(step, failed or ())
                 made += _make_group(chosen, how, study.journal_file, names)
-            except (DiskError, CancelledError):
+            except (CancelledError, ClusterError, DiskError):
                 raise
             except ZoomPickError as error:
                 if failed is None:

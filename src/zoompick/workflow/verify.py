@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from concurrent.futures import Executor
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass, replace
 from functools import cache, partial
 from pathlib import Path
@@ -11,12 +13,13 @@ from pathlib import Path
 from zoompick.addresses import is_remote
 from zoompick.area.model import Area
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
+from zoompick.errors import ClusterError, DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import multihash, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.imagery.items import band_files
 from zoompick.imagery.sidecar import read_sidecar
+from zoompick.raster import engine
 from zoompick.sensors.classes import ClassTable
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
@@ -221,19 +224,48 @@ def _keyed(findings: Sequence[Finding], expected: Expected) -> list[Finding]:
 def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
     report(Started(TASK, len(jobs), "checks"))
     found = []
-    for job in jobs:
-        try:
-            found += job()
-        except FactsError:
-            # What the user's own tables tell wrong is wrong use, whatever file it is for.
-            raise
-        except ZoomPickError as error:
-            # One file that cannot be read is a finding; the others are judged all the same.
-            subject = str(getattr(job, "keywords", {}).get("label", "")) or "a file"
-            found.append(judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip()))
+    for findings in _in_turn(jobs):
+        found += findings
         report(Advanced(TASK, 1))
     report(Finished(TASK))
     return found
+
+
+def _in_turn(jobs: Sequence[Job]) -> Iterator[list[Finding]]:
+    """What jobs find, in order; where blocks are read on other machines a few are under way at once.
+
+    One file keeps the cores of one machine busy; those of many wait while a small file comes to its end.
+    """
+    if engine.elsewhere() is None:
+        yield from map(_judged, jobs)
+        return
+    with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="zoompick-judge") as pool:
+        flying: deque[Future[list[Finding]]] = deque()
+        try:
+            for job in jobs:
+                flying.append(pool.submit(copy_context().run, _judged, job))
+                if len(flying) == 2 * _AT_ONCE:
+                    yield flying.popleft().result()
+            while flying:
+                yield flying.popleft().result()
+        finally:
+            for one in flying:
+                one.cancel()
+
+
+_AT_ONCE = 4
+
+
+def _judged(job: Job) -> list[Finding]:
+    try:
+        return job()
+    except (ClusterError, FactsError):
+        # Neither workers that are gone nor what the user's own tables tell wrong is the fault of a file.
+        raise
+    except ZoomPickError as error:
+        # One file that cannot be read is a finding; the others are judged all the same.
+        subject = str(getattr(job, "keywords", {}).get("label", "")) or "a file"
+        return [judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip())]
 
 
 def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected) -> list[Finding]:
@@ -304,6 +336,8 @@ def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str)
         table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
         mean = sum(told) / len(told) if told else None
         return cloud_share(layers, table, expected.area, expected.limits, day, mean, expected.executor)
+    except ClusterError:
+        raise
     except ZoomPickError as error:
         return [judged("cloud in area", day, False, "unknown", limit, error.what)]
 
