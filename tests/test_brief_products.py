@@ -172,6 +172,9 @@ def test_what_lies_between_need_not_be_written(done, program):
     assert names == {"hidden.tif", "ground.tif", "natural.tif", "infrared.tif", "ndvi.tif", "ndmi.tif"}
     assert (day / "ndvi.tif").read_bytes() == usual[(day / "ndvi.tif").relative_to(done)]
     assert (day / "natural.tif").read_bytes() == usual[(day / "natural.tif").relative_to(done)]
+    rows = {(row["check"], row["subject"]): row for row in json.loads((done / "checks.json").read_text())["findings"]}
+    again, shades = rows["computed again", f"{day.name}/ndvi.tif"], rows["shades fit", f"{day.name}/natural.tif"]
+    assert again["outcome"] == shades["outcome"] == "pass" and "of 0 px" not in again["figure"]
     # What is asked for by itself is written, computed through what is not.
     for words, name, made_of in (["composite", "--recipe", "shortwave"], "shortwave.tif", ["stack", "clip"]), (
         ["stack"], "stack.tif", None

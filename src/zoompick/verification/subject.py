@@ -100,6 +100,8 @@ class Subject:
         Checks that a study asks for; all that apply when empty.
     is_moved : bool
         Another product is this one laid where it belongs: here shifts are no fault.
+    beneath : Raster or None
+        What it was made of, where that is computed and was never written.
     """
 
     label: str
@@ -124,6 +126,7 @@ class Subject:
     executor: Executor | None = None
     names: Sequence[str] = ()
     is_moved: bool = False
+    beneath: Raster | None = None
 
     @cached_property
     def flat_area(self) -> tuple[Raster, Shape] | None:

@@ -71,6 +71,10 @@ class FusedStep(RasterStep):
         """The last step's raster, over those of the steps before."""
         return self.step.build(_Within(sources, {one.output: one for one in self.made_of}))
 
+    def beneath(self, sources: Sources) -> Raster:
+        """What the step that is written reads first."""
+        return _Within(sources, {one.output: one for one in self.made_of}).open(self.step.inputs[0])
+
     def write_options(self, raster: Raster) -> WriteOptions:
         """As the step that is written wants it."""
         return self.step.write_options(raster)

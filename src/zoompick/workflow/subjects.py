@@ -37,6 +37,8 @@ class Expected:
         Longitude/latitude.
     wanted : set of str or None
         Names of checks; all when None.
+    beneath : Raster or None
+        What a product is made of, where that is computed and never written.
     """
 
     grid: Grid | None = None
@@ -47,6 +49,7 @@ class Expected:
     reference: Path | None = None
     executor: Executor | None = None
     is_moved: bool = False
+    beneath: Raster | None = None
 
     def wants(self, name: str) -> bool:
         """Whether a check is to be made."""
@@ -97,6 +100,7 @@ def subject_of(
         executor=expected.executor,
         names=tuple(names),
         is_moved=expected.is_moved,
+        beneath=expected.beneath,
     )
 
 

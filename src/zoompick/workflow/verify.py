@@ -167,7 +167,8 @@ def verify_study(
             jobs.append(partial(_in_the_journal, study, step.output, label, made))
         if is_raster:
             own = replace(expected, is_moved=step.output in moved)
-            jobs.append(partial(_opened, step.output, label, own, step.checks, before.get(step.output)))
+            judge = partial(_fused, step) if isinstance(step, FusedStep) else _opened
+            jobs.append(partial(judge, step.output, label, own, step.checks, before.get(step.output)))
     for unwritten in plan.unwritten:
         label = unwritten.output.relative_to(study.root / "products").as_posix()
         own = replace(expected, is_moved=unwritten.output in moved)
@@ -417,6 +418,15 @@ def _computed(step: FusedStep, label: str, expected: Expected) -> list[Finding]:
     raster = step.build(Sources(expected.executor))
     subject = computed(raster, f"{label} (not written)", expected, step.name, step.checks)
     return registry.judge(subject, expected.wanted)
+
+
+def _fused(
+    step: FusedStep, path: Path, label: str, expected: Expected, names: Sequence[str], earlier: Path | None
+) -> list[Finding]:
+    """Findings that need the pixels, and those of what it was made of, which nobody wrote."""
+    if path.is_file() and all(one.is_file() for one in step.inputs):
+        expected = replace(expected, beneath=step.beneath(Sources(expected.executor)))
+    return _opened(path, label, expected, names, earlier)
 
 
 def _opened(

@@ -26,7 +26,9 @@ def _windows(subject: Subject) -> list[Window]:
 
 
 def _source(subject: Subject) -> Raster | None:
-    """The first input on the product's grid; None where none is here."""
+    """What it was made of on the product's grid: computed where it was not written; None where it is not here."""
+    if subject.beneath is not None:
+        return subject.beneath if subject.beneath.grid.bounds == subject.raster.grid.bounds else None
     assert subject.open is not None
     for path in subject.inputs:
         if path.is_file():
@@ -119,7 +121,8 @@ def _value(node: ast.expr, bands: Mapping[str, Floats]) -> Any:
 
 
 def _is_plain_index(subject: Subject) -> bool:
-    if subject.kind != "index" or subject.open is None or len(subject.raster.bands) != 1 or "of" in subject.options:
+    is_far = "of" in subject.options and subject.beneath is None
+    if subject.kind != "index" or subject.open is None or len(subject.raster.bands) != 1 or is_far:
         return False
     try:
         source = _source(subject)
