@@ -14,9 +14,12 @@ import json
 import os
 import pkgutil
 import select
+import shlex
+import socket
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 LIBRARIES = """
@@ -39,6 +42,7 @@ class Launcher:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._idle: list[subprocess.Popen[bytes]] = []
+        self._listening: subprocess.Popen[bytes] | None = None
         self._count = 0
         self._lock = threading.Lock()
 
@@ -66,9 +70,18 @@ class Launcher:
         assert code is not None, f"{words} did not end in {MOST_S} s"
         return code, streams[1].read_text(), streams[2].read_text()
 
+    def command(self) -> str:
+        """The program as a shell calls it: words that take a run's own, with its streams, folder and environment."""
+        place = self._folder / "asked"
+        if not place.exists():
+            self._listening = subprocess.Popen(
+                [sys.executable, __file__, "listen", str(place)], stdin=subprocess.PIPE
+            )
+        return f"{shlex.quote(sys.executable)} -S -E {shlex.quote(__file__)} ask {shlex.quote(str(place))}"
+
     def end(self) -> None:
         """Let the processes go."""
-        for server in self._idle:
+        for server in (*self._idle, *filter(None, [self._listening])):
             server.stdin.close()
             server.wait(10)
 
@@ -84,13 +97,12 @@ def load() -> None:
             importlib.import_module(found.name)
 
 
-def become(job: dict) -> None:
+def become(job: dict, handles: list[int]) -> None:
     """In the child: the folder, environment, words and streams of a run."""
     os.chdir(job["cwd"])
     os.environ.clear()
     os.environ.update(job["env"])
-    for number, path in enumerate(job["streams"]):
-        handle = os.open(path, os.O_WRONLY if number else os.O_RDONLY)
+    for number, handle in enumerate(handles):
         os.dup2(handle, number)
         os.close(handle)
     sys.stdin, sys.stdout, sys.stderr = (
@@ -123,10 +135,54 @@ def serve() -> bool:
         if not pid:
             orders.close()
             answers.close()
-            become(json.loads(line))
+            job = json.loads(line)
+            flags = os.O_RDONLY, os.O_WRONLY, os.O_WRONLY
+            become(job, [os.open(path, flag) for path, flag in zip(job["streams"], flags, strict=True)])
             return True
         answers.write(json.dumps(ended(pid)).encode() + b"\n")
     return False
+
+
+def listen(place: str) -> bool:
+    """The same for whoever asks at a socket, several at once, until the input ends; True in a child."""
+    load()
+    gc.freeze()
+    with socket.socket(socket.AF_UNIX) as door:
+        door.bind(f"{place}.new")
+        door.listen()
+        os.rename(f"{place}.new", place)  # noqa: PTH104
+        while True:
+            ready, _, _ = select.select([door, 0], [], [])
+            if door not in ready:
+                return False
+            asked, _ = door.accept()
+            if not os.fork():
+                break
+            asked.close()
+            with contextlib.suppress(ChildProcessError):
+                while os.waitpid(-1, os.WNOHANG)[0]:
+                    pass
+    data, handles, _, _ = socket.recv_fds(asked, 1 << 20, 3)
+    while not data.endswith(b"\n"):
+        data += asked.recv(1 << 20)
+    pid = os.fork()
+    if not pid:
+        asked.close()
+        become(json.loads(data), list(handles))
+        return True
+    asked.sendall(json.dumps(ended(pid)).encode())
+    os._exit(0)
+
+
+def ask(place: str, words: list[str]) -> int:
+    """Have a run made with this process's streams, folder and environment."""
+    while not os.path.exists(place):  # noqa: PTH110
+        time.sleep(0.05)
+    with socket.socket(socket.AF_UNIX) as line:
+        line.connect(place)
+        job = {"words": words, "cwd": os.getcwd(), "env": dict(os.environ)}  # noqa: PTH109
+        socket.send_fds(line, [json.dumps(job).encode() + b"\n"], [0, 1, 2])
+        return json.loads(line.recv(100) or "1")
 
 
 def run() -> int:
@@ -148,5 +204,9 @@ def run() -> int:
     return code
 
 
-if __name__ == "__main__" and serve():
-    os._exit(run())
+if __name__ == "__main__":
+    how = sys.argv[1:2]
+    if how == ["ask"]:
+        sys.exit(ask(sys.argv[2], sys.argv[3:]))
+    if listen(sys.argv[2]) if how == ["listen"] else serve():
+        os._exit(run())

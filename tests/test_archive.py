@@ -230,7 +230,7 @@ def test_items_are_valid(archive):
     for name, instrument in instruments().items():
         features = post(archive, limit=500, collections=[name])["features"]
         assert len(features) == min(500, len(instrument.scenes()))
-        for item in features:
+        for item in features[:: 1 + len(features) // 60]:
             validator.validate(item)
             assert item["bbox"][0] < item["bbox"][2]
             assert item["links"][0]["rel"] == "self"

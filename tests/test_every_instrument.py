@@ -44,7 +44,7 @@ class Way:
 WAYS = [
     Way("lapwing-l2", "2025-12", 8, classes=True),
     Way("siskin-l2", "2024-11", 20, around="2km", classes=True),
-    Way("curlew-sheets", "2025", 2, cloud=100),
+    Way("curlew-sheets", "2025", 2, around="200m", cloud=100),
     Way("tern-ocean", "2026-01", 750, ("sst", "chlorophyll", "turbidity"), "60km", "water", "bloom", BLOOM),
     Way("dunlin-l1", "2023/2024", 12, price="0"),
     Way("gannet-vhr", "2025-12/2026-02", 1, around="150m", price="20"),

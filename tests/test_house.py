@@ -284,17 +284,14 @@ def commands() -> list[str]:
     return re.findall(r"^  ([a-z]+)\s{2,}\S", help_text, re.MULTILINE)
 
 
-def test_every_command_is_in_the_readme_and_its_help_is_a_sentence():
+def test_every_command_is_in_the_readme_and_its_help_is_a_sentence(program):
     readme = (ROOT / "README.md").read_text()
     names = commands()
     assert {"new", "area", "source", "search", "pick", "download", "stack", "clip", "composite", "index", "verify",
             "run", "demo", "standin"} <= set(names)  # fmt: skip
     for name in names:
         assert f"`{name}`" in readme or f"`{name} " in readme, name
-        text = subprocess.run(
-            [sys.executable, "-m", "zoompick", name, "--help"], capture_output=True, text=True
-        ).stdout
-        assert "Usage:" in text
+        assert "Usage:" in program(name, "--help").out
 
 
 def test_pictures_are_linked_and_few():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import pickle
 
 import numpy as np
 import pytest
@@ -130,6 +131,7 @@ def test_mirrored_images_are_read_pixel_by_pixel(tmp_path, across, is_back):
     x, y = places(numbers, pixels.shape)
     cols, rows = (x - place.west) / PIXEL, (place.north - y) / PIXEL
     np.testing.assert_array_equal(found[rows.astype(int), cols.astype(int)], pixels)
+    assert raster == open_raster(tmp_path / "red.tif") and len({raster, pickle.loads(pickle.dumps(raster))}) == 1
     part = Window(-5, 11, 40, 200)
     wide = np.pad(found, 250)[250 + 11 : 250 + 211, 245:285]
     np.testing.assert_array_equal(raster.read(part)[0], wide)
@@ -170,6 +172,7 @@ def test_turned_images_lie_where_their_numbers_say(tmp_path, angle, nodata):
     numbers, pixels = turned(angle), hills((200, 260))
     write_turned(tmp_path / "red.tif", pixels, numbers, nodata)
     raster = open_raster(tmp_path / "red.tif")
+    assert raster == pickle.loads(pickle.dumps(raster))
     assert raster.nodata is not None and f"turned by {angle:g} degrees" in raster.notes[-1]
     # On its own grid, on a coarse one, and in degrees: each against the exact positions and SciPy's map_coordinates.
     wide = Grid(raster.grid.crs, 8, 8, raster.grid.west - 80, raster.grid.north + 80, 500, 480)

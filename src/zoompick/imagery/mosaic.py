@@ -136,7 +136,9 @@ class Mosaic(Stack):
         owner = self._owner(window)
         if owner is None:
             return np.ones((window.height, window.width), dtype)
-        return np.add(owner, 1, dtype=np.int16).astype(dtype)
+        found: Pixels = owner.astype(dtype)
+        found += dtype.type(1)
+        return found
 
     def _chosen(self, window: Window) -> Any:
         owner: Any = None
@@ -158,7 +160,7 @@ class Mosaic(Stack):
             if not some.any():
                 continue
             clear = there if one.clear is None else there & one.clear.read(window)
-            kernels.put(owner, number, clear & (owner < 0))
+            owner += np.multiply(clear & (owner < 0), number + 1, dtype=np.int16)
             if (owner >= 0).all():
                 break
             if one.clear is not None and not self._clear_only:
@@ -181,7 +183,11 @@ class Mosaic(Stack):
             out[...] = self._values(index, 0, window)
             return
         first, last = int(owner.min()), int(owner.max())
-        if first < 0:
+        if not self._clear_only:
+            # Where no scene has anything the first has no-data, too.
+            out[...] = self._values(index, max(0, first), window)
+            first = max(0, first) + 1
+        elif first < 0:
             out[...] = fill_value(self.nodata)
         for number in range(max(0, first), last + 1):
             own = owner == number

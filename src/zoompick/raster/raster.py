@@ -226,6 +226,8 @@ def is_whole(pixels: Pixels, nodata: float | None, extremes: tuple[float, float]
         return bool(valid_mask(pixels, nodata).all())
     if nodata is None:
         return True
+    if extremes is None and (pixels[..., :1, :] == nodata).any():
+        return False
     low = extremes[0] if extremes else pixels.min()
     if nodata <= low:
         return bool(nodata < low)

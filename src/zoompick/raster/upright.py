@@ -32,7 +32,17 @@ def upright(opened: Raster) -> Raster:
     return Turned(opened, turn, name)
 
 
-class Mirrored(Derived):
+class _OfImage(Derived):
+    """Two are equal when they show the same image: its file tells how it is turned."""
+
+    def __eq__(self, other: object) -> bool:
+        return type(other) is type(self) and isinstance(other, _OfImage) and self.source == other.source
+
+    def __hash__(self) -> int:
+        return hash((type(self).__name__, self.source))
+
+
+class Mirrored(_OfImage):
     """An image whose rows and columns run along the axes, in any of the seven ways that are not north up."""
 
     def __init__(self, source: Raster, turn: Affine) -> None:
@@ -82,7 +92,7 @@ class Mirrored(Derived):
         return Grid(full.crs, abs(across) * pixel_x, abs(down) * pixel_y, box.west, box.north, width, height)
 
 
-class Turned(Derived):
+class Turned(_OfImage):
     """An image turned by some angle, on a north-up grid around it; its corners are no-data."""
 
     def __init__(self, source: Raster, turn: Affine, name: str) -> None:
@@ -136,7 +146,7 @@ class _FromTurned(Warped):
         return (cols - lattice.west) / lattice.pixel_x - 0.5, (rows + lattice.north) / lattice.pixel_y - 0.5
 
 
-class _Roomy(Derived):
+class _Roomy(_OfImage):
     """A raster in which every value counts, in a type that has one more for no-data."""
 
     @property

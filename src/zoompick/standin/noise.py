@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -61,6 +62,46 @@ def _doubled(field: Any) -> Any:
     out[1:-1:2] += 0.25 * field[1:]
     out[-1] += 0.25 * field[-1]
     return out
+
+
+@dataclass(frozen=True)
+class Between:
+    """Positions between the pixels of fields of one shape, (rows, cols); weights are made once for all of them."""
+
+    corners: tuple[Any, ...]
+    weights: tuple[Any, ...]
+
+    @classmethod
+    def of(cls, rows: Any, cols: Any, shape: tuple[int, int], wraps: bool = False) -> Between:
+        """Linear between neighbours; beyond the edge its value goes on, or the field begins again."""
+        high, wide = shape
+        low = np.floor(rows), np.floor(cols)
+        down, right = rows - low[0], cols - low[1]
+        row, col = (part.astype(np.int32) for part in low)
+        if wraps:
+            above, left = row % high, col % wide
+            below, beside = above + 1, left + 1
+            below -= high * (below == high)
+            beside -= wide * (beside == wide)
+        else:
+            above, below = np.clip(row, 0, high - 1), np.clip(row + 1, 0, high - 1)
+            left, beside = np.clip(col, 0, wide - 1), np.clip(col + 1, 0, wide - 1)
+        above *= wide
+        below *= wide
+        corners = tuple(
+            place.astype(np.intp) for place in (above + left, above + beside, below + left, below + beside)
+        )
+        up, aside = 1 - down, 1 - right
+        weights = up * aside, up * right, down * aside, down * right
+        return cls(corners, weights)
+
+    def blend(self, field: Any) -> Field:
+        """Values of a field there."""
+        flat = np.ascontiguousarray(field, np.float32).ravel()
+        total = flat[self.corners[0]] * self.weights[0]
+        for corner, weight in zip(self.corners[1:], self.weights[1:], strict=True):
+            total += flat[corner] * weight
+        return np.asarray(total, np.float32)
 
 
 def smoothstep(value: Any, low: float, high: float) -> Any:

@@ -8,11 +8,10 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-import scipy.ndimage
 
 from zoompick.raster.grid import Window
 from zoompick.standin import land, world
-from zoompick.standin.noise import Field, enlarged, fractal, smoothstep
+from zoompick.standin.noise import Between, Field, enlarged, fractal, smoothstep
 from zoompick.standin.passes import Pass, Tile, world_positions
 
 _COARSE = 8
@@ -117,8 +116,8 @@ def _fine_at(seen: Pass, cols: Any, rows: Any) -> Field:
 
 
 def _coarse_at(seen: Pass, cols: Any, rows: Any) -> Field:
-    place = [(rows + 0.5) / _COARSE - 0.5, (cols + 0.5) / _COARSE - 0.5]
-    return np.asarray(scipy.ndimage.map_coordinates(_density(seen), place, order=1, mode="grid-wrap"), np.float32)
+    density = _density(seen)
+    return Between.of((rows + 0.5) / _COARSE - 0.5, (cols + 0.5) / _COARSE - 0.5, density.shape, True).blend(density)
 
 
 def _bilinear(field: Field, rows: Any, cols: Any) -> Field:

@@ -21,7 +21,7 @@ from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.raster.grid import Grid, Window
 from zoompick.standin import landscape
 from zoompick.standin.covers import Cover
-from zoompick.standin.noise import Field
+from zoompick.standin.noise import Between, Field
 
 VERSION = 3
 """Raise it when the landscape changes, so that kept layers and scenes are made again."""
@@ -89,14 +89,11 @@ class Layers:
         near = self.part(Window(west, north, int(cols.max()) + 2 - west, int(rows.max()) + 2 - north))
         place = [rows - north, cols - west]
         nearest = np.rint(place[0]).astype(int), np.rint(place[1]).astype(int)
+        between = Between.of(place[0], place[1], near.cover.shape)
         found: dict[str, Any] = {}
         for field in fields(self):
             values = getattr(near, field.name)
-            found[field.name] = (
-                values[nearest]
-                if values.dtype.kind == "u"
-                else scipy.ndimage.map_coordinates(values.astype(np.float32), place, order=1, mode="nearest")
-            )
+            found[field.name] = values[nearest] if values.dtype.kind == "u" else between.blend(values)
         for name, value in (("cover", Cover.SEA), ("depth", _OPEN_SEA_M), ("silt", 0)):
             found[name][outside] = value
         return Layers(**found)
