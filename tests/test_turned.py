@@ -223,3 +223,9 @@ def test_turned_images_through_the_program(program, tmp_path):
     np.testing.assert_allclose(values[row[inside], col[inside]], 0.6, atol=1e-3)
     assert program("picture", "st.tif", "--out", "p.png", cwd=tmp_path).code == 0
     assert program("verify", "a-nir.tif", "ndvi.tif", cwd=tmp_path).code == 0
+    write_turned(tmp_path / "b-red.tif", near, turned(20))
+    told = program("bands", "b-red.tif", cwd=tmp_path)
+    assert (
+        "it is resampled, as int32, which has room" in told.err
+        and program("bands", "b-red.tif", "--json", cwd=tmp_path).json["notes"]
+    )

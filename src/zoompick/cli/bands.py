@@ -25,6 +25,7 @@ def bands_list(
 ) -> None:
     """List the bands of files, folders, containers and archives, and what the guide misses."""
     from zoompick.cli import show
+    from zoompick.raster.raster import notes_of
     from zoompick.workflow.bands import bands_of
 
     found = bands_of(where)
@@ -36,9 +37,11 @@ def bands_list(
             "crs": raster.grid.crs.code, "type": str(raster.dtype), "nodata": raster.nodata, "scale": band.scale,
             "offset": band.offset, "unit": band.unit, "classes": band.is_class, "file": one.address,
         })  # fmt: skip
+    notes = list(dict.fromkeys(note for one in found.bands for note in notes_of(one.layer.raster)))
     if as_json:
         guide = found.guide.name if found.guide else None
-        show.as_json({"bands": rows, "guide": guide, "missing": list(found.missing), "unread": list(found.unread)})
+        show.as_json({"bands": rows, "guide": guide, "missing": list(found.missing), "unread": list(found.unread),
+                      "notes": notes})  # fmt: skip
         return
     columns = [show.Column("band"), show.Column("µm", "right"), show.Column("pixel", "right"), show.Column("type"),
                show.Column("no data", "right"), show.Column("value"), show.Column("key", flexible=True)]  # fmt: skip
@@ -53,6 +56,8 @@ def bands_list(
         show.line(f"Guide {found.guide.name}: {missing}.")
     else:
         show.line("No guide knows these names; 'zoompick bands guess FOLDER' drafts one.")
+    for sentence in notes:
+        show.note(sentence)
     for sentence in found.unread:
         show.note(f"Not read: {sentence}")
 

@@ -99,6 +99,7 @@ class Turned(_OfImage):
         super().__init__(source if source.nodata is not None else _Roomy(source))
         self._turn = turn
         self._name = name
+        self._is_widened = source.nodata is None and self.source.dtype != source.dtype
         image = self.source.grid
         around = turn.bounds((0, image.width), (0, image.height))
         self._grid = Grid.snapped(around, image.crs, turn.pixel)
@@ -116,7 +117,9 @@ class Turned(_OfImage):
     @property
     def notes(self) -> tuple[str, ...]:
         """By how much it was turned."""
-        return (*super().notes, f"{self._name} lies turned by {self._turn.angle_deg:.4g} degrees: it is resampled.")
+        wider = f", as {self.dtype}, which has room for no-data in the corners" if self._is_widened else ""
+        own = f"{self._name} lies turned by {self._turn.angle_deg:.4g} degrees: it is resampled{wider}."
+        return (*super().notes, own)
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
