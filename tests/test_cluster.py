@@ -33,6 +33,7 @@ from zoompick.raster.cluster import on_cluster
 from zoompick.raster.opening import open_raster
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.edit import with_values
+from zoompick.study.scenelist import from_collection
 from zoompick.versions import versions
 
 _SERVE = """
@@ -201,6 +202,18 @@ def test_what_a_worker_meets_is_told_with_its_name(address, tmp_path):
         assert crew.submit(divmod, 7, 2).result() == (3, 1)
         with engine.using(lambda: crew), engine.crew_of() as chosen:
             assert chosen.is_far and chosen.at_once == 4
+
+
+def test_cloud_inside_the_area_is_read_on_the_workers(study, address, program):
+    words = ("search", "--inside", "--dates", "2025-12-13/2025-12-16", "--cloud", 100, "--json")
+    here, there = program(*words, cwd=study), program(*words, "--cluster", address, cwd=study)
+    assert here.code == there.code == 0, there.err
+    assert "1 job on 2 workers" in there.err and "on 2 workers" not in here.err
+    told = [
+        {entry.scene.key: entry.cloud_area_percent for entry in from_collection(one.json, "what was printed")}
+        for one in (here, there)
+    ]
+    assert told[0] == told[1] and len(told[0]) >= 2 and None not in told[0].values()
 
 
 def test_studies_of_a_batch_are_spread_over_the_workers(study, address, program, tmp_path):

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.catalog.filters import ROWS, Row
-from zoompick.cli import exits, options
+from zoompick.cli import elsewhere, exits, options
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 
 if TYPE_CHECKING:
@@ -76,6 +76,7 @@ def search(
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
+    cluster: elsewhere.Where = "",
 ) -> int:
     """Search scenes; in a study the brief fills in what is not given here."""
     from zoompick.files import refuse_existing

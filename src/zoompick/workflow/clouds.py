@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
+from zoompick.raster import engine
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Pixels, Raster, fitting_level
@@ -45,34 +47,81 @@ class Looked:
     received_bytes: int
 
 
-def look_inside(scenes: Sequence[Scene], area: Shape, client: Client, report: Report = ignore) -> Looked:
-    """Read the window of the area out of each scene's class layer, several at a time."""
-    cost = Cost()
-    report(Started(TASK, len(scenes), "scenes"))
+@dataclass(frozen=True)
+class _Layer:
+    """Address and codes of a scene's class layer."""
 
-    def one(scene: Scene) -> Inside | None:
+    href: str
+    classes: tuple[Any, ...]
+
+    @classmethod
+    def of(cls, scene: Scene) -> _Layer | None:
+        """None for a scene without one."""
+        band = scene.bands.get(CLASS_BAND)
+        return cls(band.href, tuple(band.classes)) if band is not None and band.classes else None
+
+    def inside(self, area: Shape, client: Client, cost: Cost) -> Inside | None:
+        """Figures over the area."""
         try:
-            return _of_scene(scene, area, client, cost)
+            raster = open_raster(RemoteFile(self.href, client, cost))
+            return inside_of(raster, ClassTable.from_stac(self.classes), area)
+        except ZoomPickError:
+            # One scene that cannot be read is a scene that does not tell; the others go on.
+            return None
+
+
+@dataclass(frozen=True)
+class _There:
+    """On a worker elsewhere: a batch of layers, one after the other, so that no source is asked more than it may."""
+
+    area: Shape
+
+    def __call__(self, layers: tuple[_Layer | None, ...]) -> _Told:
+        client, cost = Client(), Cost()
+        found = [layer.inside(self.area, client, cost) if layer else None for layer in layers]
+        return found, cost.requests, cost.received
+
+
+def look_inside(scenes: Sequence[Scene], area: Shape, client: Client, report: Report = ignore) -> Looked:
+    """Read the window of the area out of each scene's class layer, several at a time.
+
+    On the workers of :func:`zoompick.raster.engine.using` where there are some.
+    """
+    report(Started(TASK, len(scenes), "scenes"))
+    layers = [_Layer.of(scene) for scene in scenes]
+    figures, requests, received = (_elsewhere if engine.elsewhere() else _here)(layers, area, client, report)
+    report(Finished(TASK))
+    found = {scene.key: figure for scene, figure in zip(scenes, figures, strict=True)}
+    return Looked(found, requests, received)
+
+
+def _here(layers: Sequence[_Layer | None], area: Shape, client: Client, report: Report) -> _Told:
+    cost = Cost()
+
+    def one(layer: _Layer | None) -> Inside | None:
+        try:
+            return layer.inside(area, client, cost) if layer else None
         finally:
             report(Advanced(TASK, 1))
 
     with workers("inside") as pool:
-        figures = list(pool.map(one, scenes))
-    report(Finished(TASK))
-    found = {scene.key: figure for scene, figure in zip(scenes, figures, strict=True)}
-    return Looked(found, cost.requests, cost.received)
+        figures = list(pool.map(one, layers))
+    return figures, cost.requests, cost.received
 
 
-def _of_scene(scene: Scene, area: Shape, client: Client, cost: Cost) -> Inside | None:
-    band = scene.bands.get(CLASS_BAND)
-    if band is None or not band.classes:
-        return None
-    try:
-        raster = open_raster(RemoteFile(band.href, client, cost))
-        return inside_of(raster, ClassTable.from_stac(band.classes), area)
-    except ZoomPickError:
-        # One scene that cannot be read is a scene that does not tell; the others go on.
-        return None
+def _elsewhere(layers: Sequence[_Layer | None], area: Shape, client: Client, report: Report) -> _Told:
+    batches = [tuple(layers[start : start + _BATCH]) for start in range(0, len(layers), _BATCH)]
+    figures, requests, received = list[Inside | None](), 0, 0
+    with engine.crew_of() as crew:
+        for found, asked, came in engine.each(crew, batches, _There(area)):
+            figures += found
+            requests, received = requests + asked, received + came
+            report(Advanced(TASK, len(found)))
+    return figures, requests, received
+
+
+_BATCH = 16
+_Told = tuple[list[Inside | None], int, int]
 
 
 @dataclass(frozen=True)
