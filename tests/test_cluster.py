@@ -162,6 +162,16 @@ def test_only_what_may_be_done_twice_is_given_to_another_worker(address, monkeyp
         assert crew.unrepeated.submit(time.sleep, 1).result() is None and crew.traffic.repeated == 0
         slow = crew.submit(time.sleep, 1)
         assert slow.result() is None and crew.traffic.repeated == 1
+        plain, tried = crew._inner.submit, []
+
+        def submit(*words, **named):
+            if "workers" in named:
+                tried.append(named)
+                raise RuntimeError("no more jobs")
+            return plain(*words, **named)
+
+        crew._inner.submit = submit
+        assert crew.submit(time.sleep, 1).result(timeout=20) is None and tried, "the first copy goes on"
         dropped = crew.submit(time.sleep, 1)
         dropped.cancel()
         assert not crew._flights
@@ -248,6 +258,9 @@ def test_clusters_that_cannot_be_used_are_refused(program, monkeypatch, tmp_path
     [path, *_] = bands(tmp_path / "a", 64)
     refused = program("index", path, "--formula", "b0", "--cluster", "somewhere", "--out", tmp_path / "x.tif")
     assert refused.code == 2 and "no address" in refused.err, refused.err
+    for wrong in ("local:0", "nowhere", "local:x"):
+        refused = program("search", "--cluster", wrong)
+        assert refused.code == 2 and f"'{wrong}' is no address" in refused.err, refused.err
     monkeypatch.setattr(cluster, "_PATIENCE_S", 1)
     with pytest.raises(ClusterError, match="No cluster answers at"), on_cluster("tcp://127.0.0.1:9"):
         pass

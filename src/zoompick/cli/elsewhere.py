@@ -16,8 +16,11 @@ def _asked(context: typer.Context, address: str) -> str:
     """Blocks of this command are computed there, from the first that is due to the end of the command."""
     from zoompick import settings
 
-    chosen = address.strip() or settings.text("cluster")
+    chosen = address.strip() or settings.text("cluster").strip()
     if chosen and not context.resilient_parsing:
+        from zoompick.raster.cluster import refuse_unusable
+
+        refuse_unusable(chosen)
         context.with_resource(_on(chosen))
     return address
 

@@ -32,13 +32,10 @@ def source_add(
     here: Annotated[bool, typer.Option("--here", help="Keep it in this study only.")] = False,
 ) -> None:
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
-    from zoompick.catalog.period import Period
     from zoompick.cli import show
     from zoompick.study.folder import Study
     from zoompick.workflow.library import add_source
 
-    if day:
-        Period.parse(day)
     with show.progress() as report:
         there, replaced = add_source(name, url, kind, day, Study.need(Path.cwd()) if here else None, report)
     added = there.source

@@ -34,7 +34,8 @@ else:
 _PATIENCE_S, _RETRIES = 10, 3
 _LOOK_S, _LEAST_SLOW_S, _SLOW_TIMES, _REMEMBERED = 2.0, 30.0, 10, 101
 """A job is slow that takes longer than half a minute and ten times the median of the last hundred."""
-_LOCAL = re.compile(r"local(?::(\d+))?")
+_LOCAL = re.compile(r"local(?::([1-9]\d*))?")
+_ADDRESS = re.compile(r"(?:(?:tcp|tls|ws|wss)://)?[\w.\-\[\]:]+:\d+")
 _SHARED = "Workers need the same path: put files where all of them reach them, or give an address."
 
 
@@ -163,7 +164,11 @@ class Cluster(Executor):
         with self._lock:
             self._flights.add(flight)
             self.traffic.jobs += 1
-        self._copy(flight)
+        try:
+            self._copy(flight)
+        except ClusterError:
+            self._dropped(flight)
+            raise
         outer.add_done_callback(lambda ours: self._dropped(flight) if ours.cancelled() else None)
         return outer
 
@@ -173,10 +178,10 @@ class Cluster(Executor):
         try:
             inner = self._inner.submit(_run, flight.payload, key=key, **where)
         except (RuntimeError, OSError, ValueError) as error:
-            self._dropped(flight)
             raise self._lost(error) from error
         with self._lock:
-            flight.copies.append(inner)
+            if not flight.is_done:
+                flight.copies.append(inner)
             self.traffic.sent += len(flight.payload)
         inner.add_done_callback(lambda done: self._pass_on(flight, done))
 
@@ -296,6 +301,8 @@ def on_cluster(address: str) -> Iterator[Cluster]:
         ) from error
     for name in ("", ".client", ".nanny", ".scheduler", ".worker", ".core"):
         logging.getLogger(f"distributed{name}").setLevel(logging.CRITICAL)
+    address = address.strip()
+    refuse_unusable(address)
     with _client(address) as client:
         _refuse_others(client, address)
         made = Cluster(client, address)
@@ -305,9 +312,15 @@ def on_cluster(address: str) -> Iterator[Cluster]:
             made.close()
 
 
+def refuse_unusable(address: str) -> None:
+    """UsageError for what is no address of a cluster."""
+    if not (_LOCAL if address.partition(":")[0] == "local" else _ADDRESS).fullmatch(address):
+        raise UsageError(f"'{address}' is no address of a cluster.", "As tcp://HOST:8786, or local:2.")
+
+
 @contextmanager
 def _client(address: str) -> Iterator[Any]:
-    found = _LOCAL.fullmatch(address.strip())
+    found = _LOCAL.fullmatch(address)
     if found:
         count = int(found[1] or 0) or None
         with (
@@ -321,12 +334,8 @@ def _client(address: str) -> Iterator[Any]:
         ):  # fmt: skip
             yield client
         return
-    if not re.fullmatch(r"(?:(?:tcp|tls|ws|wss)://)?[\w.\-\[\]:]+:\d+", address.strip()):
-        raise UsageError(f"'{address}' is no address of a cluster.", "As tcp://HOST:8786, or local:2.")
     try:
-        client = distributed.Client(
-            address.strip(), timeout=_PATIENCE_S, set_as_default=False, direct_to_workers=True
-        )
+        client = distributed.Client(address, timeout=_PATIENCE_S, set_as_default=False, direct_to_workers=True)
     except (OSError, ValueError) as error:
         raise ClusterError(
             f"No cluster answers at {address}: {error}.", "Check that its scheduler runs, and the address."

@@ -14,6 +14,7 @@ from zoompick.area import places
 from zoompick.area.model import Area
 from zoompick.area.places import Place
 from zoompick.catalog import sources
+from zoompick.catalog.period import Period
 from zoompick.catalog.sourcekinds import reader_of
 from zoompick.catalog.sources import Source
 from zoompick.catalog.tileservice import TileLayer
@@ -98,6 +99,8 @@ def add_source(
     ------
     UsageError, FormatError
     """
+    if day:
+        Period.parse(day)
     added = Source.checked(name, url, kind, day)
     if added.kind == "footprints":
         # Indexed now, so that a file that cannot be read is told now.

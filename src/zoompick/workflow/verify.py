@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import suppress
 from contextvars import copy_context
 from dataclasses import dataclass, replace
 from functools import cache, partial
@@ -265,7 +266,7 @@ def _judged(job: Job) -> list[Finding]:
         raise
     except ZoomPickError as error:
         # One file that cannot be read is a finding; the others are judged all the same.
-        subject = str(getattr(job, "keywords", {}).get("label", "")) or "a file"
+        subject = next((word for word in getattr(job, "args", ()) if isinstance(word, str)), "a file")
         return [judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip())]
 
 
@@ -425,7 +426,9 @@ def _fused(
 ) -> list[Finding]:
     """Findings that need the pixels, and those of what it was made of, which nobody wrote."""
     if path.is_file() and all(one.is_file() for one in step.inputs):
-        expected = replace(expected, beneath=step.beneath(Sources(expected.executor)))
+        # Where a file below cannot be opened, the product is judged by itself; the file has findings of its own.
+        with suppress(DataError, FormatError):
+            expected = replace(expected, beneath=step.beneath(Sources(expected.executor)))
     return _opened(path, label, expected, names, earlier)
 
 
