@@ -386,7 +386,8 @@ def blocks(path):
     [
         (6, {}, True),
         (9, {}, True),
-        (1, {}, False),
+        (1, {}, True),
+        (1, {"effort": 6}, False),
         (6, {"effort": 9}, False),
         (6, {"side": 32}, False),
         (6, {"side": 128}, False),

@@ -249,11 +249,12 @@ def progress() -> Iterator[Report]:
 
 
 class _Log:
-    """Events as plain lines: notes as they come, and of long work in bytes a line now and then."""
+    """Events as plain lines: notes as they come, and of long work a line now and then."""
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._totals: dict[str, float] = {}
+        self._units: dict[str, str] = {}
         self._done: dict[str, float] = {}
         self._old: dict[str, float] = {}
         self._began: dict[str, float] = {}
@@ -266,9 +267,10 @@ class _Log:
             note(event.text)
         elif isinstance(event, Retrying):
             note(_retry_text(event))
-        elif isinstance(event, Started) and event.unit == "B" and event.total:
+        elif isinstance(event, Started) and event.total:
             now = time.monotonic()
             self._totals[event.task], self._done[event.task] = event.total, 0.0
+            self._units[event.task] = event.unit
             self._old[event.task] = 0.0
             self._began[event.task] = self._told[event.task] = now
         elif isinstance(event, Advanced) and event.task in self._totals:
@@ -284,7 +286,7 @@ class _Log:
             self._told[event.task] = now
         rate = (done - self._old[event.task]) / (now - self._began[event.task])
         left = f", {max(0.0, total - done) / rate:.0f} s left" if rate > 0 else ""
-        note(f"{event.task}: {_amount(done, total, rate, 'B')}{left}")
+        note(f"{event.task}: {_amount(done, total, rate, self._units[event.task])}{left}")
 
 
 def _retry_text(event: Retrying) -> str:

@@ -213,6 +213,7 @@ def _asset(raster: Raster, written: Written) -> dict[str, Any]:
         "roles": ["data"],
         "file:size": written.size,
         "file:checksum": written.multihash,
+        "zoompick:codec": written.codec.text,
         "bands": bands,
     }
 
@@ -225,6 +226,8 @@ class Recorded:
     ----------
     companions : mapping
         Name of each file that belongs to the product to its multihash.
+    codec : str
+        As :class:`~zoompick.raster.codec.Codec` writes it; empty where the record is older than that.
     """
 
     fingerprint: str
@@ -232,6 +235,7 @@ class Recorded:
     multihash: str
     when: datetime | None
     companions: Mapping[str, str]
+    codec: str = ""
 
 
 def read_sidecar(product: Path) -> Recorded | None:
@@ -245,7 +249,7 @@ def read_sidecar(product: Path) -> Recorded | None:
             for key, entry in item["assets"].items()
             if key != "data"
         }
-        print_ = str(properties["zoompick:fingerprint"])
-        return Recorded(print_, int(asset["file:size"]), str(asset["file:checksum"]), when, others)
+        print_, codec = str(properties["zoompick:fingerprint"]), str(asset.get("zoompick:codec", ""))
+        return Recorded(print_, int(asset["file:size"]), str(asset["file:checksum"]), when, others, codec)
     except (DataError, AttributeError, KeyError, TypeError, ValueError, OverflowError):
         return None

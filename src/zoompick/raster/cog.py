@@ -25,7 +25,6 @@ COMPRESSION = {"none": 1, "lzw": 5, "jpeg": 7, "deflate": 8, "zstd": 50000, "web
                "lerc": 34887}  # fmt: skip
 DEFLATES = (COMPRESSION["deflate"], 32946)
 """The registered number and the one used before."""
-PICTURE_ONLY = ("jpeg", "webp")
 _YCBCR, _COPYRIGHT_TAG = 6, 33432
 _MASK, _TRANSPARENCY = 4, 4
 _LERC_TAG = 50674

@@ -12,6 +12,7 @@ import imagecodecs
 import numpy as np
 
 from zoompick.raster import cog, kernels
+from zoompick.raster.codec import PICTURE_ONLY
 from zoompick.raster.coded import CodedBlock, Coding
 from zoompick.raster.decode import decoded
 from zoompick.raster.raster import Pixels
@@ -19,6 +20,11 @@ from zoompick.raster.raster import Pixels
 Block = bytes | memoryview
 _MOST_CONSTANTS = 1000
 _HORIZONTAL, _FLOATING, _PLANE = 2, 3, 2
+_SAMPLE_ROWS = 16
+_FAST, _MIDDLE, _HARD = 1, 4, 6
+_WORTH = 1.012
+"""A harder effort has to save more than this share of the bytes; ``benchmarks/effort.py`` measures kinds of tiles."""
+_EMPTY_SHARE = 1 / 32
 _CODECS: dict[str, Callable[..., Any]] = {
     "deflate": imagecodecs.deflate_encode,
     "zstd": imagecodecs.zstd_encode,
@@ -28,7 +34,13 @@ _CODECS: dict[str, Callable[..., Any]] = {
 
 @dataclass(frozen=True)
 class Encoder:
-    """How tiles are encoded; safe to use from several threads."""
+    """How tiles are encoded; safe to use from several threads.
+
+    Attributes
+    ----------
+    effort : int
+        Level of the codec, or its quality; 0 with deflate: what each tile is worth.
+    """
 
     dtype: np.dtype[Any]
     compression: str
@@ -66,10 +78,27 @@ class Encoder:
             return bytes(imagecodecs.webp_encode(image, self.effort, lossless=False))
         if self.compression == "lerc":
             return bytes(imagecodecs.lerc_encode(image[..., 0] if image.shape[2] == 1 else image, self.error))
-        level = () if self.compression == "lzw" else (self.effort,)
+        level = () if self.compression == "lzw" else (self.effort or self._worth(image),)
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
         return memoryview(_CODECS[self.compression](image, *level, out=room))
+
+    def _worth(self, image: Pixels) -> int:
+        """Effort that a predicted tile deserves, from some rows of its middle: noise packs as well with the least."""
+        middle = image.shape[0] // 2
+        rows = np.ascontiguousarray(image[max(0, middle - _SAMPLE_ROWS // 2) : middle + _SAMPLE_ROWS // 2])
+        room = self._scratch("sampled", (2 * rows.nbytes + 4096,), np.dtype(np.uint8))
+
+        def size(level: int) -> int:
+            return len(_CODECS["deflate"](rows, level, out=room))
+
+        fast = size(_FAST)
+        if fast <= _EMPTY_SHARE * rows.nbytes:
+            return _HARD
+        middling = size(_MIDDLE)
+        if fast <= _WORTH * middling:
+            return _FAST
+        return _MIDDLE if middling <= _WORTH * size(_HARD) else _HARD
 
     def constant(self, value: Any, side: int) -> bytes:
         """The block of a tile of one value; made once."""
@@ -83,7 +112,7 @@ class Encoder:
     @property
     def loses(self) -> bool:
         """True when what is read back is not quite what was written: a mask then tells what is missing."""
-        return self.compression in cog.PICTURE_ONLY
+        return self.compression in PICTURE_ONLY
 
     def seen(self, block: Block, side: int = 0, bands: int = 1) -> Pixels:
         """What readers will see of a block, shape (bands, rows, cols); with a codec without loss, its sizes are told.
@@ -125,7 +154,7 @@ class Encoder:
 
     @cached_property
     def _pressing(self) -> int:
-        return _pressed(imagecodecs.deflate_encode(b"", self.effort))
+        return _pressed(imagecodecs.deflate_encode(b"", self.effort or _FAST))
 
     def _scratch(self, use: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Pixels:
         """An array of this thread, made once: fresh pages for every tile would cost a tenth of the codec's time."""

@@ -23,6 +23,7 @@ from zoompick.errors import GridError, UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import BLAKE3, disk_errors, human_bytes, new_hasher, writing
 from zoompick.raster import cog, engine, tiffmeta
+from zoompick.raster.codec import PICTURE_ONLY, Codec
 from zoompick.raster.cog import Counts
 from zoompick.raster.engine import Crew
 from zoompick.raster.part import FAR_BELOW
@@ -43,6 +44,8 @@ class Written:
     ----------
     histograms : tuple
         One a band, of the pixels of the smallest overview; None where nothing is there.
+    codec : Codec
+        What it was pressed with.
     """
 
     path: Path
@@ -50,6 +53,7 @@ class Written:
     multihash: str
     statistics: tuple[BandStatistics, ...]
     histograms: tuple[Histogram | None, ...] = ()
+    codec: Codec = field(default_factory=lambda: Codec("deflate"))
 
 
 def write_geotiff(
@@ -185,12 +189,7 @@ def _with_settings(options: WriteOptions) -> WriteOptions:
     side = options.side or settings.whole("tile_px")
     if side % 16:
         raise UsageError(f"A tile side of {side} px is no multiple of 16.", "TIFF wants one: 256 or 512, say.")
-    effort = _QUALITY if options.compression in cog.PICTURE_ONLY else settings.whole("deflate_level")
-    return replace(options, side=side, effort=options.effort or effort)
-
-
-_QUALITY = 88
-"""Of pictures that may lose a little: artefacts are hard to find, half the bytes of 95."""
+    return replace(options, side=side, effort=Codec.usual(options.compression, options.effort).effort)
 
 
 def as_told(options: WriteOptions, text: str) -> WriteOptions:
@@ -232,7 +231,7 @@ class _Maker:
         self.path = path
         self.options = options
         self.report = report
-        if options.compression in cog.PICTURE_ONLY and not (
+        if options.compression in PICTURE_ONLY and not (
             options.is_rgb and raster.dtype == np.uint8 and len(raster.bands) == 3
         ):
             raise UsageError(
@@ -312,7 +311,9 @@ class _Maker:
         with writing(self.path, durable=False) as out:
             for piece in itertools.chain([memoryview(plan.head)], spool.moved(self._in_order(), hasher.update)):
                 out.write(piece)
-        return Written(self.path, size, BLAKE3 + str(hasher.hexdigest()), self.statistics.bands, histograms)
+        codec = Codec(self.options.compression, self.options.effort)
+        digest = BLAKE3 + str(hasher.hexdigest())
+        return Written(self.path, size, digest, self.statistics.bands, histograms, codec)
 
     def _histograms(self, spool: Spool) -> tuple[Histogram | None, ...]:
         """Of each band, from the smallest overview, which is one tile."""
@@ -351,7 +352,7 @@ class _Maker:
             predictor=self.work.encoder.predictor,
             is_rgb=self.options.is_rgb,
             # What loses a little would turn no-data into almost no-data: there a mask tells it.
-            nodata=None if self.options.compression in cog.PICTURE_ONLY else self.raster.nodata,
+            nodata=None if self.options.compression in PICTURE_ONLY else self.raster.nodata,
             xml=tiffmeta.xml_for(bands, self.statistics.bands, scaled, histograms),
             credit=self.options.credit,
         )

@@ -88,8 +88,7 @@ def grid_around(polygon: Any, pixel_m: float, crs: Crs = UTM) -> Grid:
 def see(seen: Pass, grid: Grid, cache: Path, names: Sequence[str] = BANDS) -> Picture:
     """Bands of the world on a grid, strip by strip; finer than 8 m it gains grain and softer edges."""
     layers = world.layers(cache)
-    step = 1 if grid.width < 64 or grid.height < 64 else 32
-    cols, rows = world_positions(grid, step)
+    cols, rows = _positions(grid)
     chosen = [BANDS.index(name) for name in names]
     reflectance = np.empty((len(chosen), grid.height, grid.width), np.float32)
     classes = np.empty((grid.height, grid.width), np.uint8)
@@ -98,6 +97,25 @@ def see(seen: Pass, grid: Grid, cache: Path, names: Sequence[str] = BANDS) -> Pi
         part = _strip(seen, layers, (cols[rows_here], rows[rows_here]), grid.pixel_x)
         reflectance[:, rows_here], classes[rows_here] = part.reflectance[chosen], part.classes
     return Picture(reflectance, classes, tuple(names))
+
+
+def _positions(grid: Grid) -> tuple[Any, Any]:
+    return world_positions(grid, 1 if grid.width < 64 or grid.height < 64 else 32)
+
+
+def classes_on(seen: Pass, grid: Grid, cache: Path) -> Any:
+    """Class codes of the world on a grid of 8 m or more, shape (rows, cols), without a look at any band."""
+    layers = world.layers(cache)
+    cols, rows = _positions(grid)
+    classes = np.empty((grid.height, grid.width), np.uint8)
+    for top in range(0, grid.height, _LOOK_ROWS):
+        here = slice(top, top + _LOOK_ROWS)
+        ground, sky = (
+            layers.at(cols[here], rows[here], ("cover", "wet")),
+            weather.sky_at(seen, cols[here], rows[here]),
+        )
+        classes[here] = lapwing.classes_of(optics.seen_in(ground, sky, seen.when))
+    return classes
 
 
 def _strip(seen: Pass, layers: world.Layers, place: tuple[Any, Any], pixel_m: float) -> Picture:
@@ -112,11 +130,7 @@ def _strip(seen: Pass, layers: world.Layers, place: tuple[Any, Any], pixel_m: fl
     else:
         ground = layers.at(cols, rows)
     view = optics.look(seen, ground, weather.sky_at(seen, cols, rows))
-    classes = np.full(view.water.shape, lapwing.LAND, np.uint8)
-    for code, where in ((lapwing.WATER, view.water), (lapwing.SHADOW, view.shaded), (lapwing.THIN, view.thin),
-                        (lapwing.THICK, view.thick)):  # fmt: skip
-        classes[where] = code
-    return Picture(view.reflectance, classes)
+    return Picture(view.reflectance, lapwing.classes_of(view.seen))
 
 
 @dataclass(frozen=True)

@@ -5,13 +5,13 @@ Positions are in kilometres from the world's centre, x eastwards, y northwards.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import scipy.ndimage
-from scipy.interpolate import PchipInterpolator
-from scipy.spatial import cKDTree
 
 from zoompick.standin.covers import Cover
 from zoompick.standin.noise import Field, enlarged, fractal, hashed, smoothstep
@@ -27,6 +27,7 @@ _RIVER = (
     (-10.2, -4.9),
 )
 _FEN_CENTRE, _FEN_HALF, _FEN_TURN = (-6.6, -0.6), (2.5, 1.75), 0.30
+_BED_KM, _BEND_KM, _BLOCK_PX = 0.45, 0.06, 16
 _LAKE_CENTRE, _LAKE_KM = (6.3, 0.4), 1.05
 _VILLAGES = (((-3.1, 1.25), 0.62, 0.25), ((3.0, -3.55), 0.78, -0.4))
 _ROADS = (
@@ -79,21 +80,36 @@ class Land:
 def make(shape: tuple[int, int], pixel_m: float, seed: int) -> Land:
     """Build all layers; the same seed gives the same world.
 
-    What varies smoothly is computed at half the resolution and enlarged.
+    What varies smoothly is computed at half the resolution and enlarged; fields that need no other come meanwhile.
     """
     half = shape[0] // 2, shape[1] // 2
+    with ThreadPoolExecutor(1) as aside:
+        texture = aside.submit(fractal, shape, 0.9, seed + 1, pixel_m, longest=400)
+        patch = aside.submit(fractal, half, 3.3, seed + 2, pixel_m * 2, longest=2600)
+        stands = aside.submit(fractal, half, 2.9, seed + 9, pixel_m * 2, longest=2600)
+        return _land(shape, pixel_m, seed, _Noise(texture.result, patch.result, stands.result))
+
+
+class _Noise(NamedTuple):
+    """Fields that are asked for when they are needed."""
+
+    texture: Callable[[], Field]
+    patch: Callable[[], Field]
+    stands: Callable[[], Field]
+
+
+def _land(shape: tuple[int, int], pixel_m: float, seed: int, noise: _Noise) -> Land:
+    half = shape[0] // 2, shape[1] // 2
     x, y = _axes(half, 2 * pixel_m)
-    patch = fractal(half, 3.3, seed + 2, pixel_m * 2, longest=2600)
     shore = _shore(half, x, y, pixel_m * 2, seed)
     relief = _relief(half, x, y, shore, pixel_m * 2, seed)
     elevation = enlarged(relief, 2)
     down, across = np.gradient(relief, 2 * pixel_m)
     slope = np.hypot(down, across)
-    stands = fractal(half, 2.9, seed + 9, pixel_m * 2, longest=2600)
-    lure = stands + 1.1 * smoothstep(slope, 0.10, 0.28) - 1.6 * smoothstep(relief, 190, 300)
-    texture = fractal(shape, 0.9, seed + 1, pixel_m, longest=400)
+    lure = noise.stands() + 1.1 * smoothstep(slope, 0.10, 0.28) - 1.6 * smoothstep(relief, 190, 300)
+    texture = noise.texture()
     x, y = _axes(shape, pixel_m)
-    shore, slope, patch, lure = (enlarged(field, 2) for field in (shore, slope, patch, lure))
+    shore, slope, patch, lure = (enlarged(field, 2) for field in (shore, slope, noise.patch(), lure))
     blank = np.zeros(shape, np.float32)
     land = Land(x, y, pixel_m / 1000, shore, elevation, slope, texture, patch, lure,
                 np.full(shape, Cover.SEA, np.uint8), np.zeros(shape, np.uint16),
@@ -182,8 +198,7 @@ def _farms(land: Land, seed: int) -> None:
     x, y = land.x[0, cols], land.y[rows, 0]
     rng = np.random.default_rng(seed + 8)
     seeds = rng.uniform((-13, -9), (13, 9), (110, 2))
-    bend = 0.06 * land.patch[rows, cols]
-    _, district = cKDTree(seeds).query(np.column_stack([x + bend, y - bend]), workers=-1)
+    district = _nearest(land, seeds, rows, cols)
     turn = (rng.normal(0.35, 0.5, len(seeds)))[district]
     wide = rng.uniform(0.10, 0.26, len(seeds))[district]
     long = rng.uniform(0.22, 0.62, len(seeds))[district]
@@ -199,6 +214,28 @@ def _farms(land: Land, seed: int) -> None:
     cover = np.where(near & (hashed(district, strip, 3) % 100 < 72), Cover.HEDGE, cover)
     land.cover[rows, cols] = cover
     land.plot[rows, cols] = plot
+
+
+def _nearest(land: Land, seeds: Any, rows: Any, cols: Any) -> Any:
+    """The nearest seed of each pixel, bent a little by the patches.
+
+    Where every pixel of a block is nearer to one seed than to any other, by the block's size and bend, none is asked.
+    """
+    tree = _tree(seeds)
+    high, wide = (side // _BLOCK_PX for side in land.patch.shape)
+    blocks = land.patch[: high * _BLOCK_PX, : wide * _BLOCK_PX].reshape(high, _BLOCK_PX, wide, _BLOCK_PX)
+    least, most = blocks.min(axis=(1, 3)), blocks.max(axis=(1, 3))
+    x, y = (axis[_BLOCK_PX // 2 :: _BLOCK_PX] for axis in (land.x[0], land.y[:, 0]))
+    bend = _BEND_KM * (least + most) / 2
+    distance, found = tree.query(np.dstack([x[:wide] + bend, y[:high, None] - bend]), k=2)
+    reach = np.sqrt(0.5) * (_BLOCK_PX * land.pixel_km + _BEND_KM * (most - least))
+    sure = distance[..., 1] - distance[..., 0] > 2 * reach
+    place = np.minimum(rows // _BLOCK_PX, high - 1), np.minimum(cols // _BLOCK_PX, wide - 1)
+    district, open_ = found[..., 0][place], np.flatnonzero(~sure[place])
+    rows, cols = rows[open_], cols[open_]
+    bend = _BEND_KM * land.patch[rows, cols]
+    district[open_] = tree.query(np.column_stack([land.x[0, cols] + bend, land.y[rows, 0] - bend]), workers=-1)[1]
+    return district
 
 
 def _woods(land: Land, seed: int) -> None:
@@ -261,6 +298,8 @@ def _curve(way: Any, step_km: float) -> Any:
     knots = np.asarray(way, float)
     length = np.concatenate([[0], np.cumsum(np.hypot(*np.diff(knots, axis=0).T))])
     along = np.arange(0, length[-1], step_km)
+    from scipy.interpolate import PchipInterpolator
+
     points = PchipInterpolator(length, knots)(along)
     sway = 0.05 * np.sin(along * 3.1) + 0.03 * np.sin(along * 7.7 + 1)
     ends = np.minimum(1, np.minimum(along, length[-1] - along) / 0.4)
@@ -291,14 +330,17 @@ def _river(land: Land, seed: int) -> None:
     rows = np.nonzero((land.y[:, 0] > south) & (land.y[:, 0] < north))[0]
     window = slice(rows[0], rows[-1] + 1), slice(cols[0], cols[-1] + 1)
     x, y = np.meshgrid(land.x[0, window[1]], land.y[window[0], 0])
-    distance, nearest = cKDTree(points).query(
-        np.column_stack([x.ravel(), y.ravel()]), distance_upper_bound=0.45, workers=-1
+    tree = _tree(points)
+    near = _about(tree, x, y).ravel()
+    distance, place = tree.query(
+        np.column_stack([x.ravel()[near], y.ravel()[near]]), distance_upper_bound=_BED_KM, workers=-1
     )
-    near = np.isfinite(distance)
-    place = nearest[near]
+    is_there = np.isfinite(distance)
+    near[near] = is_there
+    distance, place = distance[is_there], place[is_there]
     heading = np.gradient(points, axis=0)[place]
     offset = np.column_stack([x.ravel()[near], y.ravel()[near]]) - points[place]
-    side = np.sign(heading[:, 0] * offset[:, 1] - heading[:, 1] * offset[:, 0]) * distance[near]
+    side = np.sign(heading[:, 0] * offset[:, 1] - heading[:, 1] * offset[:, 0]) * distance
     patch = land.patch[window].ravel()[near]
     along = place * 0.01 + 0.02 * patch
     share = place / len(points)
@@ -316,6 +358,24 @@ def _river(land: Land, seed: int) -> None:
     cover[spot[bars]] = Cover.GRAVEL
     cover[spot[water]] = Cover.RIVER
     land.cover[window] = cover.reshape(x.shape)
+
+
+def _tree(points: Any) -> Any:
+    from scipy.spatial import cKDTree  # with the world alone, not with the archive
+
+    return cKDTree(points)
+
+
+def _about(tree: Any, x: Field, y: Field) -> Any:
+    """True in blocks of pixels that may hold a point within the river's bed: most need not be asked."""
+    middle = _BLOCK_PX // 2
+    distance, _ = tree.query(
+        np.dstack([x[middle::_BLOCK_PX, middle::_BLOCK_PX], y[middle::_BLOCK_PX, middle::_BLOCK_PX]])
+    )
+    blocks = distance < _BED_KM + _BLOCK_PX * abs(x[0, 1] - x[0, 0])
+    return np.pad(
+        blocks.repeat(_BLOCK_PX, 0).repeat(_BLOCK_PX, 1), ((0, _BLOCK_PX),) * 2, constant_values=True
+    )[: x.shape[0], : x.shape[1]]  # fmt: skip
 
 
 def _sea(land: Land, pixel_m: float, seed: int) -> None:

@@ -10,11 +10,13 @@ from typing import Any
 
 from zoompick.raster.opening import open_raster
 from zoompick.standin import lapwing, stac, weather
+from zoompick.standin.covers import BANDS
 from zoompick.standin.instrument import Instrument
 from zoompick.standin.jp2file import write_jp2, zipped
 from zoompick.standin.passes import SCALE, Scene, by_id, scenes
 from zoompick.standin.store import Store
 
+_GROUPS = {f"-{key}.tif": key for key in (*BANDS, "classes")} | {".zip": "package", "-quicklook.png": "look"}
 _USES = ("proj", "raster", "eo", "view", "file", "processing", "grid", "classification")
 
 
@@ -22,7 +24,7 @@ class Lapwing(Instrument):
     """Two satellites, 8 to 48 m, square tiles in two UTM zones; some scenes have planted faults."""
 
     name = "lapwing-l2"
-    groups = ("", "package")
+    groups = (*BANDS, "classes", "look", "package")
 
     def __init__(self) -> None:
         self._facts = stac.facts("lapwing")
@@ -46,15 +48,16 @@ class Lapwing(Instrument):
         return by_id().get(scene_id)
 
     def group_of(self, name: str) -> str:
-        """The package is made apart, of what the others are."""
-        return "package" if name.endswith(".zip") else ""
+        """Each band is made apart, and so are class layer, quicklook and package."""
+        return next((group for ending, group in _GROUPS.items() if name.endswith(ending)), "")
 
     def make(self, scene: Scene, group: str, folder: Path, cache: Path) -> None:
-        """Write all files of a scene, or its package."""
-        if group == "package":
-            self._pack(scene, folder, cache)
-        else:
-            lapwing.make(scene, folder, cache)
+        """Write a file of a scene; nothing where it was not published."""
+        makers = {"package": self._pack, "classes": lapwing.make_classes, "look": lapwing.make_quicklook}
+        if group in makers:
+            makers[group](scene, folder, cache)
+        elif group in lapwing.keys(scene):
+            lapwing.make_band(scene, group, folder, cache)
 
     def _pack(self, scene: Scene, folder: Path, cache: Path) -> None:
         """The bands as JP2 in folders by pixel size, zipped."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -33,38 +34,60 @@ _SKYLIGHT = np.array([0.42, 0.36, 0.27, 0.21, 0.18, 0.14, 0.08, 0.07], np.float3
 
 
 @dataclass(frozen=True)
-class View:
-    """A scene's ground in world pixels.
+class Seen:
+    """What covers the ground, each an array of bool, shape (rows, cols)."""
 
-    Attributes
-    ----------
-    reflectance : float32, shape (bands, rows, cols)
-    water, thin, thick, shaded : bool, shape (rows, cols)
-    """
-
-    reflectance: Field
     water: Any
     thin: Any
     thick: Any
     shaded: Any
 
 
+@dataclass(frozen=True)
+class View:
+    """A scene's ground in world pixels.
+
+    Attributes
+    ----------
+    reflectance : float32, shape (bands, rows, cols)
+    seen : Seen
+    """
+
+    reflectance: Field
+    seen: Seen
+
+
+def seen_in(ground: Layers, sky: Sky, when: datetime) -> Seen:
+    """Water, cloud and shadow, without a look at any band."""
+    thick = sky.opacity >= weather.THICK
+    thin = (sky.opacity >= weather.THIN) & ~thick
+    return Seen(_water(ground, when), thin, thick, (sky.shadow > 0.45) & ~thick & ~thin)
+
+
+def _water(ground: Layers, when: datetime) -> Any:
+    """Where the ground is under water: sea, lake and river, and what of the fen is flooded."""
+    kinds = np.zeros(256, bool)
+    kinds[[Cover.SEA, Cover.LAKE, Cover.RIVER]] = True
+    water = kinds[ground.cover]
+    low = (ground.cover == Cover.FEN) | (ground.cover == Cover.DITCH)
+    water[low] = _flooded(ground.wet[low], when) > 0.5
+    return water
+
+
 def look(seen: Pass, ground: Layers, sky: Sky) -> View:
     """What the sensor sees of a piece of the world, before its pixels average it."""
-    surface, water = _surface(ground, seen.when)
+    surface = _surface(ground, seen.when)
     light = _light(ground, seen)
     cloud, shade = sky.opacity, sky.shadow
     seen_band = np.empty_like(surface)
-    bright = 0.82 + 0.30 * cloud + 0.05 * np.asarray(ground.patch, np.float32)
+    bright = cloud * (0.82 + 0.30 * cloud + 0.05 * np.asarray(ground.patch, np.float32))
+    sunlit, free = light * (1 - 0.92 * shade), 1 - cloud
     for band in range(len(BANDS)):
-        sunlit = light * (1 - 0.92 * shade)
-        lit = surface[band] * (sunlit * (1 - _SKYLIGHT[band]) + _SKYLIGHT[band])
         veil = seen.haze * _HAZE[band]
-        lit = lit * (1 - veil) + 0.5 * veil + _AIR[band]
-        seen_band[band] = lit * (1 - cloud) + _CLOUD[band] * bright * cloud
-    thick = cloud >= weather.THICK
-    thin = (cloud >= weather.THIN) & ~thick
-    return View(seen_band, water, thin, thick, (shade > 0.45) & ~thick & ~thin)
+        lit = surface[band] * (sunlit * ((1 - _SKYLIGHT[band]) * (1 - veil)) + _SKYLIGHT[band] * (1 - veil))
+        lit += 0.5 * veil + _AIR[band]
+        seen_band[band] = lit * free + _CLOUD[band] * bright
+    return View(seen_band, seen_in(ground, sky, seen.when))
 
 
 def _season(when: datetime) -> float:
@@ -84,40 +107,84 @@ def _mix(first: str, second: str, part: Any) -> Field:
     return np.asarray(low + (high - low) * np.asarray(part, np.float32)[None, :], np.float32)
 
 
-def _surface(ground: Layers, when: datetime) -> tuple[Field, Any]:
-    """Reflectance of the ground (bands, rows, cols) and where it is water."""
-    cover = ground.cover
-    out = np.zeros((len(BANDS), *cover.shape), np.float32)
-    water = np.isin(cover, (Cover.SEA, Cover.LAKE, Cover.RIVER))
-    for code in np.unique(cover):
-        where = cover == code
-        pixels = _Pixels(ground, where, _season(when), when)
+def _surface(ground: Layers, when: datetime) -> Field:
+    """Reflectance of the ground (bands, rows, cols)."""
+    flat = ground.flat
+    cover = flat.cover
+    out = np.zeros((len(BANDS), cover.size), np.float32)
+    # Pixels by cover: one sort in place of a look at all of them for each layer of each cover.
+    order = np.argsort(cover, kind="stable")
+    ends = np.cumsum(np.bincount(cover))
+    for code in np.flatnonzero(np.bincount(cover)).tolist():
+        where = order[ends[code - 1] if code else 0 : ends[code]]
+        pixels = _Pixels(flat, where, when)
         values = _PAINT[Cover(code)](pixels)
         grain = _GRAIN.get(Cover(code), 0.0)
         if grain:
             values *= np.clip(1 + grain * pixels.texture, 0.35, 2)
-        out[:, where] = values
-        if code in (Cover.FEN, Cover.DITCH):
-            water[where] = pixels.flooded > 0.5
-    return out, water
+        for band, row in zip(out, values, strict=True):
+            band[where] = row
+    return out.reshape(len(BANDS), *ground.cover.shape)
+
+
+def _threshold(when: datetime) -> float:
+    """Wetness from which the fen is under water; a dry late summer lowers the water a little."""
+    level = _FEN_THRESHOLD_NEW if when >= SLUICE_REBUILT else _FEN_THRESHOLD_OLD
+    return level + 0.0012 * max(0.0, _season(when) - 60)
+
+
+def _flooded(wet: Any, when: datetime) -> Any:
+    """Share of each pixel under water."""
+    threshold = _threshold(when)
+    return smoothstep(wet.astype(np.float32), threshold - 0.03, threshold + 0.10)
 
 
 class _Pixels:
-    """The pixels of one cover, as flat arrays."""
+    """The pixels of one cover, as flat arrays: what its paint asks for comes from the layers, which are flat too."""
 
-    def __init__(self, ground: Layers, where: Any, day: float, when: datetime) -> None:
-        self.day = day
+    def __init__(self, ground: Layers, where: Any, when: datetime) -> None:
+        self._ground, self._where, self._when = ground, where, when
+        self.day = _season(when)
         self.year = (when.year if when.month >= 11 else when.year - 1) % 100
-        self.texture = ground.texture[where].astype(np.float32)
-        self.patch = ground.patch[where].astype(np.float32)
-        self.plot = ground.plot[where]
-        self.depth = ground.depth[where].astype(np.float32)
-        self.silt = ground.silt[where].astype(np.float32)
-        level = _FEN_THRESHOLD_NEW if when >= SLUICE_REBUILT else _FEN_THRESHOLD_OLD
-        # A dry late summer lowers the water a little.
-        threshold = level + 0.0012 * max(0.0, day - 60)
-        self.flooded = smoothstep(ground.wet[where].astype(np.float32), threshold - 0.03, threshold + 0.10)
-        self.moist = smoothstep(ground.wet[where].astype(np.float32), threshold - 0.9, threshold)
+
+    def _layer(self, name: str) -> Any:
+        return getattr(self._ground, name)[self._where]
+
+    @cached_property
+    def texture(self) -> Field:
+        """Fine grain."""
+        return np.asarray(self._layer("texture"), np.float32)
+
+    @cached_property
+    def patch(self) -> Field:
+        """Broad patches."""
+        return np.asarray(self._layer("patch"), np.float32)
+
+    @cached_property
+    def plot(self) -> Any:
+        """Number of the field or garden."""
+        return self._layer("plot")
+
+    @property
+    def depth(self) -> Field:
+        """Metres of sea."""
+        return np.asarray(self._layer("depth"), np.float32)
+
+    @property
+    def silt(self) -> Field:
+        """Mud in the water."""
+        return np.asarray(self._layer("silt"), np.float32)
+
+    @cached_property
+    def flooded(self) -> Any:
+        """Share under water."""
+        return _flooded(self._layer("wet"), self._when)
+
+    @property
+    def moist(self) -> Any:
+        """How near the ground is to being flooded."""
+        threshold = _threshold(self._when)
+        return smoothstep(np.asarray(self._layer("wet"), np.float32), threshold - 0.9, threshold)
 
     @property
     def lush(self) -> Any:

@@ -12,6 +12,7 @@ from pathlib import Path
 import uvicorn
 
 from zoompick.errors import UsageError
+from zoompick.standin import world
 from zoompick.standin.faults import NAMES, Faults
 from zoompick.standin.server import application
 
@@ -49,6 +50,8 @@ def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic:
     config = uvicorn.Config(
         application(cache, troubles, synthetic), log_level="critical", access_log=False, lifespan="off"
     )
+    # The world is needed at the first pixel, whatever is asked before.
+    threading.Thread(target=world.layers, args=(cache,), daemon=True, name="world").start()
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True, name="standin")
     thread.start()

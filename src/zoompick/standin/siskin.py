@@ -59,7 +59,7 @@ class Siskin(Simple):
     """One satellite with a long record."""
 
     name = "siskin-l2"
-    groups = ("", "look", "package", "container")
+    groups = ("", "classes", "look", "package", "container")
     facts_name, look_title, look_m = "siskin", "Natural colour at 100 m", 100.0
 
     def shots(self) -> Sequence[Shot]:
@@ -115,18 +115,27 @@ class Siskin(Simple):
         return about | {"roles": ["data"], "nodata": 0, "bands": bands} | stac.published(known, name)
 
     def group_of(self, name: str) -> str:
-        """Containers are made apart."""
-        return "container" if name.endswith(".h5") else super().group_of(name)
+        """Class layers and containers are made apart."""
+        apart = {"-classes.tif": "classes", ".h5": "container"}
+        return next((group for ending, group in apart.items() if name.endswith(ending)), super().group_of(name))
 
     def make(self, scene: Shot, group: str, folder: Path, cache: Path) -> None:
         """Write a group of files."""
-        if group != "container":
+        if group == "classes":
+            self._write(scene, "classes", self._classes(scene, cache), folder)
+        elif group == "container":
+            self._contain(scene, folder, cache)
+        elif group:
             super().make(scene, group, folder, cache)
-            return
+        else:
+            for name, values in self._stored(scene, cache):
+                self._write(scene, name, values, folder)
+
+    def _contain(self, scene: Shot, folder: Path, cache: Path) -> None:
         grid = self._grid(scene)
         place = {"epsg": grid.crs.epsg, "west": grid.west, "north": grid.north, "pixel_m": grid.pixel_x}
         about = place | {"_FillValue": 0}
-        stored = {name: Variable(values, ("y", "x"), about) for name, values in self._stored(scene, cache)}
+        stored = {name: Variable(values, ("y", "x"), about) for name, values in self._all(scene, cache)}
         write_container(folder / f"{scene.id}.h5", stored, {"title": scene.id, "level": "L2"})
 
     def _about(self, key: str) -> dict[str, Any]:
@@ -151,15 +160,27 @@ class Siskin(Simple):
 
     def make_data(self, scene: Shot, folder: Path, cache: Path) -> None:
         """Bands and classes."""
-        for name, values in self._stored(scene, cache):
-            path = folder / f"{scene.id}-{name}.tif"
-            ground.write_tiff(values[np.newaxis], self._grid(scene), [name], path, is_class=name == "classes")
+        for name, values in self._all(scene, cache):
+            self._write(scene, name, values, folder)
+
+    def _all(self, scene: Shot, cache: Path) -> Iterator[tuple[str, Any]]:
+        """The bands, then the classes."""
+        yield from self._stored(scene, cache)
+        yield "classes", self._classes(scene, cache)
+
+    def _classes(self, scene: Shot, cache: Path) -> Any:
+        grid = self._grid(scene)
+        seen = ground.inside(scene.footprint, grid)
+        return (ground.classes_on(scene.seen, grid, cache) * seen).astype(np.uint8)
+
+    def _write(self, scene: Shot, name: str, values: Any, folder: Path) -> None:
+        path = folder / f"{scene.id}-{name}.tif"
+        ground.write_tiff(values[np.newaxis], self._grid(scene), [name], path, is_class=name == "classes")
 
     def _stored(self, scene: Shot, cache: Path) -> Iterator[tuple[str, Any]]:
-        """Names and stored values of the bands, then of the classes; 0 beyond the frame."""
+        """Names and stored values of the bands; 0 beyond the frame."""
         grid = self._grid(scene)
         picture, seen = ground.see(scene.seen, grid, cache), ground.inside(scene.footprint, grid)
         for entry in self.facts["band"]:
             stored = np.clip(np.rint((picture.band(entry["name"]) - _OFFSET) / _SCALE), 1, 65535).astype(np.uint16)
             yield entry["name"], (stored * seen).astype(np.uint16)
-        yield "classes", (picture.classes * seen).astype(np.uint8)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import queue
 import shutil
 import tempfile
 import threading
@@ -13,15 +12,15 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from zoompick import cache
 from zoompick.standin import world
 from zoompick.standin.entry import Entry
 
 _MAKERS = 2
-"""Threads that make scenes, whatever is asked. Never the threads that answer: the allocator keeps some of what each
-thread freed, and forty of them would keep gigabytes."""
+"""Threads that make files, whatever is asked, each of a scene of its own: what its files share is made once.
+Never the threads that answer: the allocator keeps some of what each thread freed, and forty of them would keep gigabytes."""
 _TRIM_EVERY = 20
 
 
@@ -31,6 +30,14 @@ class Published:
 
     size: int
     sha256: str
+
+
+class _Job(NamedTuple):
+    """Files to make, of one scene, and who waits for them."""
+
+    scene: str
+    asked: Future[None]
+    make: Callable[[], None]
 
 
 class Maker(Protocol):
@@ -58,7 +65,9 @@ class Store:
         self._root = cache / f"ostrell-{world.SEED}-v{world.VERSION}" / "scenes"
         self._guard = threading.Lock()
         self._locks: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
-        self._orders: queue.SimpleQueue[tuple[Future[None], Callable[[], None]]] = queue.SimpleQueue()
+        self._waiting: list[_Job] = []
+        self._busy: set[str] = set()
+        self._turn = threading.Condition()
         self._asked: dict[str, Future[None]] = {}
         self._makers: list[threading.Thread] = []
         self._here = threading.local()
@@ -106,20 +115,36 @@ class Store:
                 maker = threading.Thread(target=self._work, daemon=True, name=f"maker {len(self._makers) + 1}")
                 self._makers.append(maker)
                 maker.start()
-        self._orders.put((asked, lambda: self._ensure(label, write, wrong)))
+        with self._turn:
+            self._waiting.append(_Job(label.partition("+")[0], asked, lambda: self._ensure(label, write, wrong)))
+            self._turn.notify()
         return asked
 
     def _work(self) -> None:
         self._here.makes = True
         while True:
-            asked, make = self._orders.get()
+            job = self._taken()
             try:
-                make()
+                job.make()
             except Exception as error:  # noqa: BLE001 (whoever asked is told)
-                asked.set_exception(error)
+                job.asked.set_exception(error)
             else:
-                asked.set_result(None)
-            del asked, make
+                job.asked.set_result(None)
+            with self._turn:
+                self._busy.discard(job.scene)
+                self._turn.notify()
+            del job
+
+    def _taken(self) -> _Job:
+        """The first job of a scene that no other thread is at."""
+        with self._turn:
+            while True:
+                job = next((job for job in self._waiting if job.scene not in self._busy), None)
+                if job is not None:
+                    self._waiting.remove(job)
+                    self._busy.add(job.scene)
+                    return job
+                self._turn.wait()
 
     def _ensure(self, label: str, write: Callable[[Path], None], wrong: str) -> None:
         with self._guard:

@@ -10,6 +10,7 @@ import json
 import shutil
 import tempfile
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -23,7 +24,7 @@ from zoompick.standin import landscape
 from zoompick.standin.covers import Cover
 from zoompick.standin.noise import Between, Field
 
-VERSION = 3
+VERSION = 4
 """Raise it when the landscape changes, so that kept layers and scenes are made again."""
 SEED = 386120
 PIXEL_M = 8.0
@@ -78,10 +79,19 @@ class Layers:
             parts = {name: np.pad(part, gaps, mode="reflect") for name, part in parts.items()}
         return Layers(**parts)
 
-    def at(self, cols: Any, rows: Any) -> Layers:
+    @property
+    def flat(self) -> Layers:
+        """Each layer as one row of pixels."""
+        return Layers(**{field.name: getattr(self, field.name).ravel() for field in fields(self)})
+
+    def picked(self, rows: Any, cols: Any) -> Layers:
+        """Layers at some of their own pixels."""
+        return Layers(**{field.name: getattr(self, field.name)[rows, cols] for field in fields(self)})
+
+    def at(self, cols: Any, rows: Any, only: tuple[str, ...] = ()) -> Layers:
         """Layers at any positions in pixels of the world: codes from the nearest pixel, the rest interpolated.
 
-        Beyond the world's edge is open sea.
+        Beyond the world's edge is open sea. With ``only`` all layers but these are None.
         """
         outside = (cols < 0) | (cols > WIDTH - 1) | (rows < 0) | (rows > HEIGHT - 1)
         cols, rows = _folded(cols, WIDTH), _folded(rows, HEIGHT)
@@ -90,12 +100,13 @@ class Layers:
         place = [rows - north, cols - west]
         nearest = np.rint(place[0]).astype(int), np.rint(place[1]).astype(int)
         between = Between.of(place[0], place[1], near.cover.shape)
-        found: dict[str, Any] = {}
-        for field in fields(self):
-            values = getattr(near, field.name)
-            found[field.name] = values[nearest] if values.dtype.kind == "u" else between.blend(values)
+        found: dict[str, Any] = dict.fromkeys(field.name for field in fields(self))
+        for name in only or tuple(found):
+            values = getattr(near, name)
+            found[name] = values[nearest] if values.dtype.kind == "u" else between.blend(values)
         for name, value in (("cover", Cover.SEA), ("depth", _OPEN_SEA_M), ("silt", 0)):
-            found[name][outside] = value
+            if found[name] is not None:
+                found[name][outside] = value
         return Layers(**found)
 
 
@@ -150,18 +161,13 @@ def _make(folder: Path) -> None:
 
 def _layers() -> dict[str, Any]:
     land = landscape.make((HEIGHT, WIDTH), PIXEL_M, SEED)
-    slope_x, slope_y = _slopes(land.elevation)
-    return {
-        "cover": land.cover,
-        "plot": land.plot,
-        "slope_x": slope_x,
-        "slope_y": slope_y,
-        "texture": land.texture.astype(np.float16),
-        "patch": land.patch.astype(np.float16),
-        "depth": land.depth.astype(np.float16),
-        "silt": land.silt.astype(np.float16),
-        "wet": land.wet.astype(np.float16),
-    }
+    with ThreadPoolExecutor(1) as aside:
+        slopes = aside.submit(_slopes, land.elevation)
+        halves = {
+            name: getattr(land, name).astype(np.float16) for name in ("texture", "patch", "depth", "silt", "wet")
+        }
+    slope_x, slope_y = slopes.result()
+    return {"cover": land.cover, "plot": land.plot, "slope_x": slope_x, "slope_y": slope_y} | halves
 
 
 def _slopes(elevation: Field) -> tuple[Any, Any]:

@@ -31,11 +31,14 @@ class LockedFile:
     multihash : str
     url : str
         Where it came from, without its query; empty for a product.
+    codec : str
+        What a product was pressed with, as :class:`~zoompick.raster.codec.Codec` writes it.
     """
 
     size: int
     multihash: str
     url: str = ""
+    codec: str = ""
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zoompick.errors import NothingFoundError, StudyError
+from zoompick.imagery.sidecar import read_sidecar
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
@@ -94,4 +95,5 @@ def _fetched(study: Study, brief: Brief) -> dict[str, LockedFile]:
 
 
 def _state_of(path: Path, vouched: Vouched) -> LockedFile:
-    return LockedFile(path.stat().st_size, vouched.digest(path))
+    recorded = read_sidecar(path)
+    return LockedFile(path.stat().st_size, vouched.digest(path), codec=recorded.codec if recorded else "")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import ExitStack
 from dataclasses import replace
@@ -23,7 +23,7 @@ from zoompick.workflow.step import Made, Making, Step, make_together
 def make_files(steps: Sequence[Step], how: Making, study: Study | None = None) -> list[Made]:
     """Make products of the same plain files, in one pass; within a study its journal tells of them."""
     journal = study.journal_file if study else None
-    return _make_group(steps, how, journal, [str(step.output) for step in steps])
+    return _make_group(steps, replace(how, is_asked=how.may_replace), journal, [str(step.output) for step in steps])
 
 
 def make_in_study(
@@ -68,6 +68,7 @@ def make_steps(
     executor: Executor | None = None,
     failed: list[Failed] | None = None,
     is_thorough: bool = False,
+    codecs: Mapping[Path, str] | None = None,
 ) -> list[Made]:
     """Make the products that are not up to date; study products are the brief's to replace.
 
@@ -77,6 +78,8 @@ def make_steps(
         Takes what cannot be made, and all else is made; without it the first that cannot be made ends all.
     is_thorough : bool
         Every file is read for its digest, whatever size and time stamp say.
+    codecs : mapping, optional
+        What products have to be pressed with; see :class:`~zoompick.workflow.step.Making`.
 
     Raises
     ------
@@ -85,7 +88,7 @@ def make_steps(
     """
     made = []
     with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
-        how = Making(True, report, version, executor, vouched.digest)
+        how = Making(True, report, version, executor, vouched.digest, codecs=codecs or {})
         # Products of the same files are made in one pass over them.
         for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
             chosen = list(group)

@@ -166,7 +166,8 @@ def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish 
             _refuse_other_files(study, brief, lock)
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
         tolerated = None if strict else failed
-        made = make_steps(study, steps, report, version, failed=tolerated, is_thorough=wish.is_thorough)
+        codecs = {study.root / name: row.codec for name, row in lock.products.items()} if lock else {}
+        made = make_steps(study, steps, report, version, None, tolerated, wish.is_thorough, codecs)
         write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)

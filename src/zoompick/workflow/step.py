@@ -29,6 +29,7 @@ from zoompick.imagery.sidecar import (
 from zoompick.transfer import record
 
 if TYPE_CHECKING:
+    from zoompick.raster.codec import Codec
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
     from zoompick.raster.write import WriteOptions, Written
@@ -223,6 +224,10 @@ class Making:
         Multihash of a file; what remembers it need not read the file again.
     compression : str
         In place of the usual one.
+    is_asked : bool
+        A person wants files of that name replaced: one that was pressed otherwise than it would be now is another.
+    codecs : mapping
+        For products that have to be pressed just so, as texts of :class:`~zoompick.raster.codec.Codec`.
     """
 
     may_replace: bool = False
@@ -231,6 +236,21 @@ class Making:
     executor: Executor | None = None
     digest: Callable[[Path], str] = multihash_of
     compression: str = ""
+    is_asked: bool = False
+    codecs: Mapping[Path, str] = field(default_factory=dict)
+
+    def codec_of(self, step: Step) -> Codec | None:
+        """The codec that a product must have to count as made; None where any will do."""
+        from zoompick.raster.codec import Codec
+
+        if step.output in self.codecs:
+            return Codec.of_text(self.codecs[step.output])
+        if not self.is_asked or not isinstance(step, RasterStep):
+            return None
+        from zoompick.raster.write import WriteOptions, as_told
+
+        form = as_told(WriteOptions(), self.compression) if self.compression else WriteOptions()
+        return Codec.usual(form.compression, form.effort)
 
 
 def make(step: Step, how: Making | None = None) -> Made:
@@ -262,7 +282,7 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
     made = {
         place: Made(step.name, step.output, True)
         for place, (step, origin) in enumerate(zip(steps, origins, strict=True))
-        if is_current(step, origin, how.digest)
+        if is_current(step, origin, how.digest, how.codec_of(step))
     }
     wanted = [place for place in range(len(steps)) if place not in made]
     inputs = {path.resolve() for step in steps for path in step.inputs}
@@ -306,8 +326,19 @@ def _written(steps: Sequence[RasterStep], how: Making) -> list[tuple[Raster, Wri
         forms = [as_told(form, how.compression) for form in forms]
         rasters = [with_least_nodata(raster) if form.compression == "lerc" else raster
                    for raster, form in zip(rasters, forms, strict=True)]  # fmt: skip
+    forms = [_pressed(form, how.codecs.get(step.output)) for step, form in zip(steps, forms, strict=True)]
     jobs = [Job(raster, step.output, form) for step, raster, form in zip(steps, rasters, forms, strict=True)]
     return list(zip(rasters, write_together(jobs, how.report, how.executor), strict=True))
+
+
+def _pressed(form: WriteOptions, codec: str | None) -> WriteOptions:
+    """The form with the codec that it has to have."""
+    if codec is None:
+        return form
+    from zoompick.raster.codec import Codec
+
+    wanted = Codec.of_text(codec)
+    return replace(form, compression=wanted.name, effort=wanted.effort)
 
 
 def _facts(raster: Raster, written: Written) -> dict[str, Any]:
@@ -323,10 +354,20 @@ def _facts(raster: Raster, written: Written) -> dict[str, Any]:
     }
 
 
-def is_current(step: Step, origin: Origin, digest: Callable[[Path], str] = multihash_of) -> bool:
-    """True when the output and its companions are there, unchanged since they were made in the same way."""
+def is_current(
+    step: Step, origin: Origin, digest: Callable[[Path], str] = multihash_of, codec: Codec | None = None
+) -> bool:
+    """True when the output and its companions are there, unchanged since they were made in the same way.
+
+    Parameters
+    ----------
+    codec : Codec, optional
+        What the output must be pressed with; with another it shows the same, so that it counts without this.
+    """
     recorded = read_sidecar(step.output)
     if recorded is None or recorded.fingerprint != origin.fingerprint:
+        return False
+    if codec is not None and type(codec).of_text(recorded.codec) != codec:
         return False
     if not all(path.is_file() for path in (step.output, *step.companions)):
         return False
