@@ -2,23 +2,32 @@
 
 from __future__ import annotations
 
+import contextlib
+import hashlib
 import json
 import os
 import re
 import shutil
+import signal
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cache
+from importlib import metadata
 from pathlib import Path
+from typing import Any
 
 import pytest
 from filelock import FileLock
 
+import within
+import zoompick
 from forking import Launcher
 from helpers import FEN
 
 PROGRAM = [sys.executable, "-m", "zoompick"]
+ARCHIVE = "archive.json"
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -39,12 +48,54 @@ class Result:
         return json.loads(self.out)
 
 
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """Whoever began the tests ends the archive that all of them asked."""
+    factory = getattr(session.config, "_tmp_path_factory", None)
+    if factory is None or "PYTEST_XDIST_WORKER" in os.environ:
+        return
+    note = _root(factory) / ARCHIVE
+    if note.exists():
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(json.loads(note.read_text())["pid"], signal.SIGTERM)
+
+
+def _root(factory: pytest.TempPathFactory) -> Path:
+    """A folder that all processes of one run of the tests share."""
+    base = factory.getbasetemp()
+    return base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+
+
 @pytest.fixture(scope="session")
-def shared_cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """World and scenes are made once for all tests, also when several processes share them."""
-    if "PYTEST_XDIST_WORKER" in os.environ:
-        return tmp_path_factory.getbasetemp().parent / "cache"
-    return tmp_path_factory.mktemp("cache")
+def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that all processes of one run of the tests share."""
+    return _root(tmp_path_factory)
+
+
+@cache
+def _makers() -> str:
+    """Changes with anything that decides the bytes of the archive's files."""
+    source = Path(zoompick.__file__).parent
+    digest = hashlib.sha256()
+    for room in ("standin", "raster", "geo"):
+        for path in sorted(path for path in (source / room).rglob("*") if path.suffix in (".py", ".toml", ".npz")):
+            digest.update(path.name.encode() + path.read_bytes())
+    for name in ("numpy", "scipy", "imagecodecs", "tifffile", "h5py", "opencv-python-headless", "pyproj"):
+        digest.update(f"{name} {metadata.version(name)}".encode())
+    return digest.hexdigest()[:16]
+
+
+@pytest.fixture(scope="session")
+def shared_cache(pytestconfig: pytest.Config, root: Path) -> Path:
+    """World and scenes are made once for all tests, and for later runs, as long as what makes them is the same."""
+    kept = getattr(pytestconfig, "cache", None)
+    if kept is None:
+        return root / "cache"
+    folder = kept.mkdir("archive")
+    with FileLock(folder / ".lock"):
+        for other in folder.iterdir():
+            if other.is_dir() and other.name != _makers():
+                shutil.rmtree(other)
+    return folder / _makers()
 
 
 @pytest.fixture(scope="session")
@@ -77,40 +128,48 @@ def _serve(cache: Path, *faults: str) -> Iterator[str]:
 
 
 @pytest.fixture(scope="session")
-def archive(shared_cache: Path) -> Iterator[str]:
-    """Address of a running archive without troubles."""
-    yield from _serve(shared_cache)
+def archive(shared_cache: Path, root: Path) -> str:
+    """Address of an archive without troubles, the same for all tests: the first process that asks starts it."""
+    note = root / ARCHIVE
+    with FileLock(root / ".archive.lock"):
+        if not note.exists():
+            process = subprocess.Popen(
+                [*PROGRAM, "standin", "serve", "--port", "0"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                text=True, env=os.environ | {"ZOOMPICK_CACHE": str(shared_cache)}, start_new_session=True,
+            )  # fmt: skip
+            note.write_text(json.dumps({"url": process.stdout.readline().strip(), "pid": process.pid}))
+    return json.loads(note.read_text())["url"]
 
 
 MASK = '\n[[mask]]\nname = "ground"\nwhere = "cloud or shadow"\napply = true\n'
 
 
 @pytest.fixture(scope="session")
-def clean_study(shared_cache: Path, archive: str) -> Path:
+def clean_study(root: Path, shared_cache: Path, archive: str) -> Path:
     """A study of two summers, whole: stack, clip, mask, composite, index, and a mosaic; to be copied, not changed.
 
     The first process that asks makes it, for all.
     """
-    root = shared_cache.parent / "clean" / "s"
-    root.parent.mkdir(exist_ok=True)
-    with FileLock(root.parent / ".lock"):
-        if not (root / "mosaic.tif").exists():
-            _make_study(root, shared_cache, archive)
-    return root
+    made = root / "clean" / "s"
+    made.parent.mkdir(exist_ok=True)
+    with FileLock(made.parent / ".lock"):
+        if not (made / "mosaic.tif").exists():
+            _make_study(made, shared_cache, archive)
+    return made
 
 
 @pytest.fixture(scope="session")
-def demo(shared_cache: Path) -> tuple[Path, Result]:
+def demo(root: Path, shared_cache: Path) -> tuple[Path, Result]:
     """The demo's study, not to be changed, and what the demo said; made once for all."""
-    root = shared_cache.parent / "demo"
-    root.mkdir(exist_ok=True)
-    said = root / "said.json"
-    with FileLock(root / ".lock"):
+    home = root / "demo"
+    home.mkdir(exist_ok=True)
+    said = home / "said.json"
+    with FileLock(home / ".lock"):
         if not said.exists():
-            env = os.environ | {"ZOOMPICK_CACHE": str(shared_cache), "ZOOMPICK_CONFIG": str(root / "config")}
-            done = subprocess.run([*PROGRAM, "demo", "fen"], cwd=root, env=env, capture_output=True, text=True)
+            env = os.environ | {"ZOOMPICK_CACHE": str(shared_cache), "ZOOMPICK_CONFIG": str(home / "config")}
+            done = subprocess.run([*PROGRAM, "demo", "fen"], cwd=home, env=env, capture_output=True, text=True)
             said.write_text(json.dumps([done.returncode, done.stdout, done.stderr]))
-    return root / "fen", Result(*json.loads(said.read_text()))
+    return home / "fen", Result(*json.loads(said.read_text()))
 
 
 def copied(study: Path, target: Path) -> Path:
@@ -162,16 +221,34 @@ def launcher(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Launcher]:
     made.end()
 
 
-@pytest.fixture
-def program(tmp_path: Path, launcher: Launcher) -> Callable[..., Result]:
-    """Run the program in the test's folder (or ``cwd``) as a user does."""
+Program = Callable[..., Result]
+
+
+def _asked(way: Callable[..., tuple[int, str, str]], folder: Path) -> Program:
+    """A call of the program in a folder (or ``cwd``), as a user makes it."""
 
     def run(*words: object, cwd: Path | None = None, stdin: str = "", env: dict[str, str] | None = None) -> Result:
-        code, out, err = launcher.run([*map(str, words)], cwd or tmp_path, stdin, {**os.environ, **(env or {})})
+        code, out, err = way([*map(str, words)], cwd or folder, stdin, {**os.environ, **(env or {})})
         assert "Traceback" not in err, err
         return Result(code, out, err)
 
     return run
+
+
+@pytest.fixture
+def program(tmp_path: Path, launcher: Launcher) -> Program:
+    """Run the program in the test's folder, inside this process, which has loaded it."""
+
+    def way(*asked: Any) -> tuple[int, str, str]:
+        return within.run(*asked) or launcher.run(*asked)
+
+    return _asked(way, tmp_path)
+
+
+@pytest.fixture
+def apart(tmp_path: Path, launcher: Launcher) -> Program:
+    """Run the program as a process of its own, forked from one that has loaded it."""
+    return _asked(launcher.run, tmp_path)
 
 
 @pytest.fixture

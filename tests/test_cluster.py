@@ -36,6 +36,8 @@ from zoompick.study.edit import with_values
 from zoompick.study.scenelist import from_collection
 from zoompick.versions import versions
 
+pytestmark = pytest.mark.slow
+
 _SERVE = """
 import sys
 from distributed import LocalCluster

@@ -125,6 +125,7 @@ def test_a_swath_takes_what_is_nearest_and_keeps_its_gaps(tmp_path):
 
 
 @pytest.mark.parametrize("kind", [Siskin, Tern, Dunlin])
+@pytest.mark.slow
 def test_the_archives_containers_are_read(tmp_path, shared_cache, kind):
     instrument = kind()
     scene = instrument.scenes()[5]
@@ -167,6 +168,7 @@ def test_a_cube_is_as_many_bands_along_whatever_side_its_wavelengths_lie(tmp_pat
     np.testing.assert_array_equal(whole.read(whole.grid.window, (2, 6)), cube[[2, 6], ::-1])
 
 
+@pytest.mark.slow
 def test_the_archives_cube_goes_from_wavelengths_to_a_composite_and_an_index(archive, tmp_path, program):
     """168 narrow bands of the flight; bands are asked for by wavelength, some of them are blind."""
     url = f"{archive}/deliveries/curlew-spectrometer-fen.nc"
@@ -246,6 +248,7 @@ def test_a_swath_becomes_a_stack(tmp_path, program):
         (Siskin, "", "infrared", ("green", "red", "nir")),
     ],
 )
+@pytest.mark.slow
 def test_instruments_go_from_their_files_to_checked_products(
     tmp_path, shared_cache, program, kind, group, recipe, bands
 ):

@@ -104,6 +104,7 @@ def test_help_says_what_each_option_takes(help_of):
         assert not re.search(r"<\w+(\[|>)|\[\[|\]\.\.\.", text), text
 
 
+@pytest.mark.slow
 def test_the_readme_can_be_pasted_from_top_to_bottom(tmp_path, archive, demo, launcher):
     """Every block in order, from an empty folder, with the archive up; the log-in's password is typed.
 
@@ -161,6 +162,7 @@ def test_the_reference_is_that_of_the_commands():
             assert option in script["PAGE"].read_text() and option.replace("-", "\\-") in manual
 
 
+@pytest.mark.slow
 def test_the_tutorial_runs_and_finds_what_was_planted(tmp_path, archive):
     """The sluice was rebuilt between its two summers: the ground got wetter, not drier."""
     words = [sys.executable, str(ROOT / "docs" / "tutorial.py"), archive]

@@ -11,6 +11,8 @@ import pytest
 
 from zoompick.raster.opening import open_raster
 
+pytestmark = pytest.mark.slow
+
 BLOOM = """
 [composite.water]
 title = "Water"

@@ -146,6 +146,7 @@ def test_files_of_others_are_searched(tmp_path):
         Covered.of(str(tmp_path / "bad.parquet"), LocalFile)
 
 
+@pytest.mark.slow
 def test_a_file_on_object_storage_is_searched_by_ranges(file, tmp_path, program, monkeypatch):
     from test_objects import BUCKET, serving
 

@@ -74,6 +74,7 @@ def test_the_coarse_land_mask_is_the_worlds(shared_cache):
     assert np.abs(dry - land.mask()).max() <= 0.5 / 255 + 1e-6
 
 
+@pytest.mark.slow
 def test_siskin_cloud_is_told_for_the_frame_and_for_its_land(shared_cache):
     told = [item_of("siskin-l2", scene, shared_cache)["properties"] for scene in scenes_of("siskin-l2")]
     differences = [abs(p["eo:cloud_cover"] - p["ost:cloud_cover_land"]) for p in told]
@@ -92,6 +93,7 @@ def test_siskin_cloud_is_told_for_the_frame_and_for_its_land(shared_cache):
     assert ((red > 0) == seen).all()
 
 
+@pytest.mark.slow
 def test_a_format_is_chosen_where_bands_come_in_several(program, archive, tmp_path):
     """The same values by either way; what no scene comes in is refused before anything is asked."""
     day = {"collections": ["siskin-l2"], "datetime": "2024-11-05T00:00:00Z/2024-11-06T00:00:00Z", "limit": 1}
@@ -120,6 +122,7 @@ def test_a_limit_on_cloud_over_land_is_another_one(archive):
     assert any(e.scene.cloud_percent > 20 for e in clear)
 
 
+@pytest.mark.slow
 def test_curlew_sheets_hold_four_bands_and_tell_no_cloud(shared_cache, archive, tmp_path):
     scene = next(s for s in scenes_of("curlew-sheets") if s.id == "curlew-2025-c232-5722")
     item = item_of("curlew-sheets", scene, shared_cache)
@@ -147,6 +150,7 @@ def test_curlew_sheets_hold_four_bands_and_tell_no_cloud(shared_cache, archive, 
     assert "leave `cloud` out" in caught.value.todo
 
 
+@pytest.mark.slow
 def test_neighbouring_sheets_join(shared_cache):
     """Two strips of 25 m either side of the line between two sheets, each made by itself."""
     seen = next(s for s in scenes_of("curlew-sheets") if s.id == "curlew-2025-c232-5722").seen
@@ -167,6 +171,7 @@ def test_a_file_of_several_bands_is_fetched_once(program, archive, tmp_path):
     assert len(dry.json["files"]) == len(found.json["features"])
 
 
+@pytest.mark.slow
 def test_tern_granules_are_long_and_by_night_without_reflected_light(shared_cache, archive):
     scenes = scenes_of("tern-ocean")
     night, day = (next(s for s in scenes if s.facts["is_day"] == is_day) for is_day in (False, True))
@@ -189,6 +194,7 @@ def test_tern_granules_are_long_and_by_night_without_reflected_light(shared_cach
     assert all(entry.scene.sun_elevation_deg > 0 for entry in with_green)
 
 
+@pytest.mark.slow
 def test_dunlins_shortwave_detector_fails_on_a_known_day(shared_cache, archive):
     scenes = scenes_of("dunlin-l1")
     before = next(s for s in reversed(scenes) if s.when.year == 2023 and s.when.month < 6)
@@ -210,6 +216,7 @@ def test_dunlins_shortwave_detector_fails_on_a_known_day(shared_cache, archive):
     assert {entry.scene.access for entry in found} == {"ask"}
 
 
+@pytest.mark.slow
 def test_gannet_costs_money_and_only_its_quicklooks_are_free(archive, program, tmp_path):
     entries = find.search(Source("o", archive), Criteria(AREA, ("gannet-vhr",), access=("priced",)))
     scene = entries[0].scene
@@ -263,6 +270,7 @@ def test_more_matches_than_are_kept_in_memory_come_in_the_same_order(monkeypatch
     assert [e.scene.id for e in lazy[2:4]] == [e.scene.id for e in usual[2:4]]
 
 
+@pytest.mark.slow
 def test_picture_tiles_of_all_three_kinds_of_service(archive, program):
     for name, address in (
         ("wmts", f"{archive}/tiles/wmts"),

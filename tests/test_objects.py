@@ -20,6 +20,8 @@ from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
 from zoompick.workflow.opening import open_raster
 
+pytestmark = pytest.mark.slow
+
 BUCKET = "ostrell-data"
 
 

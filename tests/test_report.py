@@ -91,6 +91,7 @@ def test_a_study_without_scenes_has_nothing_to_report(tmp_path, program):
 
 @pytest.mark.skipif(BROWSER is None, reason="there is no Chromium here")
 @pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.slow
 def test_the_page_in_a_browser(study, program, tmp_path, scheme):
     """No missing picture, nothing on the console, no rule of accessibility broken, the slider moves by keys."""
     from axe_playwright_python.sync_playwright import Axe

@@ -20,7 +20,7 @@ from zoompick.standin.entry import Entry
 
 _MAKERS = 2
 """Threads that make files, whatever is asked, each of a scene of its own: what its files share is made once.
-Never the threads that answer: the allocator keeps some of what each thread freed, and forty of them would keep gigabytes."""
+Never the threads that answer: the allocator keeps some of what each freed, and forty of them would keep gigabytes."""
 _TRIM_EVERY = 20
 
 

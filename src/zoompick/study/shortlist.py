@@ -82,6 +82,11 @@ def keep(study: Study, entries: Sequence[Entry], by: str) -> None:
     files.write_json(path, listed(study, entries) | {_CHOSEN_BY: by})
 
 
+def rename(study: Study, by: str) -> None:
+    """Tell anew by whom the shortlist was chosen; the scenes stay, and no change is to be undone."""
+    files.write_json(study.shortlist_file, files.read_json(study.shortlist_file) | {_CHOSEN_BY: by})
+
+
 def undo(study: Study) -> list[Entry]:
     """Put the shortlist back as it was before the last change; returns it.
 

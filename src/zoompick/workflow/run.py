@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -15,17 +13,16 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.scene import Scene
 from zoompick.errors import ChecksumError, IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.geo.shapes import geojson_of
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.journal import act
 from zoompick.study.lock import Lock, read_lock, refuse_changed
 from zoompick.study.scenelist import Entry
-from zoompick.study.shortlist import BY_HAND, chosen_by, keep, shortlist
+from zoompick.study.shortlist import keep, shortlist
 from zoompick.study.vouched import Vouched
 from zoompick.verification.finding import Finding
 from zoompick.versions import differing
-from zoompick.workflow import needs
+from zoompick.workflow import needs, searchkey
 from zoompick.workflow.judged import judge_again
 from zoompick.workflow.lineage import Node, trees
 from zoompick.workflow.lock import Differing, changed_files, changed_products
@@ -81,23 +78,15 @@ def _cloud_words(criteria: Criteria) -> str:
     return "" if criteria.cloud_max is None else f" with at most {criteria.cloud_max:g} % cloud"
 
 
-def search_key(brief: Brief, area: Area) -> str:
-    """Changes when anything does that decides which scenes are chosen."""
-    facts = [
-        brief.source, str(brief.search), brief.cover, brief.bands, needs.study_crs(brief, area).code,
-        geojson_of(area.polygon),
-    ]  # fmt: skip
-    return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()[:32]
-
-
 def select_scenes(study: Study, brief: Brief, area: Area, report: Report = ignore) -> tuple[list[Entry], bool]:
     """The shortlist: as picked by hand, as chosen before for the same brief, or newly searched and chosen."""
-    by, key = chosen_by(study), search_key(brief, area)
-    if by in (BY_HAND, key):
+    if searchkey.holds(study, brief, area):
+        if searchkey.bring_up_to_date(study, brief, area):
+            report(Noted("Brought up to date: the scenes that an earlier version chose are kept under a new key."))
         return shortlist(study), False
     with act(study.journal_file, "search", source=brief.source) as doing:
         count, chosen = _searched(study, brief, area, report, keeps_terms=True)
-        keep(study, chosen, key)
+        keep(study, chosen, searchkey.search_key(brief, area))
         doing.note(found=count, picked=[entry.scene.id for entry in chosen])
     return chosen, True
 
@@ -182,7 +171,7 @@ def _entries(
 ) -> tuple[list[Entry], bool]:
     """The scenes of a run, and whether a search chose them."""
     if lock:
-        keep(study, lock.entries, search_key(brief, area))
+        keep(study, lock.entries, searchkey.search_key(brief, area))
         return list(lock.entries), False
     if not wish.stages.has(SEARCH):
         return shortlist(study), False
@@ -309,7 +298,7 @@ def preview(study: Study, report: Report = ignore) -> Preview:
 
 def _selected(study: Study, brief: Brief, area: Area, report: Report) -> tuple[list[Entry], bool]:
     """The shortlist, or what a search would choose now."""
-    if chosen_by(study) in (BY_HAND, search_key(brief, area)):
+    if searchkey.holds(study, brief, area):
         return shortlist(study), False
     return _searched(study, brief, area, report)[1], True
 

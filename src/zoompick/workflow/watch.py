@@ -19,7 +19,8 @@ from zoompick.study.journal import act
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import chosen_by, keep, shortlist
 from zoompick.workflow import find, needs
-from zoompick.workflow.run import RunWish, StudyRun, criteria_of, run, search_key
+from zoompick.workflow.run import RunWish, StudyRun, criteria_of, run
+from zoompick.workflow.searchkey import keys
 from zoompick.workflow.terms import keep_terms
 
 _SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400}
@@ -129,15 +130,15 @@ def add_published(study: Study, report: Report = ignore) -> list[Entry]:
     brief, area = study.brief(), study.area()
     with study.locked():
         found = _found(study, brief, area, report)
-        key, known = search_key(brief, area), _known(study)
-        if known is None or known[0] != key:
-            write_json(study.root / _NAME, {"key": key, "known": sorted(map(_name, found))})
+        accepted, known = keys(brief, area), _known(study)
+        if known is None or known[0] not in accepted:
+            write_json(study.root / _NAME, {"key": accepted[0], "known": sorted(map(_name, found))})
             return []
         picked = shortlist(study)
         chosen = _fitting(found, known[1], picked, brief, area, report)
         if chosen:
             with act(study.journal_file, "add", picked=[entry.scene.id for entry in chosen]):
-                keep(study, [*picked, *chosen], chosen_by(study) or key)
+                keep(study, [*picked, *chosen], chosen_by(study) or accepted[0])
                 source = sources.named(brief.source, sources.known(study.root))
                 keep_terms(study, source, [entry.scene for entry in chosen], report)
     return chosen
