@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from datetime import UTC, datetime
+from functools import cache
 
 import numpy as np
 import pytest
@@ -49,6 +50,9 @@ def made_up(dtype, seed=5):
     return [one for one, _, _ in found], np.array([p for _, p, _ in found]), np.array([u for _, _, u in found])
 
 
+known = cache(made_up)
+
+
 def by_date(values, usable):
     """Values with NaN for what is hidden, one layer a day; the first scene of a day counts first."""
     seen = np.where(usable[:, np.newaxis], values.astype(float), np.nan)
@@ -60,7 +64,7 @@ def by_date(values, usable):
 @pytest.mark.parametrize("dtype", ["uint16", "uint8", "float32"])
 @pytest.mark.parametrize("percentile", [50.0, 90.0, 0.0, 100.0, 33.0, None])
 def test_percentiles_and_means_are_numpys(dtype, percentile):
-    found, values, usable = made_up(dtype)
+    found, values, usable = known(dtype)
     layers = by_date(values, usable)
     count = (~np.isnan(layers[:, 0])).sum(axis=0)
     with np.errstate(all="ignore"):

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 import shapely
 import tifffile
-from pyproj import CRS, Transformer
+from pyproj import CRS, Proj
 
 from helpers import Memory, grid, item_of, noise
 from zoompick.catalog import fields, offer
@@ -74,9 +74,7 @@ OUTSIDE = {
 
 
 def _placed(system: object) -> np.ndarray:
-    return np.array(
-        Transformer.from_crs(4326, system, always_xy=True).transform([-11.9, -12.3, -13], [-38, -37, -39])
-    )
+    return np.array(Proj(system)([-11.9, -12.3, -13], [-38, -37, -39]))
 
 
 @pytest.mark.parametrize(("told", "method"), OUTSIDE.items())

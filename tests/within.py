@@ -1,7 +1,7 @@
 """Runs of the program inside the test process: streams, folder and environment of their own, no memory of others.
 
-What a process keeps of files that it read (settings, facts of the user's own) is forgotten first; what only costs time
-and cannot change between two runs, loaded libraries, stays.
+What a process keeps of files that it read (settings, facts of the user) is forgotten first; what only costs time and
+cannot change between two runs, loaded libraries, stays.
 """
 
 from __future__ import annotations

@@ -248,18 +248,10 @@ def _is_length(parameter: str) -> bool:
 
 def _json_of(told: Projection) -> dict[str, Any]:
     """PROJJSON (version 0.7) of a projection."""
-    import pyproj
-
     if told.base_epsg:
         base = _definition(Crs(told.base_epsg)).to_json_dict()
     else:
-        base = pyproj.crs.GeographicCRS(
-            datum=pyproj.crs.datum.CustomDatum(
-                ellipsoid=pyproj.crs.datum.CustomEllipsoid(
-                    semi_major_axis=told.semi_major_m, inverse_flattening=told.inverse_flattening or 0
-                )
-            )
-        ).to_json_dict()
+        base = _on_ellipsoid(told.semi_major_m, told.inverse_flattening or 0)
     unit = "metre" if told.metres_per_unit == 1 else {
         "type": "LinearUnit", "name": f"{told.metres_per_unit:.12g} m", "conversion_factor": told.metres_per_unit
     }  # fmt: skip
@@ -272,6 +264,26 @@ def _json_of(told: Projection) -> dict[str, Any]:
         "conversion": {"name": told.name, "method": {"name": told.method}, "parameters": parameters},
         "coordinate_system": {"subtype": "Cartesian", "axis": [
             {"name": name, "abbreviation": short, "direction": way, "unit": unit} for name, short, way in axes
+        ]},
+    }  # fmt: skip
+
+
+def _on_ellipsoid(semi_major_m: float, inverse_flattening: float) -> dict[str, Any]:
+    """PROJJSON of longitude and latitude on an ellipsoid, or on a sphere, without a datum's name.
+
+    By hand: the library looks through its whole register for the meridian of Greenwich.
+    """
+    size = {"semi_major_axis": semi_major_m, "inverse_flattening": inverse_flattening} if inverse_flattening else {
+        "radius": semi_major_m
+    }  # fmt: skip
+    axes = [("Longitude", "lon", "east"), ("Latitude", "lat", "north")]
+    return {
+        "type": "GeographicCRS", "name": "undefined",
+        "datum": {
+            "type": "GeodeticReferenceFrame", "name": "undefined", "ellipsoid": {"name": "undefined", **size}
+        },
+        "coordinate_system": {"subtype": "ellipsoidal", "axis": [
+            {"name": name, "abbreviation": short, "direction": way, "unit": "degree"} for name, short, way in axes
         ]},
     }  # fmt: skip
 
