@@ -145,7 +145,7 @@ def serving() -> Iterator[str]:
     Handler.seen, Handler.keys, Handler.tokens, Handler.files = [], [], [], {}
     server = Patient(("127.0.0.1", 0), Handler)
     server.daemon_threads = True
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread = threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     try:
         yield f"http://127.0.0.1:{server.server_port}"

@@ -30,6 +30,12 @@ PROGRAM = [sys.executable, "-m", "zoompick"]
 ARCHIVE = "archive.json"
 
 
+def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
+    """Many tests wait for a server: three at once keep two cores busy."""
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    return cores + cores // 2
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The longest test begins first, so that nobody waits for it alone at the end."""
     items.sort(key=lambda item: "pasted_from_top_to_bottom" not in item.name)

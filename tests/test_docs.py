@@ -60,6 +60,7 @@ def test_the_first_block_holds_the_two_commands():
     assert README.index("```console") < README.index("docs/screenshots/")
 
 
+@pytest.mark.slow
 def test_the_session_shown_is_what_the_program_says(demo):
     """The figures of the README's session come from a real run; its lines must be found again."""
     session = re.search(r"```console\n(\$ zoompick demo.*?)```", README, re.DOTALL)[1]

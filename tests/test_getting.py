@@ -331,7 +331,7 @@ def test_what_has_no_windows_is_planned_whole(tmp_path):
     (tmp_path / "a.h5").write_bytes(b"\x89HDF\r\n\x1a\n")
     handler = functools.partial(Ranged, directory=tmp_path)
     second = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
-    threading.Thread(target=second.serve_forever, daemon=True).start()
+    threading.Thread(target=second.serve_forever, args=(0.02,), daemon=True).start()
     base, region = f"http://127.0.0.1:{second.server_port}", polygon_of(FEN)
     names = ("strips.tif", "a.h5", "missing.tif")
     entries = [

@@ -247,7 +247,7 @@ def serving_elsewhere():
     @contextlib.contextmanager
     def other():
         second = Patient(("127.0.0.1", 0), Handler)
-        threading.Thread(target=second.serve_forever, daemon=True).start()
+        threading.Thread(target=second.serve_forever, args=(0.02,), daemon=True).start()
         yield f"http://localhost:{second.server_port}"
         second.shutdown()
         second.server_close()

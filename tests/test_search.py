@@ -251,7 +251,7 @@ def static(tmp_path):
     handler = partial(SimpleHTTPRequestHandler, directory=tmp_path)
     handler.log_message = lambda *words: None
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     yield f"http://127.0.0.1:{server.server_port}/catalog.json"
     server.shutdown()
 

@@ -90,7 +90,7 @@ def play(monkeypatch) -> Iterator[Callable[..., Played]]:
 
         server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         played.url = f"http://127.0.0.1:{server.server_port}"
-        threading.Thread(target=server.serve_forever, daemon=True).start()
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
         servers.append(server)
         return played
 

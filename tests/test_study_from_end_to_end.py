@@ -420,6 +420,7 @@ def test_a_bad_network_changes_nothing_but_the_time(program, troubled, study):
     assert all(finding["outcome"] == "pass" for finding in result.json["findings"])
 
 
+@pytest.mark.slow
 def test_demo_tells_the_story(demo, program):
     study, result = demo
     assert result.code == 0, result.err

@@ -193,7 +193,7 @@ def shelf(tmp_path):
     folder = tmp_path / "shelf"
     folder.mkdir()
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), partial(Quiet, directory=folder))
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     yield folder, f"http://127.0.0.1:{server.server_port}"
     server.shutdown()
 

@@ -77,20 +77,26 @@ def serve(
         int,
         typer.Option("--synthetic", metavar="N", min=0, help="Add a collection of N made-up scenes, for load tests."),
     ] = 0,
+    rude: Annotated[
+        bool, typer.Option("--rude", help="Serve another archive: odd systems, words, units and no manners.")
+    ] = False,
 ) -> None:
     """Serve the archive on this machine until Ctrl-C."""
     import sys
     import threading
 
     from zoompick.cli import show
+    from zoompick.errors import UsageError
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
 
-    with archive(
-        cache_folder(), _port_of(Path.cwd()) if port is None else port, tuple(fault or ()), synthetic
-    ) as url:
+    if rude and (fault or synthetic):
+        raise UsageError("The rude archive takes neither --fault nor --synthetic.", "Leave them out.")
+    place = _port_of(Path.cwd()) if port is None else port
+    with archive(cache_folder(), place, tuple(fault or ()), synthetic, rude) as url:
         show.line(f"{url}")
-        show.note("The Ostrell archive is up. Another terminal can use it: zoompick source add ostrell " + url)
+        name, word = ("rude", "rude") if rude else ("Ostrell", "ostrell")
+        show.note(f"The {name} archive is up. Another terminal can use it: zoompick source add {word} {url}")
         show.note("Scenes are made when they are first asked for. Ctrl-C ends it.")
         sys.stdout.flush()
         threading.Event().wait()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from zoompick.area.model import Area
@@ -54,7 +54,8 @@ def _where(scene: Scene, area: Area | None) -> list[Fact]:
         return [("where", "the item has no footprint")]
     west, south, east, north = scene.footprint.bounds
     found = [
-        ("tile", f"{scene.tile} in {scene.crs}" if scene.crs else scene.tile),
+        ("tile", f"{scene.tile} in {scene.crs}" if scene.crs and scene.tile else scene.tile),
+        ("system", str(scene.crs) if scene.crs and not scene.tile else ""),
         ("where", f"west {west:.4f}, south {south:.4f}, east {east:.4f}, north {north:.4f}"),
         ("ground", human_km2(area_km2(scene.footprint))),
     ]
@@ -62,6 +63,14 @@ def _where(scene: Scene, area: Area | None) -> list[Fact]:
         inside = area_km2(intersection(area.polygon, scene.footprint))
         found.append(("covers", f"{100 * inside / area.size_km2:.1f} % of {area.name} ({human_km2(inside)})"))
     return found
+
+
+def _span(dates: Sequence[object]) -> str:
+    """From when to when a collection has scenes; an open end is open, not today's."""
+    first, last = (str(end)[:10] if end else "" for end in (*dates, "", "")[:2])
+    if first and last:
+        return f"{first} to {last}"
+    return f"since {first}" if first else f"until {last}" if last else "not told"
 
 
 def _cloud(scene: Scene, inside: float | None) -> str:
@@ -135,7 +144,7 @@ def of_collection(collection: Mapping[str, Any]) -> list[Fact]:
     """Labels and texts of what a collection tells; what it does not tell is left out."""
     offered = offer.of_collection(collection)
     found = [
-        ("dates", " to ".join(str(end)[:10] if end else "now" for end in offered.dates)),
+        ("dates", _span(offered.dates)),
         ("where", "west {:g}, south {:g}, east {:g}, north {:g}".format(*offered.bbox) if offered.bbox else ""),
         ("platforms", words(offered.platforms)),
         ("instrument", words(offered.instruments)),

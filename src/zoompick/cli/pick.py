@@ -149,9 +149,9 @@ def _tell_cover(chosen: Choice) -> None:
     found = chosen.cover
     if found is None:
         return
-    scenes = f"{len(found.scenes)} scene{'' if len(found.scenes) == 1 else 's'}"
+    scenes = "1 scene covers" if len(found.scenes) == 1 else f"{len(found.scenes)} scenes cover"
     proof = "proved the cheapest" if found.gap < 1e-9 else f"within {100 * found.gap:.2g} % of the cheapest"
-    show.note(f"{scenes} cover {found.covered_percent:.2f} % of the area, cost {found.cost:.2f}, {proof}.")
+    show.note(f"{scenes} {found.covered_percent:.2f} % of the area, cost {found.cost:.2f}, {proof}.")
     if found.reason:
         show.note(f"Not covered: {found.reason}.")
 

@@ -14,13 +14,16 @@ import uvicorn
 from zoompick.errors import UsageError
 from zoompick.standin import world
 from zoompick.standin.faults import NAMES, Faults
+from zoompick.standin.rude import server as rude
 from zoompick.standin.server import application
 
 _HOST = "127.0.0.1"
 
 
 @contextmanager
-def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic: int = 0) -> Iterator[str]:
+def archive(
+    cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic: int = 0, is_rude: bool = False
+) -> Iterator[str]:
     """Serve the archive on loopback for the length of a block and give its address.
 
     Parameters
@@ -33,6 +36,8 @@ def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic:
         Troubles as ``name:amount``.
     synthetic : int
         Scenes of a made-up collection for load tests; 0 for none.
+    is_rude : bool
+        The archive without manners in its place; it knows neither troubles nor made-up scenes.
 
     Raises
     ------
@@ -47,11 +52,11 @@ def archive(cache: Path, port: int = 0, faults: tuple[str, ...] = (), synthetic:
             f"There is {', '.join(NAMES)}; 'zoompick standin troubles' explains them.",
         ) from error
     listener = _listen(port)
-    config = uvicorn.Config(
-        application(cache, troubles, synthetic), log_level="critical", access_log=False, lifespan="off"
-    )
-    # The world is needed at the first pixel, whatever is asked before.
-    threading.Thread(target=world.layers, args=(cache,), daemon=True, name="world").start()
+    app = rude.application(cache) if is_rude else application(cache, troubles, synthetic)
+    config = uvicorn.Config(app, log_level="critical", access_log=False, lifespan="off")
+    if not is_rude:
+        # The world is needed at the first pixel, whatever is asked before.
+        threading.Thread(target=world.layers, args=(cache,), daemon=True, name="world").start()
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True, name="standin")
     thread.start()
