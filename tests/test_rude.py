@@ -60,7 +60,8 @@ WAYS = {
     "skua-pole": Way("skua-swaths", ("sst",), ("skua-pole",), ("--area", "89.6N 40E", "--around", "60km"), 3000,
                      value=lambda band, lon, lat, cloud: truth.warmth(lon, lat), tolerance=0.05),
     "whimbrel": Way("whimbrel-weather", ("rain",), ("whimbrel-20251208",),
-                    ("--area", "38.6S 12W", "--around", "60km"), 2500, value=lambda band, lon, lat, cloud: truth.rain(lon, lat), tolerance=0.1),
+                    ("--area", "38.6S 12W", "--around", "60km"), 2500,
+                    value=lambda band, lon, lat, cloud: truth.rain(lon, lat), tolerance=0.1),
 }  # fmt: skip
 
 

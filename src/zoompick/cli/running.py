@@ -263,9 +263,10 @@ def show_run(study: Study, done: StudyRun) -> None:
     )
     new_products = sum(not made.was_current for made in done.made)
     passed = sum(finding.outcome == "pass" for finding in done.findings)
+    scenes, products = show.counted(len(done.entries), "scene"), f"{new_products} of {len(done.made)} products"
     show.note(
-        f"{show.counted(len(done.entries), 'scene')}, {fetched}, "
-        f"{new_products} of {len(done.made)} products made new, {passed} of {len(done.findings)} checks passed. All lies in {show.place(study.root)}."
+        f"{scenes}, {fetched}, {products} made new, {passed} of {len(done.findings)} checks passed. "
+        f"All lies in {show.place(study.root)}."
     )
     for failed in done.failed:
         name = failed.path.relative_to(study.root).as_posix()
