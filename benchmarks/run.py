@@ -23,10 +23,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "finding", "searching", "getting", "stack", "making", "placing", "judging", "demo"]
+PARTS = ["start", "codec", "effort", "finding", "searching", "getting", "stack", "making", "placing", "judging", "demo"]
 PART = [sys.executable, str(HERE / "parts.py")]
 # An installed program is compiled once; a shell that forbids it would have every start compile it anew.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+# Floors encode with one effort; how well it is chosen is a part of its own.
+os.environ["ZOOMPICK_DEFLATE_LEVEL"] = "6"
 
 
 @dataclass(frozen=True)
@@ -165,6 +167,22 @@ def codec(folder: Path, side: int, rounds: int) -> list[Row]:
         )
     )
     return rows
+
+
+def effort() -> list[Row]:
+    """Tiles of all kinds as they are encoded now, to deflate at level 6."""
+    environment = {key: value for key, value in os.environ.items() if key != "ZOOMPICK_DEFLATE_LEVEL"}
+    command = [sys.executable, str(HERE / "effort.py"), "--json"]
+    done = subprocess.run(command, check=True, capture_output=True, env=environment, text=True)
+    *kinds, all_kinds = json.loads(done.stdout)["rows"]
+    worst = max(kinds, key=lambda row: row["now bytes"])
+    return [
+        Row("effort", "encoding tiles of all kinds, processor time to deflate at level 6", all_kinds["now time"], 0.7),
+        Row("effort", "their bytes to those of level 6", all_kinds["now bytes"], 1.012),
+        Row("effort", f"bytes of the worst kind ({worst['kind']})", worst["now bytes"], 1.1),
+        Row("effort", "the same tiles with `--compression zstd`, processor time", all_kinds["zstd time"], 0.7),
+        Row("effort", "their bytes", all_kinds["zstd bytes"], 1.012),
+    ]
 
 
 def finding(folder: Path, count: int, rounds: int) -> list[Row]:
@@ -345,6 +363,7 @@ def demo_split(folder: Path) -> list[str]:
     """Wall time of the demo by step, from its journal, as shares of the whole."""
     study = folder / "demo"
     environment = os.environ | {"ZOOMPICK_CACHE": str(folder / "cache"), "ZOOMPICK_CONFIG": str(folder / "config")}
+    del environment["ZOOMPICK_DEFLATE_LEVEL"]
     program = str(Path(sys.executable).with_name("zoompick"))
     began = time.perf_counter()
     subprocess.run([program, "demo", str(study)], check=True, capture_output=True, env=environment)
@@ -392,6 +411,8 @@ def main() -> None:
             rows += start_up(given.rounds)
         if "codec" in wanted:
             rows += codec(folder, given.side, given.rounds)
+        if "effort" in wanted:
+            rows += effort()
         if "finding" in wanted:
             rows += finding(folder, given.footprints, given.rounds)
         if "searching" in wanted:

@@ -12,7 +12,7 @@ import imagecodecs
 import numpy as np
 
 from zoompick.raster import cog, kernels
-from zoompick.raster.codec import PICTURE_ONLY
+from zoompick.raster.codec import BY_TILE, PICTURE_ONLY
 from zoompick.raster.coded import CodedBlock, Coding
 from zoompick.raster.decode import decoded
 from zoompick.raster.raster import Pixels
@@ -20,11 +20,13 @@ from zoompick.raster.raster import Pixels
 Block = bytes | memoryview
 _MOST_CONSTANTS = 1000
 _HORIZONTAL, _FLOATING, _PLANE = 2, 3, 2
-_SAMPLE_ROWS = 16
+_LOOKS_BACK = 1 << 15
+"""Bytes over which deflate finds what it has met before (RFC 1951, section 2): so many of a tile are tried."""
 _FAST, _MIDDLE, _HARD = 1, 4, 6
-_WORTH = 1.012
-"""A harder effort has to save more than this share of the bytes; ``benchmarks/effort.py`` measures kinds of tiles."""
-_EMPTY_SHARE = 1 / 32
+_SAVES, _SAVES_MUCH = 1.006, 1.06
+"""What a harder effort has to save of the bytes to be worth its time; ``benchmarks/effort.py`` measures tiles."""
+_NOISY, _EMPTY, _MOST_ROWS = 0.45, 0.1, 24
+"""Shares of the bytes that the least effort leaves: more of noisy floats, less of what holds next to nothing."""
 _CODECS: dict[str, Callable[..., Any]] = {
     "deflate": imagecodecs.deflate_encode,
     "zstd": imagecodecs.zstd_encode,
@@ -39,7 +41,7 @@ class Encoder:
     Attributes
     ----------
     effort : int
-        Level of the codec, or its quality; 0 with deflate: what each tile is worth.
+        Level of the codec, or its quality; ``BY_TILE`` with deflate: what each tile is worth.
     """
 
     dtype: np.dtype[Any]
@@ -78,27 +80,29 @@ class Encoder:
             return bytes(imagecodecs.webp_encode(image, self.effort, lossless=False))
         if self.compression == "lerc":
             return bytes(imagecodecs.lerc_encode(image[..., 0] if image.shape[2] == 1 else image, self.error))
-        level = () if self.compression == "lzw" else (self.effort or self._worth(image),)
+        level = () if self.compression == "lzw" else (self._worth(image) if self.effort == BY_TILE else self.effort,)
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
         return memoryview(_CODECS[self.compression](image, *level, out=room))
 
     def _worth(self, image: Pixels) -> int:
         """Effort that a predicted tile deserves, from some rows of its middle: noise packs as well with the least."""
-        middle = image.shape[0] // 2
-        rows = np.ascontiguousarray(image[max(0, middle - _SAMPLE_ROWS // 2) : middle + _SAMPLE_ROWS // 2])
+        middle, half = image.shape[0] // 2, max(1, min(_MOST_ROWS, _LOOKS_BACK // image[0].nbytes) // 2)
+        rows = np.ascontiguousarray(image[max(0, middle - half) : middle + half])
         room = self._scratch("sampled", (2 * rows.nbytes + 4096,), np.dtype(np.uint8))
 
         def size(level: int) -> int:
             return len(_CODECS["deflate"](rows, level, out=room))
 
         fast = size(_FAST)
-        if fast <= _EMPTY_SHARE * rows.nbytes:
+        if fast <= _EMPTY * rows.nbytes:
             return _HARD
-        middling = size(_MIDDLE)
-        if fast <= _WORTH * middling:
+        if self.dtype.kind == "f" and fast > _NOISY * rows.nbytes:
             return _FAST
-        return _MIDDLE if middling <= _WORTH * size(_HARD) else _HARD
+        middling = size(_MIDDLE)
+        if fast <= _SAVES * middling:
+            return _FAST
+        return _MIDDLE if middling <= _SAVES_MUCH * size(_HARD) else _HARD
 
     def constant(self, value: Any, side: int) -> bytes:
         """The block of a tile of one value; made once."""
@@ -154,7 +158,7 @@ class Encoder:
 
     @cached_property
     def _pressing(self) -> int:
-        return _pressed(imagecodecs.deflate_encode(b"", self.effort or _FAST))
+        return _pressed(imagecodecs.deflate_encode(b"", max(self.effort, _FAST)))
 
     def _scratch(self, use: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Pixels:
         """An array of this thread, made once: fresh pages for every tile would cost a tenth of the codec's time."""

@@ -51,8 +51,7 @@ class WriteOptions:
     is_rgb : bool
         Three bands are a colour picture and lie together pixel by pixel.
     effort : int
-        Of deflate and zstd; of jpeg and webp the quality, 1 to 100. 0 takes the setting; where that is 0 too, deflate
-        does for each tile what it is worth.
+        Of deflate and zstd; of jpeg and webp the quality, 1 to 100. 0 takes the setting.
     credit : str
         Who has to be named; kept in the file's copyright tag.
     error : float
