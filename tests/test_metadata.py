@@ -248,7 +248,7 @@ COLLECTION = {
 
 def test_what_a_collection_offers_is_told_in_words():
     told = dict(facts.of_collection(COLLECTION))
-    assert told["dates"] == "2018-01-01 to now" and told["where"] == "west -13, south -39, east -11, north -38"
+    assert told["dates"] == "since 2018-01-01" and told["where"] == "west -13, south -39, east -11, north -38"
     assert told["pixels (m)"] == "8, 16" and told["level L2"] == "not told what for" and told["access"] == "ask"
     assert told["price"] == "9 to 15.5 crowns a km2"
     assert told["limits"] == "scenes an order 5, largest area 25 km2, side 4096 px, note polite"

@@ -352,13 +352,15 @@ def commands(way: Way) -> Iterator[Callable[[Asking], None]]:
             yield command
 
 
-def cases() -> Iterator[object]:
+def cases() -> list[object]:
     """Each collection with each of its commands."""
+    found = []
     for name, way in WAYS.items():
         for command in commands(way):
             reason = EXPECTED.get(name, {}).get(command.__name__, "")
             marks = [pytest.mark.xfail(strict=True, raises=AssertionError, reason=reason)] if reason else []
-            yield pytest.param(way, command, id=f"{name} {command.__name__}", marks=marks)
+            found.append(pytest.param(way, command, id=f"{name} {command.__name__}", marks=marks))
+    return found
 
 
 def test_what_is_expected_to_fail_is_tried():

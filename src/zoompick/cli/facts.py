@@ -70,7 +70,7 @@ def _span(dates: Sequence[object]) -> str:
     first, last = (str(end)[:10] if end else "" for end in (*dates, "", "")[:2])
     if first and last:
         return f"{first} to {last}"
-    return f"since {first}" if first else f"until {last}" if last else "not told"
+    return f"since {first}" if first else f"until {last}" if last else ""
 
 
 def _cloud(scene: Scene, inside: float | None) -> str:

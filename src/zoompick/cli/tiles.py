@@ -191,7 +191,12 @@ def tiles_join(
     store: Store = None,
     out: options.Out = None,
     compression: Annotated[
-        str, typer.Option("--compression", metavar="CODEC", help="deflate, zstd or lzw; jpeg or webp lose a little.")
+        str,
+        typer.Option(
+            "--compression",
+            metavar="CODEC",
+            help="deflate, zstd (faster, newer readers) or lzw; jpeg or webp lose a little.",
+        ),
     ] = "deflate",
     onto_study: Annotated[
         bool,
