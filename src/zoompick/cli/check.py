@@ -104,7 +104,7 @@ def _written(
 
         drawn = draw_findings(findings, pictures)
         show.note(
-            f"{pictures}: {len(drawn)} pictures."
+            f"{pictures}: {show.counted(len(drawn), 'picture')}."
             if drawn
             else "Nothing to draw: no shift, reference or seam was measured."
         )

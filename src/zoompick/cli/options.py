@@ -23,9 +23,10 @@ Compression = Annotated[
     typer.Option(
         "--compression",
         metavar="NAME",
-        help="deflate, by default: every reader knows it. zstd: two thirds of its time for as many bytes, and read in a "
-        "third; newer readers. lzw: a seventh more bytes, slow to read. none: no time, all bytes. lerc=0.01: values may "
-        "be off by that, far fewer bytes. jpeg, webp: pictures, a little lost. deflate,pixel: bands lie together.",
+        help="deflate, by default: every reader knows it. zstd: two thirds of its time for as many bytes, and read "
+        "in a third; newer readers. lzw: a seventh more bytes, slow to read. none: no time, all bytes. lerc=0.01: "
+        "values may be off by that, far fewer bytes. jpeg, webp: pictures, a little lost. deflate,pixel: bands lie "
+        "together.",
     ),
 ]
 Resampling = Annotated[
