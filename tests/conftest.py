@@ -16,7 +16,6 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import metadata
 from pathlib import Path
-from typing import Any
 
 import pytest
 from filelock import FileLock
@@ -227,34 +226,20 @@ def launcher(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Launcher]:
     made.end()
 
 
-Program = Callable[..., Result]
+@pytest.fixture
+def program(tmp_path: Path, launcher: Launcher) -> Callable[..., Result]:
+    """Run the program in the test's folder (or ``cwd``) as a user does.
 
-
-def _asked(way: Callable[..., tuple[int, str, str]], folder: Path) -> Program:
-    """A call of the program in a folder (or ``cwd``), as a user makes it."""
+    It runs inside this process; where a test asks from several threads, in a process of its own.
+    """
 
     def run(*words: object, cwd: Path | None = None, stdin: str = "", env: dict[str, str] | None = None) -> Result:
-        code, out, err = way([*map(str, words)], cwd or folder, stdin, {**os.environ, **(env or {})})
+        asked = [*map(str, words)], cwd or tmp_path, stdin, {**os.environ, **(env or {})}
+        code, out, err = within.run(*asked) or launcher.run(*asked)
         assert "Traceback" not in err, err
         return Result(code, out, err)
 
     return run
-
-
-@pytest.fixture
-def program(tmp_path: Path, launcher: Launcher) -> Program:
-    """Run the program in the test's folder, inside this process, which has loaded it."""
-
-    def way(*asked: Any) -> tuple[int, str, str]:
-        return within.run(*asked) or launcher.run(*asked)
-
-    return _asked(way, tmp_path)
-
-
-@pytest.fixture
-def apart(tmp_path: Path, launcher: Launcher) -> Program:
-    """Run the program as a process of its own, forked from one that has loaded it."""
-    return _asked(launcher.run, tmp_path)
 
 
 @pytest.fixture

@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+import within
 from zoompick.verification.finding import Finding
 from zoompick.workflow import tell
 
@@ -25,13 +26,13 @@ GROUPS = {"area", "source", "pick", "standin", "order", "tiles"}
 
 
 @pytest.fixture(scope="module")
-def help_of(launcher, tmp_path_factory):
+def help_of(tmp_path_factory):
     """What the program says of a command."""
     folder = tmp_path_factory.mktemp("help")
 
     @cache
     def told(*words: str) -> str:
-        return launcher.run([*words, "--help"], folder, "", dict(os.environ))[1]
+        return within.run([*words, "--help"], folder, "", dict(os.environ))[1]
 
     return told
 
