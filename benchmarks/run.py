@@ -23,7 +23,19 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PARTS = ["start", "codec", "effort", "finding", "searching", "getting", "stack", "making", "placing", "judging", "demo"]
+PARTS = [
+    "start",
+    "codec",
+    "effort",
+    "finding",
+    "searching",
+    "getting",
+    "stack",
+    "making",
+    "placing",
+    "judging",
+    "demo",
+]
 PART = [sys.executable, str(HERE / "parts.py")]
 # An installed program is compiled once; a shell that forbids it would have every start compile it anew.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -177,7 +189,9 @@ def effort() -> list[Row]:
     *kinds, all_kinds = json.loads(done.stdout)["rows"]
     worst = max(kinds, key=lambda row: row["now bytes"])
     return [
-        Row("effort", "encoding tiles of all kinds, processor time to deflate at level 6", all_kinds["now time"], 0.7),
+        Row(
+            "effort", "encoding tiles of all kinds, processor time to deflate at level 6", all_kinds["now time"], 0.7
+        ),
         Row("effort", "their bytes to those of level 6", all_kinds["now bytes"], 1.012),
         Row("effort", f"bytes of the worst kind ({worst['kind']})", worst["now bytes"], 1.1),
         Row("effort", "the same tiles with `--compression zstd`, processor time", all_kinds["zstd time"], 0.7),
