@@ -420,27 +420,19 @@ def main() -> None:
     wanted = given.only or PARTS
     folder = Path(tempfile.mkdtemp(prefix="zoompick-bench-"))
     try:
-        rows: list[Row] = []
-        if "start" in wanted:
-            rows += start_up(given.rounds)
-        if "codec" in wanted:
-            rows += codec(folder, given.side, given.rounds)
-        if "effort" in wanted:
-            rows += effort()
-        if "finding" in wanted:
-            rows += finding(folder, given.footprints, given.rounds)
-        if "searching" in wanted:
-            rows += searching(folder, given.items, given.rounds)
-        if "getting" in wanted:
-            rows += getting(folder, given.rounds)
-        if "stack" in wanted:
-            rows += stack(folder, given.side, given.rounds)
-        if "making" in wanted:
-            rows += making(folder, given.side // 2, given.rounds)
-        if "placing" in wanted:
-            rows += placing(folder, given.side, given.rounds)
-        if "judging" in wanted:
-            rows += judging(folder, given.side, given.rounds)
+        parts = {
+            "start": lambda: start_up(given.rounds),
+            "codec": lambda: codec(folder, given.side, given.rounds),
+            "effort": effort,
+            "finding": lambda: finding(folder, given.footprints, given.rounds),
+            "searching": lambda: searching(folder, given.items, given.rounds),
+            "getting": lambda: getting(folder, given.rounds),
+            "stack": lambda: stack(folder, given.side, given.rounds),
+            "making": lambda: making(folder, given.side // 2, given.rounds),
+            "placing": lambda: placing(folder, given.side, given.rounds),
+            "judging": lambda: judging(folder, given.side, given.rounds),
+        }
+        rows = [row for name, measure in parts.items() if name in wanted for row in measure()]
         lines = report(rows, given.side, given.rounds)
         if "demo" in wanted:
             lines += ["", *demo_split(folder)]
