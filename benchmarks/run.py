@@ -388,9 +388,9 @@ def demo_split(folder: Path) -> list[str]:
         spent[act["act"]] = spent.get(act["act"], 0) + act["seconds"]
     spent["start and end"] = whole - sum(spent.values())
     names = {"download": "download (the archive makes world and scenes meanwhile)"}
-    limit = "yes" if whole < 60 else "NO"
+    limit = "yes" if whole < 20 else "NO"
     lines = [
-        f"The whole demo, world and scenes made anew, under 60 s: {limit}. Where its time goes:",
+        f"The whole demo, world and scenes made anew, under 20 s: {limit}. Where its time goes:",
         "",
         "| step | share |",
         "|---|---|",
