@@ -15,7 +15,7 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.explain import nothing_found
 from zoompick.catalog.filters import percent
 from zoompick.catalog.gather import Gathering
-from zoompick.catalog.links import links_of
+from zoompick.net.links import links_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene

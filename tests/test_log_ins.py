@@ -12,8 +12,9 @@ import pytest
 from badserver import Handler, Patient, serving
 from zoompick.addresses import origin_of, redacted
 from zoompick.errors import DataError, SourceError, UsageError
+from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
-from zoompick.net.login import Keyring, Login
+from zoompick.net.login import Carried, Keyring, Login
 from zoompick.workflow.login import Asked, keep
 
 FAR = "https://far.example"
@@ -24,6 +25,22 @@ def server():
     with serving() as url:
         yield url
         Keyring().drop(url)
+
+
+def carried(keys: Keyring, url: str, post=None) -> str:
+    """What a request to an address would carry that a person gave by itself."""
+    return keys.carried(Authority.of_address(url), "GET", url, post).headers.get("Authorization", "")
+
+
+def renewed(keys: Keyring, url: str, used: str, post) -> bool:
+    """Whether another token is there after a refusal of the one used."""
+    sent = Carried(Login("bearer", token=used.removeprefix("Bearer ")))
+    return keys.renewed(Authority.of_address(url), "GET", url, sent, post)
+
+
+def asking(url: str) -> Client:
+    """A session on behalf of the source at an address."""
+    return Client().acting(Authority("s", url, Purpose.FETCH))
 
 
 class Person:
@@ -48,7 +65,7 @@ def test_each_way_asks_for_its_own_secret_only(server, asked, questions, scheme,
     person = Person()
     assert keep(server, asked, person).host == server.removeprefix("http://")
     assert person.asked == questions
-    assert Keyring().authorization(server, None) == header
+    assert carried(Keyring(), server, None) == header
     [row] = [row for origin, row in json.loads(Keyring().path.read_text()).items() if origin == server]
     assert row["scheme"] == scheme and Keyring().path.stat().st_mode & 0o777 == 0o600
     assert Handler.seen == []
@@ -67,9 +84,9 @@ def test_each_way_asks_for_its_own_secret_only(server, asked, questions, scheme,
 def test_a_grant_is_tried_before_it_is_kept(server, asked, grant):
     keep(server, replace(asked, token_url=f"{server}/token"), Person())
     assert [form for _, form in Handler.seen] == [grant]
-    assert Keyring().authorization(server, None) == "Bearer token-1"
+    assert carried(Keyring(), server, None) == "Bearer token-1"
     # What is sent to the place of tokens is never sent to the source itself.
-    with Client().open(f"{server}/good/a.tif"):
+    with asking(server).open(f"{server}/good/a.tif"):
         pass
     assert Handler.keys[-1] == ("/good/a.tif", "Bearer token-1")
 
@@ -124,12 +141,12 @@ def test_a_token_is_renewed_a_little_before_it_ends(tmp_path):
     tokens = Tokens({"access_token": "one", "expires_in": 3600}, {"access_token": "two", "expires_in": 10})
     keys = Keyring(tmp_path / "keys.json")
     keys.put(FAR, CLIENT)
-    assert keys.authorization(FAR, tokens) == keys.authorization(f"{FAR}/elsewhere", tokens) == "Bearer one"
-    assert keys.authorization("https://other.example", tokens) == ""
+    assert carried(keys, FAR, tokens) == carried(keys, f"{FAR}/elsewhere", tokens) == "Bearer one"
+    assert carried(keys, "https://other.example", tokens) == ""
     kept = Keyring(tmp_path / "keys.json")
-    assert kept.authorization(FAR, tokens) == "Bearer one" and len(tokens.forms) == 1
+    assert carried(kept, FAR, tokens) == "Bearer one" and len(tokens.forms) == 1
     kept.put(FAR, replace(CLIENT, token="one", ends=time.time() + 20))
-    assert kept.authorization(FAR, tokens) == "Bearer two"
+    assert carried(kept, FAR, tokens) == "Bearer two"
 
 
 def test_a_refresh_that_is_refused_falls_back_to_the_grant(tmp_path):
@@ -138,13 +155,13 @@ def test_a_refresh_that_is_refused_falls_back_to_the_grant(tmp_path):
     )
     keys = Keyring(tmp_path / "keys.json")
     keys.put(FAR, CLIENT)
-    assert keys.authorization(FAR, tokens) == "Bearer one"
-    assert keys.renew(FAR, "Bearer one", tokens)
+    assert carried(keys, FAR, tokens) == "Bearer one"
+    assert renewed(keys, FAR, "Bearer one", tokens)
     assert [form["grant_type"] for _, form in tokens.forms] == ["client_credentials", "refresh_token",
                                                                 "client_credentials"]  # fmt: skip
-    assert keys.authorization(FAR, tokens) == "Bearer three"
+    assert carried(keys, FAR, tokens) == "Bearer three"
     # Another thread has renewed it meanwhile: no token is fetched again.
-    assert keys.renew(FAR, "Bearer one", Tokens())
+    assert renewed(keys, FAR, "Bearer one", Tokens())
 
 
 @pytest.mark.parametrize("answer", [{}, [], {"access_token": 5}, {"access_token": ""}, "token"])
@@ -156,7 +173,7 @@ def test_an_answer_without_a_token_is_an_error(answer):
 def test_a_fixed_log_in_is_never_renewed_nor_shown(tmp_path):
     keys = Keyring(tmp_path / "keys.json")
     keys.put(FAR, Login("bearer", token="hush"))
-    assert not keys.renew(FAR, "Bearer hush", Tokens())
+    assert not renewed(keys, FAR, "Bearer hush", Tokens())
     assert "hush" not in repr(keys._of(FAR)) and "hush" not in str(CLIENT)
 
 
@@ -180,16 +197,16 @@ def test_a_log_in_by_environment_is_for_one_origin(value, url, login, monkeypatc
 
 def test_over_plain_http_only_when_told(monkeypatch):
     monkeypatch.setenv("ZOOMPICK_LOGIN", "http://far.example word")
-    assert (Keyring().where("http://far.example"), Keyring().authorization("http://far.example", None)) == ("", "")
+    assert (Keyring().where("http://far.example"), carried(Keyring(), "http://far.example", None)) == ("", "")
     monkeypatch.setenv("ZOOMPICK_UNENCRYPTED_LOGINS", "1")
-    assert Keyring().authorization("http://far.example", None) == "Bearer word"
+    assert carried(Keyring(), "http://far.example", None) == "Bearer word"
 
 
 @pytest.mark.parametrize("value", ["ann:secret", "far.example ann:secret", "https://far.example", "https:// x"])
 def test_a_variable_without_an_address_is_told(value, monkeypatch):
     monkeypatch.setenv("ZOOMPICK_LOGIN_FAR", value)
     with pytest.raises(UsageError, match="ZOOMPICK_LOGIN_FAR") as caught:
-        Keyring().authorization(FAR, None)
+        carried(Keyring(), FAR, None)
     assert "secret" not in str(caught.value)
 
 
@@ -215,7 +232,7 @@ def test_log_ins_stay_private_and_with_their_host(server, tmp_path, monkeypatch)
     keys.put(server, Login("basic", "ann", "secret"))
     assert keys.path.stat().st_mode & 0o777 == 0o600
     keys.path.chmod(0o644)
-    client = Client()
+    client = asking(server)
     with client.open(f"{server}/locked/a.tif") as answer:
         assert answer.status == 200
     assert Keyring().path.stat().st_mode & 0o777 == 0o600
@@ -226,18 +243,26 @@ def test_log_ins_stay_private_and_with_their_host(server, tmp_path, monkeypatch)
         with client.open(f"{other}/good/b.tif"):
             pass
         assert [key for path, key in Handler.keys if path.startswith("/good")] == ["", ""]
-        # A second host that has a log-in of its own is sent that one, and the first one's never.
+        # A second host that has a log-in is sent none of it on behalf of this source, unless a person said so: then
+        # its own, never the first one's.
+        away = f"{server}/to/{other.removeprefix('http://')}"
         keys.put(other, Login("bearer", token="theirs"))
-        with Client().open(f"{server}/to/{other.removeprefix('http://')}/good/c.tif"):
+        with asking(server).open(f"{away}/good/c.tif"):
+            pass
+        assert Handler.keys[-1] == ("/good/c.tif", "")
+        with pytest.raises(SourceError, match=r"A log-in is kept for it, and s may not use it there.*--also http"):
+            asking(server).json(f"{away}/locked/c.tif")
+        keys.allow(Authority("s", server, Purpose.FETCH), other)
+        with asking(server).open(f"{away}/good/c.tif"):
             pass
         assert Handler.keys[-1] == ("/good/c.tif", "Bearer theirs")
         keys.drop(other)
-        with pytest.raises(SourceError, match=f"^{other.removeprefix('http://')} answered 401"):
-            Client().json(f"{server}/to/{other.removeprefix('http://')}/locked/c.tif")
+        with pytest.raises(SourceError, match=f"^{other.removeprefix('http://')} answered 401.*wants a log-in"):
+            asking(server).json(f"{away}/locked/c.tif")
     assert keys.drop(server)
     assert not keys.drop(server)
     with pytest.raises(SourceError, match="source login"):
-        Client().json(f"{server}/locked/a.tif")
+        asking(server).json(f"{server}/locked/a.tif")
 
 
 def serving_elsewhere():
@@ -258,7 +283,7 @@ def serving_elsewhere():
 def test_a_token_that_ends_half_way_is_renewed(server):
     login = Login("client", token_url=f"{server}/token", client_id="id", client_secret="hush")
     Keyring().put(server, login)
-    client = Client()
+    client = asking(server)
     with client.open(f"{server}/locked/a.tif"):
         pass
     Handler.tokens.append("the server has forgotten ours")
@@ -267,26 +292,26 @@ def test_a_token_that_ends_half_way_is_renewed(server):
     forms = [form for path, form in Handler.seen if path == "/token"]
     assert "grant_type=client_credentials" in forms[0]
     assert "grant_type=refresh_token" in forms[1]
-    assert Keyring().authorization(server, None) == "Bearer token-3"
+    assert carried(Keyring(), server, None) == "Bearer token-3"
     Keyring().drop(server)
 
 
 def test_the_password_grant_and_where_a_log_in_is_from(server, tmp_path, monkeypatch):
     keys = Keyring(tmp_path / "c.json")
     keys.put(server, Login("password", "ann", "secret", token_url=f"{server}/token"))
-    assert keys.authorization(server, Client()._post_form) == "Bearer token-1"
+    assert carried(keys, server, Client()._post_form) == "Bearer token-1"
     assert "grant_type=password&username=ann&password=secret" in Handler.seen[0][1]
     assert keys.where(f"{server}/any") == "file"
     monkeypatch.setenv("ZOOMPICK_LOGIN", f"{server} given")
-    assert (keys.where(server), keys.authorization(server, None)) == ("environment", "Bearer given")
+    assert (keys.where(server), carried(keys, server, None)) == ("environment", "Bearer given")
     netrc = tmp_path / "netrc"
     netrc.write_text("machine far.example login ann password secret\ndefault login x password y\n")
     monkeypatch.setenv("NETRC", str(netrc))
     assert keys.where("https://far.example/x") == "netrc"
     assert keys.where("https://near.example/x") == ""
-    assert keys.authorization("https://far.example:443/", None).startswith("Basic ")
-    assert keys.authorization("https://far.example:8443/", None) == ""
-    assert keys.authorization("http://far.example/", None) == ""
+    assert carried(keys, "https://far.example:443/", None).startswith("Basic ")
+    assert carried(keys, "https://far.example:8443/", None) == ""
+    assert carried(keys, "http://far.example/", None) == ""
     (tmp_path / "c.json").write_text("[]")
     with pytest.raises(DataError):
         Keyring(tmp_path / "c.json").where("https://any.example")

@@ -17,6 +17,7 @@ from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import from_text, project
 from zoompick.geo.sizes import area_km2
 from zoompick.net.client import Client
+from zoompick.money import Money
 from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import AnsweredError, TransientError, UnreachableError
 from zoompick.raster.masks import PolygonMask
@@ -26,7 +27,7 @@ from zoompick.standin.serve import archive as standin
 from zoompick.study.journal import history
 from zoompick.transfer import orders
 from zoompick.transfer.queue import Order, Queue
-from zoompick.transfer.quotas import Quota, next_to_submit, split
+from zoompick.transfer.quotas import Quota, Share, next_to_submit, split
 from zoompick.workflow.orders import Desk, expected_end
 
 
@@ -37,8 +38,17 @@ class Wanted:
     collection: str = "c"
     tile: str = ""
     source: str = "s"
-    price_km2: float | None = None
-    currency: str = "crowns"
+    price: Money | None = None
+
+
+def shares(scenes: list[Wanted], area: shapely.Geometry | None = None) -> list[Share]:
+    """The area's part of each."""
+    return [Share.of(scene, area, scene.price) for scene in scenes]
+
+
+def quota(**limits: float) -> dict[tuple[str, str], Quota]:
+    """What the collection of these scenes allows."""
+    return {("s", "c"): Quota(**limits)}
 
 
 def strips(*widths: float, **more) -> list[Wanted]:
@@ -54,7 +64,7 @@ def sizes(*widths: float) -> list[float]:
     ("count", "limit", "expected"), [(7, 3, [3, 3, 1]), (6, 3, [3, 3]), (1, 3, [1]), (4, float("inf"), [4])]
 )
 def test_scenes_are_split_into_the_fewest_orders(count, limit, expected):
-    found = split(strips(*[1] * count), {"c": Quota(scenes_an_order=limit)}, None)
+    found = split(shares(strips(*[1] * count)), quota(scenes_an_order=limit))
     assert [len(order.scenes) for order in found] == expected
     assert [order.number for order in found] == list(range(1, len(expected) + 1))
     assert [scene for order in found for scene in order.scenes] == [f"s{n}" for n in range(count)]
@@ -62,19 +72,19 @@ def test_scenes_are_split_into_the_fewest_orders(count, limit, expected):
 
 def test_a_bound_on_area_fills_orders_well():
     one = sizes(1)[0]
-    found = split(strips(2, 5, 4, 1, 6, 2), {"c": Quota(km2_an_order=10.05 * one)}, None)
+    found = split(shares(strips(2, 5, 4, 1, 6, 2)), quota(km2_an_order=10.05 * one))
     assert len(found) == 2
     assert all(order.km2 <= 10.05 * one for order in found)
     assert {scene for order in found for scene in order.scenes} == {f"s{n}" for n in range(6)}
 
 
 def test_collections_and_prices_are_kept_apart():
-    wanted = [*strips(1, 1, collection="a", price_km2=10.0), *strips(1, collection="b")]
-    first, second = split(wanted, {}, None, first=4)
+    wanted = [*strips(1, 1, collection="a", price=Money(10.0, "crowns")), *strips(1, collection="b")]
+    first, second = split(shares(wanted), {}, first=4)
     assert (first.number, first.collection, second.collection) == (4, "a", "b")
     assert first.price == pytest.approx(20 * sizes(1)[0], abs=0.01)
     assert (second.price, first.currency) == (0, "crowns")
-    inside = split(wanted, {}, shapely.box(0, 0, 0.005, 0.01))
+    inside = split(shares(wanted, shapely.box(0, 0, 0.005, 0.01)), {})
     assert inside[0].price == pytest.approx(first.price / 2, abs=0.02)
 
 
@@ -92,7 +102,7 @@ def sheets(*cells: str) -> list[Wanted]:
     ],
 )
 def test_a_bound_on_grid_cells_keeps_those_of_a_cell_together(cells, limits, expected):
-    found = split(sheets(*cells), {"c": Quota(**limits)}, None)
+    found = split(shares(sheets(*cells)), quota(**limits))
     assert [list(order.scenes) for order in found] == expected
 
 
@@ -110,12 +120,12 @@ def test_an_area_is_cut_into_equal_pieces(count):
 def test_an_area_too_large_for_an_order_is_cut(name):
     """Two dates over the same ground: as few pieces as will do, each of both where both may lie in it."""
     wide, other = (
-        Wanted("a", shapely.box(0, 0, 0.05, 0.01), price_km2=2.0),
+        Wanted("a", shapely.box(0, 0, 0.05, 0.01), price=Money(2.0)),
         Wanted("b", shapely.box(0, 0, 0.05, 0.01)),
     )
     small = Wanted("c", shapely.box(0, 0, 0.01, 0.01))
     limit = 2.6 * sizes(1)[0]
-    found = split([wide, other, small], {"c": Quota(**{name: limit})}, None)
+    found = split(shares([wide, other, small]), quota(**{name: limit}))
     parts = [(order.scenes, order.part, order.parts) for order in found]
     if name == "largest_area_km2":
         assert parts == [(("a", "b"), 1, 2), (("a", "b"), 2, 2), (("c",), 0, 0)]
@@ -130,8 +140,8 @@ def test_an_area_too_large_for_an_order_is_cut(name):
 def test_a_limit_far_below_the_scenes_is_told_and_not_planned():
     """A source that gives 0.00001 km2 an order would cut a scene into a hundred thousand pieces, for hours."""
     with pytest.raises(UsageError, match=r"Scene s0 .* be ordered in \d{3},\d{3} pieces.*c gives 1e-05 km2"):
-        split(strips(1), {"c": Quota(largest_area_km2=1e-5)}, None)
-    most = split(strips(1), {"c": Quota(largest_area_km2=sizes(1)[0] / 400)}, None)
+        split(shares(strips(1)), quota(largest_area_km2=1e-5))
+    most = split(shares(strips(1)), quota(largest_area_km2=sizes(1)[0] / 400))
     assert 400 < len(most) <= 403
     assert sum(order.km2 for order in most) == pytest.approx(sizes(1)[0], rel=0.02)
 
@@ -156,8 +166,8 @@ def order(number: int, state: str = "planned", collection: str = "c", **more) ->
 def test_orders_are_handed_in_as_slots_free_up(states, slots, chosen):
     names = {"p": "planned", "r": "running", "a": "accepted", "f": "fetched", "s": "successful", "d": "dismissed"}
     queue = [order(number, names[letter]) for number, letter in enumerate(states, 1)]
-    assert [o.number for o in next_to_submit(queue, {"c": Quota(pending_orders=slots)})] == chosen
-    assert next_to_submit([order(1, collection="other")], {"c": Quota(pending_orders=0)})
+    assert [o.number for o in next_to_submit(queue, quota(pending_orders=slots))] == chosen
+    assert next_to_submit([order(1, collection="other")], quota(pending_orders=0))
 
 
 def test_the_queue_survives(tmp_path):
@@ -288,8 +298,11 @@ class Broken:
         self.error = error
 
     def json(self, url, body=None, method=""):
-        return {"links": [{"rel": "x/processes", "href": "p"}, {"rel": orders._EXECUTE, "href": "e"}], "processes": [
-            {"links": [{"rel": orders._EXECUTE, "href": "e"}]}]}  # fmt: skip
+        execute = {"rel": orders._EXECUTE, "href": "http://h/processes/p/execution"}
+        return {"links": [{"rel": "x/processes", "href": "http://h/processes"}], "processes": [{"links": [execute]}]}
+
+    def acting(self, authority):
+        return self
 
     def post_once(self, url, body):
         raise self.error
@@ -326,8 +339,13 @@ def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, stat
 
 def test_a_source_without_orders(archive):
     with pytest.raises(SourceError, match="takes no orders"):
-        orders.OrderDesk("http://h", [], Client())
-    lost = orders.status(replace(order(1, "running"), job=f"{archive}/nothing"), Client())
+        orders.OrderDesk("s", "http://h", [], Client())
+    links = [{"rel": "x/processes", "href": f"{archive}/processes"}]
+    Keyring().put(archive, Login("basic", "visitor", "ostrell"))
+    lost = orders.OrderDesk("s", archive, links, Client()).status(
+        replace(order(1, "running"), job=f"{archive}/jobs/nothing")
+    )
+    Keyring().drop(archive)
     assert lost.state == "lost"
 
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from zoompick.catalog import fields
-from zoompick.catalog.links import address_of, has_role, joined
 from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
+from zoompick.net.links import address_of, has_role, joined
 
 CLASS_BAND = "classes"
 _RASTERS, _CONTAINERS = ("tiff", "jp2", "j2k"), ("hdf", "netcdf")

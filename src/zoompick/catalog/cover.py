@@ -15,10 +15,14 @@ from typing import Any
 import numpy as np
 import shapely
 
+from zoompick.catalog.overpass import passes_of
+from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Key, Scene
+from zoompick.errors import UsageError
 from zoompick.geo.crs import Crs, Floats
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import sizes_km2
+from zoompick.money import Money
 
 _SLIVER_KM2 = 1e-5
 _TIME_LIMIT_S = 20.0
@@ -34,6 +38,9 @@ class CoverWish:
     scene_cost, cloud_cost, day_cost, price_cost : float
         Cost of a scene, of one percent of cloud over the part of the area it covers, of a day from ``near``, and of
         one unit of the archive's currency where the part of the area it covers is sold.
+    budget : Money or None
+        What the chosen scenes may cost together: where that is not enough for all, the most ground for it. No square
+        kilometre of one overpass is paid twice.
     near : datetime or None
         The wished date.
     one_platform : bool
@@ -58,6 +65,7 @@ class CoverWish:
     most: int | None = None
     cloud_max: float | None = None
     crs: Crs | None = None
+    budget: Money | None = None
 
 
 @dataclass(frozen=True)
@@ -100,6 +108,35 @@ class _Task:
     pieces: list[Piece]
     costs: Floats
     most: int | None
+    purse: _Purse | None = None
+
+
+@dataclass(frozen=True)
+class _Purse:
+    """A budget, the price of a square kilometre of each scene, and the overpass of each by its number."""
+
+    budget: float
+    km2_prices: Sequence[float]
+    passes: Sequence[int]
+
+    def rows(self, pieces: Sequence[Piece], place: Mapping[int, int]) -> tuple[Any, Any, int]:
+        """Conditions of a programme: a matrix over columns of scenes and of payments, and upper limits.
+
+        A payment is what a piece costs in one overpass: the price of the dearest of its chosen scenes there, for the
+        piece is bought of one alone.
+        """
+        paid = {(number, self.passes[n]): 0 for number, piece in enumerate(pieces)
+                for n in piece.scenes if self.km2_prices[n] > 0}  # fmt: skip
+        columns = {key: len(place) + count for count, key in enumerate(paid)}
+        owed = [(columns[number, self.passes[n]], n, piece.size_km2 * self.km2_prices[n])
+                for number, piece in enumerate(pieces) for n in piece.scenes if self.km2_prices[n] > 0]  # fmt: skip
+        rows = np.zeros((len(owed) + 1, len(place) + len(columns)))
+        for row, (column, n, cost) in enumerate(owed):
+            rows[row, place[n]], rows[row, column] = cost, -1
+        rows[-1, len(place) :] = 1
+        upper = np.zeros(len(owed) + 1)
+        upper[-1] = self.budget
+        return rows, upper, len(columns)
 
 
 def pieces_of(area: Shape, footprints: Sequence[Shape]) -> list[Piece]:
@@ -151,8 +188,9 @@ def choose_cover(
     clear = _admissible(pieces, scenes, wish, cloud or {})
     costs = _costs(scenes, clear, wish, cloud or {})
     best: Cover | None = None
+    purse = _purse(scenes, wish)
     for group in _groups(scenes, wish):
-        task = _Task([_only(piece, group) for piece in clear], costs, wish.most)
+        task = _Task([_only(piece, group) for piece in clear], costs, wish.most, purse)
         found = _solve(task, scenes, whole)
         better = best is None or (-round(found.covered_percent, 3), found.cost) < (
             -round(best.covered_percent, 3),
@@ -204,9 +242,40 @@ def _costs(
     days = [abs((scene.when - near).total_seconds()) / 86400 if near else 0.0 for scene in scenes]
     bent = [_BENT if wish.crs is not None and scene.crs not in (None, wish.crs) else 0.0 for scene in scenes]
     share = cloudy / np.where(ground > 0, ground, 1.0)
-    prices = ground * np.array([scene.price_km2 or 0.0 for scene in scenes])
+    prices = ground * np.array(_km2_prices(scenes, wish) if wish.price_cost else np.zeros(len(scenes)))
     costs = wish.scene_cost * (1 + np.array(bent)) + wish.cloud_cost * share
     return costs + wish.day_cost * np.array(days) + wish.price_cost * prices
+
+
+def _km2_prices(scenes: Sequence[Scene], wish: CoverWish) -> list[float]:
+    """Price of a square kilometre of each scene, in the one currency of all.
+
+    Raises
+    ------
+    UsageError
+        They are sold in several, or the budget is in another: amounts of two currencies cannot be weighed.
+    """
+    prices = [km2_price(scene) or Money(0.0) for scene in scenes]
+    currencies = sorted({price.currency for price in prices if price.amount})
+    if len(currencies) > 1 and (wish.price_cost or wish.budget is not None):
+        raise UsageError(
+            f"The scenes are sold in {' and '.join(name or 'a currency that is not told' for name in currencies)}: "
+            "amounts of two currencies cannot be weighed.",
+            "Choose among scenes of one source, or give `weights` with 0 for the price.",
+        )
+    if wish.budget is not None and wish.budget.currency and currencies and currencies != [wish.budget.currency]:
+        raise UsageError(
+            f"The budget is in {wish.budget.currency}, the scenes are sold in {currencies[0] or 'no currency told'}.",
+            "Give the budget in the currency of the source.",
+        )
+    return [price.amount for price in prices]
+
+
+def _purse(scenes: Sequence[Scene], wish: CoverWish) -> _Purse | None:
+    if wish.budget is None:
+        return None
+    overpasses = passes_of(scenes)
+    return _Purse(wish.budget.amount, _km2_prices(scenes, wish), overpasses)
 
 
 def _groups(scenes: Sequence[Scene], wish: CoverWish) -> list[set[int]]:
@@ -252,11 +321,30 @@ def _cover_all(pieces: Sequence[Piece], task: _Task) -> tuple[set[int] | None, f
     rows = np.zeros((len(needed), len(columns)))
     for row, some in enumerate(needed):
         rows[row, [place[n] for n in some]] = 1
-    limits = [LinearConstraint(rows, 1, np.inf)]
+    paid, more = (0, []) if task.purse is None else _payments(pieces, place, task.purse, 0)
+    wider = np.zeros((len(needed), len(columns) + paid))
+    wider[:, : len(columns)] = rows
+    limits = [LinearConstraint(wider, 1, np.inf), *more]
     if task.most is not None:
-        limits.append(LinearConstraint(np.ones((1, len(columns))), 0, task.most))
-    values, gap = _programme(task.costs[columns], limits)
-    return (None, gap) if values is None else ({columns[c] for c in np.flatnonzero(values > 0.5)}, gap)
+        count = np.zeros((1, len(columns) + paid))
+        count[:, : len(columns)] = 1
+        limits.append(LinearConstraint(count, 0, task.most))
+    values, gap = _programme(np.concatenate([task.costs[columns], np.zeros(paid)]), limits, paid)
+    chosen = None if values is None else {columns[c] for c in np.flatnonzero(values[: len(columns)] > 0.5)}
+    return chosen, gap
+
+
+def _payments(
+    pieces: Sequence[Piece], place: Mapping[int, int], purse: _Purse, between: int
+) -> tuple[int, list[Any]]:
+    """Columns of payments, which come last, and what holds for them; ``between`` others lie before them."""
+    from scipy.optimize import LinearConstraint
+
+    rows, upper, paid = purse.rows(pieces, place)
+    wide = np.zeros((len(rows), len(place) + between + paid))
+    wide[:, : len(place)] = rows[:, : len(place)]
+    wide[:, len(place) + between :] = rows[:, len(place) :]
+    return paid, [LinearConstraint(wide, -np.inf, upper)]
 
 
 def _hardest(sets: Sequence[frozenset[int]]) -> list[frozenset[int]]:
@@ -270,13 +358,13 @@ def _hardest(sets: Sequence[frozenset[int]]) -> list[frozenset[int]]:
 
 
 def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:
-    """As many square kilometres as ``most`` scenes can cover; among equals the cheapest."""
+    """As many square kilometres as ``most`` scenes can cover, or a budget can pay; among equals the cheapest."""
     from scipy.optimize import LinearConstraint
 
     columns = sorted({n for piece in pieces for n in piece.scenes})
     place = {n: column for column, n in enumerate(columns)}
-    count = len(columns) + len(pieces)
-    rows = np.zeros((len(pieces) + 1, count))
+    paid, more = (0, []) if task.purse is None else _payments(pieces, place, task.purse, len(pieces))
+    rows = np.zeros((len(pieces) + 1, len(columns) + len(pieces) + paid))
     for row, piece in enumerate(pieces):
         rows[row, [place[n] for n in piece.scenes]] = 1
         rows[row, len(columns) + row] = -1
@@ -286,16 +374,21 @@ def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:
     ground = np.array([piece.size_km2 for piece in pieces])
     small = 1e-6 * ground.sum() / max(1.0, float(task.costs[columns].sum()))
     values, gap = _programme(
-        np.concatenate([small * task.costs[columns], -ground]), [LinearConstraint(rows, np.zeros(len(upper)), upper)]
-    )
+        np.concatenate([small * task.costs[columns], -ground, np.zeros(paid)]),
+        [LinearConstraint(rows, np.concatenate([np.zeros(len(pieces)), [0.0]]), upper), *more], paid,
+    )  # fmt: skip
     return (set() if values is None else {columns[c] for c in np.flatnonzero(values[: len(columns)] > 0.5)}), gap
 
 
-def _programme(costs: Floats, limits: list[Any]) -> tuple[Any, float]:
+def _programme(costs: Floats, limits: list[Any], paid: int = 0) -> tuple[Any, float]:
+    """Solve it; the last ``paid`` columns are amounts of money, all others are taken or not."""
     from scipy.optimize import Bounds, milp
 
+    whole, upper = np.ones(len(costs)), np.ones(len(costs))
+    if paid:
+        whole[-paid:], upper[-paid:] = 0, np.inf
     done = milp(
-        costs, integrality=np.ones(len(costs)), bounds=Bounds(0, 1), constraints=limits,
+        costs, integrality=whole, bounds=Bounds(0, upper), constraints=limits,
         options={"time_limit": _TIME_LIMIT_S, "mip_rel_gap": 0.0},
     )  # fmt: skip
     return done.x, float(done.mip_gap or 0.0)
@@ -322,5 +415,6 @@ def _with_reason(
         held = [f"at most {wish.most} scene{plural}"] if wish.most is not None else []
         held += ["one satellite"] if wish.one_platform else []
         held += [f"{wish.within_days:g} days"] if wish.within_days is not None else []
+        held += [f"a budget of {wish.budget}"] if wish.budget is not None else []
         reasons.append(f"{rest:.2f} % is out of reach with {', '.join(held)}")
     return Cover(best.scenes, best.covered_percent, best.cost, best.gap, "; ".join(reasons))

@@ -13,10 +13,10 @@ from typing import Any
 
 from zoompick.area.model import Feature
 from zoompick.catalog import geoparquet
-from zoompick.catalog.links import links_of
 from zoompick.errors import DataError, FormatError
 from zoompick.files import parse_json, read_json
 from zoompick.geo.shapes import geojson_of
+from zoompick.net.links import links_of
 
 ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
 _ID = ("id", "scene_id", "scene", "item_id", "name", "title", "tile", "filename", "file", "location")

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from zoompick.catalog.fields import as_number
-from zoompick.catalog.links import address_of, has_role, joined
 from zoompick.catalog.scene import Scene
 from zoompick.errors import SourceError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import bounds_of, project
+from zoompick.net.links import address_of, has_role, joined
 
 _ROLES = ("thumbnail", "overview", "visual")
 _TYPES = ("image/png", "image/jpeg", "image/jpg")

@@ -119,12 +119,12 @@ class Scene:
     @property
     def access(self) -> str:
         """``open``, ``ask`` (on request, terms to accept) or ``priced``."""
-        return self._told.text("access") or ("priced" if self.price_km2 else "open")
+        return self._told.text("access") or ("priced" if self.price_told else "open")
 
     @property
-    def price_km2(self) -> float | None:
-        """Price of a square kilometre in the archive's currency, where it is told."""
-        return self._told.number("price_km2")
+    def price_told(self) -> Any:
+        """Price of a square kilometre as the source writes it, whatever that is; None where it tells none."""
+        return self._told.value("price_km2")
 
     @property
     def currency(self) -> str:

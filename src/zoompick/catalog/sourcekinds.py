@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
+from zoompick.net.authority import Purpose
+
 if TYPE_CHECKING:
     from zoompick.bytesource import ByteSource
     from zoompick.catalog.criteria import Criteria
@@ -120,10 +122,10 @@ def kind_of(address: str) -> str:
 
 
 def reader_of(source: Source, client: Client, report: Report) -> Reader:
-    """Open a source.
+    """Open a source; what its reader asks it asks on the source's behalf, to search.
 
     Raises
     ------
     SourceError, DataError
     """
-    return KINDS[source.kind].opens(source, client, report)
+    return KINDS[source.kind].opens(source, client.acting(source.authority(Purpose.SEARCH)), report)

@@ -10,6 +10,7 @@ from pathlib import Path
 from zoompick.catalog.sourcekinds import KINDS, kind_of
 from zoompick.errors import DataError, UnknownNameError, UsageError
 from zoompick.files import read_json, write_json
+from zoompick.net.authority import Authority, Purpose
 from zoompick.records import of_row
 from zoompick.settings import config_folder
 
@@ -39,6 +40,10 @@ class Source:
     def is_web(self) -> bool:
         """True for an address, False for the path of a file."""
         return self.url.startswith(("http://", "https://"))
+
+    def authority(self, purpose: Purpose) -> Authority | None:
+        """On its behalf, for a purpose; None for a file."""
+        return Authority(self.name, self.url, purpose) if self.is_web else None
 
     @classmethod
     def checked(cls, name: str, url: str, kind: str = "", day: str = "") -> Source:

@@ -18,11 +18,11 @@ import shapely
 from zoompick import settings
 from zoompick.addresses import host_of
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.files import human_time
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.net.client import Client
+from zoompick.net.links import joined, links_of, objects_in
 from zoompick.net.refusals import RefusedError
 
 _MOST_IDS = 100
@@ -142,8 +142,11 @@ class StacApi:
         The next page is on its way while the caller works on this one.
         """
         seen, empty = set(), 0
+        authority = self._client.authority
+        # Pages that are posted elsewhere than to the search's own address go there without a log-in.
+        client = self._client.acting(authority.at(address) if authority and body is not None else authority)
         with ThreadPoolExecutor(1, thread_name_prefix="zoompick-page") as ahead:
-            coming = ahead.submit(self._client.json, address, body)
+            coming = ahead.submit(client.json, address, body)
             waited, most_s = 0.0, settings.number("search_max_s")
             for number in range(_MOST_PAGES):
                 began = time.monotonic()
@@ -171,7 +174,7 @@ class StacApi:
                 address, body = _following(links[0], address, body)
                 key = (address, repr(body))
                 if key not in seen:
-                    coming = ahead.submit(self._client.json, address, body)
+                    coming = ahead.submit(client.json, address, body)
                 yield page
                 if key in seen:
                     raise SourceError(

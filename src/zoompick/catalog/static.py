@@ -13,11 +13,11 @@ from typing import Any
 from zoompick.addresses import address_parts
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
-from zoompick.catalog.links import joined, links_of, objects_in
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.net.client import Client
+from zoompick.net.links import joined, links_of, objects_in
 
 _MOST_DOCUMENTS = 20_000
 

@@ -19,7 +19,6 @@ from defusedxml.common import DefusedXmlException
 from zoompick.addresses import address_parts
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
-from zoompick.catalog.links import joined
 from zoompick.errors import SourceError, UnknownNameError, UsageError
 from zoompick.files import parse_json, whole_number
 from zoompick.geo.crs import LONLAT, Crs
@@ -34,7 +33,9 @@ from zoompick.geo.tilegrid import (
     sorted_grid,
     web_mercator,
 )
+from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
+from zoompick.net.links import joined
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -59,6 +60,8 @@ class TileLayer:
     style : str
     bounds : tuple of float
         West, south, east, north in degrees; empty when they are not told.
+    authority : Authority or None
+        On whose behalf its tiles are fetched.
     """
 
     name: str
@@ -68,6 +71,7 @@ class TileLayer:
     style: str = "default"
     attribution: str = ""
     bounds: tuple[float, ...] = ()
+    authority: Authority | None = None
 
     def form(self, wanted: str = "") -> str:
         """Media type of its tiles: the one asked for as ``png``, ``jpg`` or ``webp``, else the first it has.
@@ -173,7 +177,8 @@ class TileService:
             raise UsageError(f"{self.name} has {len(found)} layers: {', '.join(found)}.", "Say which with `layer`.")
         if not found:
             raise SourceError(f"{self.name} has no layer of tiles that can be read.", "Check its address.")
-        return found[name] if name else next(iter(found.values()))
+        chosen, by = found[name] if name else next(iter(found.values())), self._client.authority
+        return replace(chosen, authority=replace(by, purpose=Purpose.FETCH) if by else None)
 
     def _of_capabilities(self, text: str) -> Iterator[TileLayer]:
         try:

@@ -9,8 +9,9 @@ from typing import Any
 from zoompick.area.model import Area
 from zoompick.catalog import offer
 from zoompick.catalog.bands import formats_of
-from zoompick.catalog.prices import price_of
+from zoompick.catalog.prices import km2_price, price_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
+from zoompick.errors import SourceError
 from zoompick.files import human_bytes, human_km2
 from zoompick.geo.crs import METRES_A_DEGREE
 from zoompick.geo.shapes import intersection
@@ -95,10 +96,13 @@ def _rights(scene: Scene, area: Area | None) -> list[Fact]:
     properties = scene.item.get("properties") or {}
     words = {"open": "open to all", "ask": "on request; terms to accept", "priced": "priced"}
     access = words.get(scene.access, scene.access)
-    if scene.price_km2 is not None:
-        access += f", {scene.price_km2:g} a km2"
+    try:
+        each = km2_price(scene)
+        access += f", {each.amount:g} {each.currency}".rstrip() + " a km2" if each is not None else ""
         price = price_of(scene, area.polygon) if area is not None else None
         access += f": {price.text} of the area in it" if price else ""
+    except SourceError as problem:
+        access += f" ({problem.what})"
     licence = properties.get("license")
     return [("access", access), ("licence", str(licence) if isinstance(licence, str) else "")]
 

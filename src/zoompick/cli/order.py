@@ -22,7 +22,7 @@ Every = Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, hel
 
 order = group(
     defaulting("status", "status"),
-    "Order scenes prepared on request or sold: ask, plan, submit, status, wait, cancel.",
+    "Order scenes prepared on request or sold: ask, plan, submit, status, wait, cancel, adopt.",
 )
 
 
@@ -96,11 +96,16 @@ def order_plan(as_json: options.Json = False) -> None:
         show.as_json([_row(entry) for entry in planned])
         return
     _table(planned)
-    price = _cost(planned)
+    price, accept = _cost(planned), _accepting(planned)
     them = "it" if len(planned) == 1 else "them"
     cost = f", for {price}" if price else ""
-    accept = f" --accept-price {price.split()[0]}" if price else ""
     show.note(f"{show.counted(len(planned), 'order')} would be handed in{cost}.{_ground(plan)}")
+    if plan.needless:
+        adds, it = ("adds", "it is") if len(plan.needless) == 1 else ("add", "they are")
+        show.note(
+            f"{', '.join(plan.needless)} {adds} no ground to the others of the overpass: {it} not ordered. "
+            "'zoompick pick drop' leaves out what is not needed."
+        )
     if plan.waiting:
         waits = "One of them waits" if len(plan.waiting) == 1 else f"{len(plan.waiting)} of them wait"
         show.note(f"{waits} in the queue since an earlier 'order submit'.")
@@ -123,8 +128,13 @@ def _ground(plan: OrderPlan) -> str:
 @order.command("submit")
 def order_submit(
     accept_price: Annotated[
-        float, typer.Option("--accept-price", metavar="MAX", min=0, help="What all may cost together, at most.")
-    ] = 0.0,
+        list[str] | None,
+        typer.Option(
+            "--accept-price",
+            metavar="MAX",
+            help="What all may cost together: '48.34 crowns', one for each currency; what is free needs none.",
+        ),
+    ] = None,
     wait: Annotated[
         bool, typer.Option("--wait", help="Wait and fetch, and hand in the rest as slots free up.")
     ] = False,
@@ -139,7 +149,7 @@ def order_submit(
     if dry_run:
         order_plan(as_json)
         return exits.DONE
-    queue = submit_orders(_here(), accept_price)
+    queue = submit_orders(_here(), accept_price or ())
     if wait:
         with show.progress() as report:
             queue, count = wait_for_orders(_here(), every, 0, report, hand_in=True)
@@ -160,8 +170,7 @@ def _tell_waiting(queue: Sequence[Order]) -> None:
     from zoompick.cli import show
 
     waiting = [entry for entry in queue if entry.state == "planned"]
-    price = _cost(waiting)
-    accept = f" --accept-price {price.split()[0]}" if price else ""
+    accept = _accepting(waiting)
     what = "1 order waits" if len(waiting) == 1 else f"{len(waiting)} orders wait"
     show.note(f"{what} for a slot: zoompick order submit{accept} (with --wait as slots free up).")
 
@@ -218,7 +227,8 @@ def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
     unsure = [str(entry.number) for entry in owed if entry.state == "unsure"]
     if unsure:
         show.note(
-            f"Nobody knows yet whether these were taken: {', '.join(unsure)}. 'zoompick order status' asks again."
+            f"Nobody knows yet whether these were taken: {', '.join(unsure)}. They count as bought. "
+            "'zoompick order status' asks again; 'zoompick order adopt' or 'order cancel --not-taken' says how it is."
         )
     failed = [str(entry.number) for entry in owed if entry.state in ("failed", "lost")]
     if failed:
@@ -240,10 +250,31 @@ def order_cancel(
     _show(cancel_orders(_here(), numbers, not_taken), as_json)
 
 
+@order.command("adopt")
+def order_adopt(
+    number: Annotated[int, typer.Argument(metavar="NUMBER", help="Order whose fate is unknown; see 'order status'.")],
+    job: Annotated[str, typer.Argument(metavar="JOB", help="Which of the source's jobs it is: id or address.")],
+    as_json: options.Json = False,
+) -> None:
+    """Say which job of the source an order is, whose connection broke while it was handed in."""
+    from zoompick.workflow.orders import adopt_order
+
+    _show(adopt_order(_here(), number, job), as_json)
+
+
 def _cost(queue: Sequence[Order]) -> str:
-    """Price of some orders together, in the words of the archive; empty when they cost nothing."""
-    price = sum(entry.price for entry in queue)
-    return f"{price:.2f} {next((e.currency for e in queue if e.currency), '')}".strip() if price else ""
+    """Price of some orders together, by currency; empty when they cost nothing."""
+    from zoompick.money import words
+    from zoompick.workflow.orders import cost_of
+
+    return words(cost_of(queue))
+
+
+def _accepting(queue: Sequence[Order]) -> str:
+    """The option that accepts the price of some orders; empty when they cost nothing."""
+    from zoompick.workflow.orders import cost_of
+
+    return "".join(f" --accept-price '{one}'" for one in cost_of(queue))
 
 
 def _row(entry: Order) -> dict[str, Any]:
@@ -275,6 +306,7 @@ def _table(queue: Sequence[Order]) -> None:
         soon = "" if end is None else f"in {human_time(end)}"
         more = f" and {len(entry.scenes) - 1} more" if len(entry.scenes) > 1 else ""
         piece = f" (piece {entry.part} of {entry.parts})" if entry.parts else ""
+        piece = piece or (" (what others of the overpass do not give)" if entry.piece else "")
         what = entry.message or f"{entry.scenes[0]}{more}{piece}"
         rows.append([str(entry.number), entry.collection, _state(entry), human_km2(entry.km2, ""), cost, soon, what])
     heads = [

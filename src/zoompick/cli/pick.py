@@ -82,15 +82,22 @@ def pick_add(
                      help="Cost of a scene, a percent of cloud, a day off the date, a unit of its price.",
                      rich_help_panel=_WISH),
     ] = "1,0.05,0.01,0.05",
+    budget: Annotated[
+        str,
+        typer.Option("--budget", metavar="MONEY",
+                     help="The most ground for so much money: '300 crowns'.", rich_help_panel=_WISH),
+    ] = "",
     instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
 ) -> None:  # fmt: skip
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
+    from zoompick.money import Money
     from zoompick.study.folder import Study
     from zoompick.workflow import pick as choose
     from zoompick.workflow.library import change_shortlist
     from zoompick.workflow.needs import study_crs
+    from zoompick.workflow.session import session_of
 
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
@@ -106,11 +113,14 @@ def pick_add(
             return
     else:
         wish = replace(
-            _wish(weights, near, one_platform, within, most, cloud_area), crs=study_crs(study.brief(), study.area())
-        )
+            _wish(weights, near, one_platform, within, most, cloud_area),
+            crs=study_crs(study.brief(), study.area()), budget=Money.parse(budget) if budget else None,
+        )  # fmt: skip
         with show.progress() as report:
             is_looked = look or cloud_area is not None
-            chosen = choose.pick_cover(_found(study), study.area().polygon, wish, is_looked, report)
+            chosen = choose.pick_cover(
+                _found(study), study.area().polygon, wish, is_looked, report, session_of(study, report)
+            )
     change_shortlist(study, chosen.entries, only=instead)
     show.note(f"Picked {', '.join(entry.scene.id for entry in chosen.entries)}.")
     _tell_cover(chosen)

@@ -315,7 +315,7 @@ def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
     ahead = found.outlook
     show.note(f"{ahead.words() if ahead and plan.fetch else 'Nothing to fetch.'}{here if plan.here else ''}")
     if plan.on_order:
-        bought = f" To be bought: {ahead.price.text}." if ahead and ahead.price and not plan.fetch else ""
+        bought = f" {ahead.bought}" if ahead and ahead.bought and not plan.fetch else ""
         count = show.counted(len(plan.on_order), "scene")
         have = "has" if len(plan.on_order) == 1 else "have"
         show.note(f"{count} {have} to be ordered first: 'zoompick order plan'. A run buys nothing.{bought}")

@@ -81,7 +81,7 @@ def scene(
     entry = chosen[0]
     area = study.area() if study and study.area_file.exists() else None
     if inside and area is not None:
-        entry = _with_inside(entry, area)
+        entry = _with_inside(study, entry, area)
     if as_json:
         show.as_json(entry.to_item())
         return
@@ -100,14 +100,14 @@ def scene(
     _passes(study, entry)
 
 
-def _with_inside(entry: Entry, area: Area) -> Entry:
+def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
     from zoompick.cli import show
-    from zoompick.net.client import Client
     from zoompick.workflow import clouds
     from zoompick.workflow.find import cost_words
+    from zoompick.workflow.session import session_of
 
     with show.progress() as report:
-        looked = clouds.look_inside([entry.scene], area.polygon, Client(report), report)
+        looked = clouds.look_inside([entry.scene], area.polygon, session_of(study, report), report)
     show.note(cost_words(looked))
     return entry.with_inside(looked.inside[entry.scene.key])
 
@@ -219,7 +219,7 @@ def look(
     if footprints:
         _draw_map(shown, given, out or free_name(Path("map.png")))
         return
-    pictures = _fetch(shown.entries, named, given)
+    pictures = _fetch(study, shown.entries, named, given)
     if terminal:
         for number, entry, picture in zip(shown.numbers, shown.entries, pictures, strict=True):
             _in_terminal(number, entry, picture)
@@ -229,13 +229,14 @@ def look(
         show.note(f"{len(chosen.entries) - len(shown.entries)} more scenes were left out; --most shows more.")
 
 
-def _fetch(entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
+def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
     from zoompick.cli import show
     from zoompick.files import human_bytes
     from zoompick.workflow.look import pictures
+    from zoompick.workflow.session import session_of
 
     with show.progress() as report:
-        found = pictures(entries, bands, area.polygon if area else None, report)
+        found = pictures(entries, bands, area.polygon if area else None, report, session_of(study, report))
     asked = show.counted(found.requests, "request")
     show.note(f"{show.counted(len(entries), 'picture')}: {asked}, {human_bytes(found.received_bytes)}.")
     for entry, picture in zip(entries, found.pictures, strict=True):

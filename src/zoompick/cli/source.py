@@ -91,11 +91,11 @@ def source_show(
     from zoompick.catalog import offer, sources
     from zoompick.catalog.sourcekinds import reader_of
     from zoompick.cli import facts, show
-    from zoompick.net.client import Client
+    from zoompick.workflow.session import session
 
     found = sources.named(name, _known_sources())
     with show.progress() as report:
-        reader = reader_of(found, Client(report), report)
+        reader = reader_of(found, session(report, [found]), report)
         collections = reader.collections()
         title = str(getattr(reader, "landing", {}).get("title") or found.name)
     if as_json:
@@ -137,9 +137,21 @@ def source_login(
     host: Annotated[
         str, typer.Option("--host", metavar="URL", help="For another host that the source's files lie on.")
     ] = "",
+    also: Annotated[
+        str,
+        typer.Option("--also", metavar="URL", help="Let the source use its log-in for its files at this host, too."),
+    ] = "",
+    key_header: Annotated[
+        str,
+        typer.Option("--key-header", metavar="HEADER", help="A key that goes in the header of this name; asked for."),
+    ] = "",
     forget: Annotated[bool, typer.Option("--forget", help="Remove what is kept.")] = False,
 ) -> None:
-    """Log in to a source: token, user and password, or OAuth 2.0; bare, it says what an account is needed for."""
+    """Log in to a source: token, user and password, key, or OAuth 2.0; bare, it says what an account is needed for.
+
+    A log-in goes to the source's own host alone: to search and fetch, and with orders. Of another host, where its
+    files lie, it is you who says so (--host, --also).
+    """
     from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.net.login import Keyring
@@ -153,10 +165,14 @@ def source_login(
             there = Keyring().drop(one)
             show.note(f"The log-in for {one} is forgotten." if there else f"No log-in for {one} is kept.")
         return
-    if not (token or user or client_id):
+    if also:
+        login.allow(found, also)
+        show.note(f"{name or found.name} may use its log-in for its files at {also}, too.")
+        return
+    if not (token or user or client_id or key_header):
         _tell_login(found)
         return
-    asked = login.Asked(token=token, user=user, client_id=client_id, token_url=token_url)
+    asked = login.Asked(token=token, user=user, client_id=client_id, token_url=token_url, key_header=key_header)
     kept = login.keep(place, asked, _secret, found)
     if kept.tried_on:
         show.note(f"It works: {kept.tried_on} lets it in.")

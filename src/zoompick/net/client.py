@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import json
 import threading
 import time
@@ -13,14 +14,15 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
 from zoompick import pages, settings
-from zoompick.addresses import host_of
+from zoompick.addresses import host_of, origin_of
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
-from zoompick.net.login import Keyring, OneLogin
+from zoompick.net.authority import Authority, Purpose
+from zoompick.net.login import Carried, Keyring, Login, OneLogin
 from zoompick.net.pace import Pace
-from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, TransientError, UnreachableError, refusal
+from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, Asked, TransientError, UnreachableError, refusal
 from zoompick.net.retry import RetryPolicy, seconds_of
 from zoompick.net.validators import RemoteState, version_of
 
@@ -40,6 +42,7 @@ _NO_HEAD = (403, 404, 405, 501)
 """Answers to HEAD that say nothing of GET: some servers know only the latter."""
 _LEAST_RATE = 1000
 """Bytes a second below which an answer counts as stalled."""
+_READING = ("GET", "HEAD")
 _FIRST_BYTE = {"Range": "bytes=0-0"}
 """Asks as a download does, so that a refusal says why, and costs nothing."""
 
@@ -108,14 +111,32 @@ class Client:
         When set, waits end and requests raise :class:`CancelledError`.
     pace : Pace, optional
         How fast bytes may come.
+    sources : mapping, optional
+        Addresses of the sources that it may speak for, by name.
+    own : mapping, optional
+        Those that a person keeps for all studies.
+
+    Attributes
+    ----------
+    authority : Authority or None
+        On whose behalf it asks; nobody's at first, so that no log-in goes with anything.
     """
 
     def __init__(
-        self, report: Report = ignore, stop: threading.Event | None = None, pace: Pace | None = None
+        self,
+        report: Report = ignore,
+        stop: threading.Event | None = None,
+        pace: Pace | None = None,
+        sources: Mapping[str, str] | None = None,
+        own: Mapping[str, str] | None = None,
     ) -> None:
         pages.keep_freed()
         self.pace = pace or Pace()
-        self.keys: Keyring | OneLogin = Keyring()
+        self.authority: Authority | None = None
+        self._sources = dict(sources or {})
+        self.keys: Keyring | OneLogin = Keyring(
+            named={name: origin_of(address) for name, address in (own or {}).items()}
+        )
         self.policy = RetryPolicy(settings.whole("retries"), 0.5, settings.number("retry_wait_max_s"))
         self.stop = stop or threading.Event()
         self._slots = threading.BoundedSemaphore(settings.whole("parallel_requests"))
@@ -129,6 +150,17 @@ class Client:
             headers={"User-Agent": _AGENT},
         )
         self._pool.pool_classes_by_scheme = patience.POOLS
+
+    def acting(self, authority: Authority | None) -> Client:
+        """The same session, asking on somebody's behalf; None for nobody's."""
+        other = copy.copy(self)
+        other.authority = authority
+        return other
+
+    def on_behalf(self, source: str, purpose: Purpose = Purpose.FETCH) -> Client:
+        """The same session on behalf of a source by its name; on nobody's for one that is not known."""
+        address = self._sources.get(source, "")
+        return self.acting(Authority(source, address, purpose) if address else None)
 
     def json(self, url: str, body: object = None, method: str = "") -> Any:
         """Get a JSON document, or post one and get the answer; another method where it is named.
@@ -322,25 +354,28 @@ class Client:
             raise CancelledError("Stopped.")
         if not _is_web(url):
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
-        with self._slots, self._followed(method, url, headers, data) as (final, key, response):
-            if response.status != WANTS_LOGIN or not self.keys.renew(final, key, self._post_form):
-                yield self._answer(final, response)
+        with self._slots, self._followed(method, url, headers, data) as (final, sent, response):
+            is_refused = response.status == WANTS_LOGIN
+            if not is_refused or not self.keys.renewed(self.authority, method, final, sent, self._post_form):
+                yield self._answer(final, response, sent)
                 return
-        with self._slots, self._followed(method, url, headers, data) as (final, _, response):
-            yield self._answer(final, response)
+        with self._slots, self._followed(method, url, headers, data) as (final, sent, response):
+            yield self._answer(final, response, sent)
 
-    def _answer(self, url: str, response: Any) -> Answer:
+    def _answer(self, url: str, response: Any, sent: Carried) -> Answer:
         stall_s = settings.number("read_timeout_s")
         answer = Answer(response.status, response.headers, url, response, self.pace, self.stop, stall_s)
         if response.status >= 400:
-            raise _refused(answer)
+            raise _refused(answer, sent, self.authority)
         return answer
 
     def _post_form(self, url: str, form: Mapping[str, str]) -> Any:
         """Send a log-in form; it goes to nobody else, whatever the answer says."""
         headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
-        with self._asked("POST", url, headers, urlencode(form).encode(), "") as response:
-            answer = self._answer(url, response)
+        secrets = [form.get(name, "") for name in ("password", "client_secret", "refresh_token")]
+        sent = Carried(Login("password", password=secrets[0], client_secret=secrets[1], refresh=secrets[2]))
+        with self._asked("POST", url, headers, urlencode(form).encode(), {}) as response:
+            answer = self._answer(url, response, sent)
             try:
                 return parse_json(_limited(answer))
             except ValueError as error:
@@ -349,22 +384,33 @@ class Client:
     @contextmanager
     def _followed(
         self, method: str, url: str, headers: Mapping[str, str] | None, data: bytes | None
-    ) -> Iterator[tuple[str, str, Any]]:
-        """The raw response at the end of all redirects, its address, and the key sent to it.
+    ) -> Iterator[tuple[str, Carried, Any]]:
+        """The raw response at the end of all redirects, its address, and what was sent there of who we are.
 
-        Each host is sent the log-in that is kept for it, and no other's (RFC 9110, section 15.4).
+        Each hop is judged by itself (RFC 9110, section 15.4). What is handed in or dismissed is never carried on to
+        another host.
         """
         seen = [url]
         while True:
-            key = self.keys.authorization(seen[-1], self._post_form)
-            with self._asked(method, seen[-1], headers, data, key) as response:
+            sent = self.keys.carried(self.authority, method, seen[-1], self._post_form)
+            with self._asked(method, seen[-1], headers, data, sent.headers) as response:
                 target = response.headers.get("Location", "") if response.status in _REDIRECTS else ""
                 if not target:
-                    yield seen[-1], key, response
+                    yield seen[-1], sent, response
                     return
                 if response.status == _SEE_OTHER and method != "HEAD":
                     method, data = "GET", None
             seen.append(_redirected(seen, target))
+            if (
+                self.authority is not None
+                and self.authority.purpose is Purpose.ORDER
+                and method not in _READING
+                and origin_of(seen[-1]) != origin_of(seen[-2])
+            ):
+                raise SourceError(
+                    f"{host_of(seen[-2])} sends an order on to another host, {host_of(seen[-1])}: it was not handed "
+                    "to that.", "Ask the people who run the source.",
+                )  # fmt: skip
 
     @contextmanager
     def _asked(
@@ -373,10 +419,10 @@ class Client:
         url: str,
         headers: Mapping[str, str] | None,
         data: bytes | None,
-        key: str,
+        key: Mapping[str, str],
     ) -> Iterator[Any]:
         """The raw response of one request, redirects included."""
-        own = {"User-Agent": _AGENT} | ({"Authorization": key} if key else {})
+        own = {"User-Agent": _AGENT} | dict(key)
         try:
             response = self._pool.request(
                 method,
@@ -456,9 +502,9 @@ def _unreachable(url: str, error: Exception) -> SourceError:
     return UnreachableError(what, todo) if lasting else TransientError(what, todo)
 
 
-def _refused(answer: Answer) -> SourceError:
+def _refused(answer: Answer, sent: Carried, authority: Authority | None) -> SourceError:
     try:
         body = next(answer.chunks(), b"")[:4000]
     except SourceError:
         body = b""
-    return refusal(answer.url, answer.status, answer.headers, body)
+    return refusal(answer.url, answer.status, answer.headers, body, Asked(sent, authority))

@@ -1,11 +1,13 @@
 """Who we are to a web server: log-ins by host, kept in one private file, and how each becomes a header.
 
+A log-in belongs to a source and goes only with what :mod:`zoompick.net.authority` lets it go with.
 Sources: RFC 7617 (Basic), RFC 6750 (Bearer), RFC 6749, sections 4.3, 4.4 and 6 (OAuth 2.0 grants and refresh).
 """
 
 from __future__ import annotations
 
 import base64
+import json
 import os
 import re
 import threading
@@ -14,18 +16,28 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, quote_plus, urlsplit
 
 from zoompick import settings
 from zoompick.addresses import is_this_machine, origin_of
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.files import read_json, write_json
+from zoompick.net.authority import Authority
 from zoompick.settings import config_folder
 
 FILE_NAME = "credentials.json"
 VARIABLE = "ZOOMPICK_LOGIN"
 _EARLY_S = 30
 """A token is renewed this long before it ends."""
+_SAFE = ("GET", "HEAD")
+_OWN = "own"
+"""Scheme of a row that holds no secret: the source's own log-in is used at that origin, too."""
+_TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+"""Names of headers (RFC 9110, section 5.1)."""
+_RESERVED = ("authorization", "host", "cookie", "content-length", "content-type", "transfer-encoding", "connection",
+             "range", "if-range", "accept", "user-agent")  # fmt: skip
+_LEAST_HIDDEN = 4
+"""Signs of a secret that is looked for in what servers say: a shorter one would blot out words."""
 
 Post = Callable[[str, Mapping[str, str]], Any]
 """Sends a form to an address and gives the JSON that comes back."""
@@ -38,8 +50,9 @@ class Login:
     Attributes
     ----------
     scheme : str
-        ``bearer`` (a token), ``basic`` (user and password), ``client`` (OAuth 2.0 client credentials) or ``password``
-        (OAuth 2.0 password grant).
+        ``bearer`` (a token), ``basic`` (user and password), ``key`` (a token in a header of another name), ``client``
+        (OAuth 2.0 client credentials), ``password`` (OAuth 2.0 password grant), or ``own``: the source's own log-in
+        is used here, too.
     token_url : str
         Where the OAuth schemes get their tokens.
     token, refresh : str
@@ -48,6 +61,10 @@ class Login:
         Unix time at which the token ends; 0 when that is not told.
     source : str
         Name of the source for whose files it is kept, where that is another host's.
+    origins : tuple of str
+        Origins of the sources that a person allowed to use it here, where that is another host's.
+    key_header : str
+        Name of the header that carries a key.
     """
 
     scheme: str
@@ -60,18 +77,51 @@ class Login:
     refresh: str = ""
     ends: float = 0.0
     source: str = ""
+    origins: tuple[str, ...] = ()
+    key_header: str = ""
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "origins", tuple(self.origins))
 
     def __repr__(self) -> str:
         return f"Login({self.scheme!r}, …)"
 
     def header(self) -> str:
-        """Value of the Authorization header; empty while there is no token."""
+        """Value of the header that it becomes; empty while there is no token."""
         if self.scheme == "basic":
             pair = f"{self.user}:{self.password}".encode()
             return "Basic " + base64.b64encode(pair).decode()
         if self.token and not re.fullmatch(r"[\x21-\x7e]+", self.token):
             raise UsageError("The token holds signs that no header can carry.", "Copy it anew, without line ends.")
-        return f"Bearer {self.token}" if self.token else ""
+        return "" if not self.token else self.token if self.scheme == "key" else f"Bearer {self.token}"
+
+    def headers(self) -> dict[str, str]:
+        """The header by its name; nothing while there is no token.
+
+        Raises
+        ------
+        UsageError
+            A key whose header cannot have that name.
+        """
+        name = self.key_header if self.scheme == "key" else "Authorization"
+        if not _TOKEN.fullmatch(name) or (self.scheme == "key" and name.lower() in _RESERVED):
+            raise UsageError(f"'{name}' cannot be the header of a key.", "Give the name that the source tells.")
+        value = self.header()
+        return {name: value} if value else {}
+
+    @property
+    def words(self) -> str:
+        """What it is, for people: nothing secret."""
+        named = {"basic": f"user {self.user}", "password": f"user {self.user}", "client": f"client {self.client_id}"}
+        return named.get(self.scheme) or (f"the key in {self.key_header}" if self.scheme == "key" else "a token")
+
+    def without_secrets(self, text: str) -> str:
+        """A text in which a server may have echoed what was sent to it."""
+        secrets = [self.password, self.token, self.client_secret, self.refresh, self.header().partition(" ")[2]]
+        for secret in sorted({one for one in secrets if len(one) >= _LEAST_HIDDEN}, key=len, reverse=True):
+            for shown in {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1]}:
+                text = text.replace(shown, "…")
+        return text
 
     @property
     def is_renewable(self) -> bool:
@@ -112,17 +162,45 @@ class Login:
         return replace(self, token=token, refresh=str(answer.get("refresh_token") or self.refresh), ends=ends)
 
 
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """What goes with one request of who we are.
+
+    Attributes
+    ----------
+    login : Login or None
+    is_withheld : bool
+        A log-in is known for that place, and this request has no authority to use it.
+    """
+
+    login: Login | None = None
+    is_withheld: bool = False
+
+    @property
+    def headers(self) -> Mapping[str, str]:
+        """Of the request."""
+        return self.login.headers() if self.login is not None else {}
+
+    def without_secrets(self, text: str) -> str:
+        """A text that shows nothing of what was sent."""
+        return self.login.without_secrets(text) if self.login is not None else text
+
+
+NOTHING = Carried()
+
+
 class OneLogin:
     """Stands in for a :class:`Keyring` while a log-in is tried, before it is kept; None is nobody's."""
 
     def __init__(self, origin: str, login: Login | None) -> None:
         self._origin, self._login = origin, login
 
-    def authorization(self, url: str, post: Post) -> str:
-        """Value of the header, for the one origin."""
-        return self._login.header() if self._login and origin_of(url) == self._origin else ""
+    def carried(self, authority: Authority | None, method: str, url: str, post: Post) -> Carried:
+        """The log-in for the one origin, for reading alone."""
+        is_its = method in _SAFE and origin_of(url) == self._origin
+        return Carried(self._login) if self._login is not None and is_its else NOTHING
 
-    def renew(self, url: str, used: str, post: Post) -> bool:
+    def renewed(self, authority: Authority | None, method: str, url: str, used: Carried, post: Post) -> bool:
         """Nothing is renewed while it is tried."""
         return False
 
@@ -132,33 +210,67 @@ class Keyring:
 
     A log-in comes from the environment (variables whose names begin with ``ZOOMPICK_LOGIN``, each with an address
     and, after a space, ``user:password`` or a bearer token), else from the file of this program, else from netrc.
-    Whatever it comes from, it is sent to its origin alone, and over plain http only to this machine, unless the
-    setting ``unencrypted_logins`` allows more.
+    Whatever it comes from, it goes with requests that :class:`~zoompick.net.authority.Authority` lets it go with, to
+    its own origin, and over plain http only to this machine, unless the setting ``unencrypted_logins`` allows more.
+    At the origin of another it is used for the files of a source that a person allowed to.
+
+    Parameters
+    ----------
+    named : mapping, optional
+        Origins of the sources that a person keeps for all studies, by name: older versions kept the name alone, and a
+        study that is passed on could bring a source of that name.
     """
 
-    def __init__(self, path: Path | None = None) -> None:
+    def __init__(self, path: Path | None = None, named: Mapping[str, str] | None = None) -> None:
         self.path = path or config_folder() / FILE_NAME
+        self._named = named or {}
         self._lock = threading.Lock()
         self._kept: dict[str, Login] | None = None
         self._netrc: dict[str, Login | None] = {}
 
-    def authorization(self, url: str, post: Post) -> str:
-        """Value of the header for a request; empty when nothing is known of this host."""
+    def carried(self, authority: Authority | None, method: str, url: str, post: Post) -> Carried:
+        """What goes with a request."""
         with self._lock:
-            login = self._of(url)
-            if login is not None and login.is_stale:
-                login = self._renew(url, login, post)
-            return "" if login is None else login.header()
+            found = self._used(authority, method, url)
+            if found is None:
+                return Carried(None, self._of(url) is not None)
+            place, login = found
+            return Carried(self._renew(place, login, post) if login.is_stale else login)
 
-    def renew(self, url: str, used: str, post: Post) -> bool:
-        """After a refusal: try to get a new token; True when another header than ``used`` is there now."""
+    def renewed(self, authority: Authority | None, method: str, url: str, used: Carried, post: Post) -> bool:
+        """After a refusal: try to get a new token; True when another than the one used is there now."""
         with self._lock:
-            login = self._of(url)
-            if login is None or not login.is_renewable:
+            found = self._used(authority, method, url)
+            if found is None or used.login is None or not found[1].is_renewable:
                 return False
-            if login.header() == used:
-                login = self._renew(url, login, post)
-            return login.header() != used
+            place, login = found
+            if login.header() == used.login.header():
+                login = self._renew(place, login, post)
+            return login.header() != used.login.header()
+
+    def _used(self, authority: Authority | None, method: str, url: str) -> tuple[str, Login] | None:
+        """The log-in that goes with a request, and the address that it is kept for."""
+        if authority is None or is_open_wire(url):
+            return None
+        if authority.is_own(url):
+            place = url if authority.lets(method, url) else ""
+        else:
+            row = self._table().get(origin_of(url))
+            is_allowed = row is not None and method in _SAFE and self._allows(row, authority)
+            place = "" if row is None or not is_allowed else authority.address if row.scheme == _OWN else url
+        login = self._of(place) if place else None
+        return (place, login) if login is not None else None
+
+    def _allows(self, row: Login, authority: Authority) -> bool:
+        """Whether a person allowed a source to use what is kept for another host."""
+        origins = row.origins or tuple(filter(None, (self._named.get(row.source, ""),)))
+        return authority.origin in origins
+
+    def allow(self, authority: Authority, url: str) -> None:
+        """Let a source use its own log-in for its files at another origin, or the one that is kept for that."""
+        with self._lock:
+            known = self._table().get(origin_of(url), Login(_OWN, source=authority.source))
+            self._keep(url, replace(known, origins=tuple(sorted({*known.origins, authority.origin}))))
 
     def _renew(self, url: str, login: Login, post: Post) -> Login:
         renewed = login.renewed(post)
@@ -191,17 +303,22 @@ class Keyring:
             return ""
         if _from_environment(url):
             return "environment"
-        if origin_of(url) in self._table():
+        if self._row(url) is not None:
             return "file"
         return "netrc" if _from_netrc(url) else ""
 
     def _of(self, url: str) -> Login | None:
         if is_open_wire(url):
             return None
-        found = _from_environment(url) or self._table().get(origin_of(url))
+        found = _from_environment(url) or self._row(url)
         if found is None and origin_of(url) not in self._netrc:
             self._netrc[origin_of(url)] = _from_netrc(url)
         return found or self._netrc.get(origin_of(url))
+
+    def _row(self, url: str) -> Login | None:
+        """What the file holds for an origin, where that is a log-in."""
+        found = self._table().get(origin_of(url))
+        return None if found is None or found.scheme == _OWN else found
 
     def _table(self) -> Mapping[str, Login]:
         if self._kept is None:

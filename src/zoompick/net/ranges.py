@@ -19,6 +19,7 @@ from typing import Any
 
 from zoompick.bytesource import Identity
 from zoompick.errors import SourceError
+from zoompick.net.authority import Authority
 from zoompick.net.client import Client
 from zoompick.net.refusals import TransientError
 from zoompick.net.validators import version_of
@@ -142,7 +143,7 @@ class RemoteFile:
 
     def __reduce__(self) -> tuple[Any, ...]:
         state = (self.identity, self._etag, self._changed) if self._size is not None else None
-        return _reopened, (self.url, self._head_bytes, self._ahead_bytes, state)
+        return _reopened, (self.url, self._head_bytes, self._ahead_bytes, state, self._client.authority)
 
     @property
     def address(self) -> str:
@@ -279,15 +280,19 @@ def _own_client() -> Client:
 
 
 def remote_file(url: str) -> RemoteFile:
-    """A file by its address, in a session of this process."""
-    return RemoteFile(url, _own_client())
+    """A file by its address as a person gave it, in a session of this process."""
+    return RemoteFile(url, _own_client().acting(Authority.of_address(url)))
 
 
 def _reopened(
-    url: str, head_bytes: int, ahead_bytes: int, state: tuple[Identity, str | None, str | None] | None
+    url: str,
+    head_bytes: int,
+    ahead_bytes: int,
+    state: tuple[Identity, str | None, str | None] | None,
+    authority: Authority | None,
 ) -> RemoteFile:
     """A remote file that travelled: it is the one of that state, or reading it raises :class:`SourceError`."""
-    file = RemoteFile(url, _own_client(), None, head_bytes, ahead_bytes)
+    file = RemoteFile(url, _own_client().acting(authority), None, head_bytes, ahead_bytes)
     if state is not None:
         identity, file._etag, file._changed = state
         file._size, file._own_stamp = identity.size, identity.stamp

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Mapping
+from dataclasses import dataclass
+from urllib.parse import parse_qsl, urlsplit
 
 from zoompick.addresses import host_of, origin_of
 from zoompick.errors import SourceError
 from zoompick.files import parse_json
+from zoompick.net.authority import Authority
+from zoompick.net.login import NOTHING, Carried
 from zoompick.net.retry import TRANSIENT
 
 WANTS_LOGIN, FORBIDDEN, NOT_FOUND, GONE, RANGE_PAST_END = 401, 403, 404, 410, 416
@@ -46,9 +51,44 @@ class RefusedError(AnsweredError):
     """The source did not take the request as it was put (status 400, 405, 422 or 501)."""
 
 
-def refusal(url: str, status: int, headers: Mapping[str, str], body: bytes) -> SourceError:
-    """The error for an answer of status 400 or above."""
-    host, said = host_of(url), _said(body)
+class ExpiredError(AnsweredError):
+    """An address that was signed for a time, which is over."""
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Who asked: what went with the request, and on whose behalf it was made."""
+
+    sent: Carried = NOTHING
+    authority: Authority | None = None
+
+    @property
+    def is_of_source(self) -> bool:
+        """True where a source is named that a person can log in to."""
+        return self.authority is not None and bool(self.authority.source)
+
+    def command(self, url: str) -> str:
+        """How a person logs in for an address."""
+        if self.authority is None or not self.authority.source:
+            return f"'zoompick source add NAME {origin_of(url)}', then 'zoompick source login NAME'"
+        name = self.authority.source
+        if self.authority.is_own(url):
+            return f"'zoompick source login {name}'"
+        return f"'zoompick source login {name} --host {origin_of(url)}', or --also where {name}'s own log-in is valid"
+
+
+def refusal(
+    url: str, status: int, headers: Mapping[str, str], body: bytes, asked: Asked | None = None
+) -> SourceError:
+    """The error for an answer of status 400 or above.
+
+    Parameters
+    ----------
+    asked : Asked, optional
+        Who asked; what a server echoes of a secret is not shown.
+    """
+    asked = asked or Asked()
+    host, said = host_of(url), asked.sent.without_secrets(_said(body))
     what = f"{host} answered {status}{said} to {url}."
     if status in (TOO_MANY, UNAVAILABLE):
         after = headers.get("Retry-After")
@@ -57,15 +97,51 @@ def refusal(url: str, status: int, headers: Mapping[str, str], body: bytes) -> S
         )
     if status in TRANSIENT:
         return TransientError(what, "Try again later.", headers.get("Retry-After"), status)
-    if status == WANTS_LOGIN:
-        return AnsweredError(
-            what,
-            f"{host} wants a log-in: 'zoompick source login NAME', with `host` {origin_of(url)} where the source is "
-            "another host.",
+    if status in (WANTS_LOGIN, FORBIDDEN, GONE) and _has_expired(url, body):
+        return ExpiredError(
+            f"{host} answered {status}{said}: the address was signed for a time that is over.",
+            "Give the command again: the address is asked for anew; of a list in a file, search again.",
             status,
         )
+    if status == WANTS_LOGIN:
+        return AnsweredError(*_closed(url, what, headers, asked), status)
     kind = RefusedError if status in (400, 405, 422, 501) else AnsweredError
     return kind(what, _HINTS.get(status, "Check the request."), status)
+
+
+def _closed(url: str, what: str, headers: Mapping[str, str], asked: Asked) -> tuple[str, str]:
+    """What 401 means and what to do: no log-in was sent, one that has ended, or one that is not good."""
+    host, login = host_of(url), asked.sent.login
+    if login is None and asked.sent.is_withheld:
+        of_whom = f"{asked.authority.source} may not use it there" if asked.is_of_source and asked.authority else (
+            "this request is on no source's behalf"
+        )  # fmt: skip
+        return f"{what} A log-in is kept for it, and {of_whom}.", f"To allow it: {_allowing(url, asked)}."
+    if login is None:
+        return what, f"{host} wants a log-in: {asked.command(url)}."
+    challenge = headers.get("WWW-Authenticate", "").lower()
+    if "expired" in challenge or (login.ends and login.ends < time.time()):
+        return f"{what} The log-in that was sent ({login.words}) has ended.", f"Log in anew: {asked.command(url)}."
+    return (
+        f"{what} It does not accept the log-in that was sent ({login.words}).",
+        f"Log in anew: {asked.command(url)}.",
+    )
+
+
+def _allowing(url: str, asked: Asked) -> str:
+    if asked.authority is None or not asked.authority.source:
+        return f"'zoompick source add NAME ADDRESS', then 'zoompick source login NAME --also {origin_of(url)}'"
+    return f"'zoompick source login {asked.authority.source} --also {origin_of(url)}'"
+
+
+def _has_expired(url: str, body: bytes) -> bool:
+    """True when an answer to a signed address, or the address itself, tells that its time is over."""
+    names = {name.lower(): value for name, value in parse_qsl(urlsplit(url).query)}
+    is_signed = any("sig" in name or "token" in name or name in ("se", "exp", "expires", "policy") for name in names)
+    ends = next((names[name] for name in ("expires", "exp", "se") if name in names), "")
+    if re.fullmatch(r"\d{9,11}", ends) and int(ends) < time.time():
+        return True
+    return is_signed and bool(re.search(rb"(?i)\bexpired\b", body[:4000]))
 
 
 def is_refused(error: SourceError) -> bool:

@@ -6,22 +6,26 @@ Source: OGC 18-062r2 (OGC API - Processes, part 1: core), sections 7.11 (execute
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime, timedelta
+from datetime import datetime
 from typing import Any
+from urllib.parse import quote
 
+from zoompick.addresses import host_of
 from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
+from zoompick.net.links import joined, objects_in
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError
 from zoompick.transfer.queue import LOST, PLANNED, Order
 
 _EXECUTE, _RESULTS, JOBS = "/rel/ogc/1.0/execute", "/rel/ogc/1.0/results", "/rel/ogc/1.0/job-list"
+_PROCESSES = "/processes"
+_DECIDE = ": whether it took the order only its people can say"
 _MOST_PAGES = 100
-_CLOCKS_S = 300
-"""How far the clocks of a source and of this machine may be apart."""
 _SURE_S = 60
 """So long after an order was handed in a source's list of jobs may still lack it."""
 
@@ -37,22 +41,36 @@ class Result:
 
 
 class OrderDesk:
-    """The processes of one source.
+    """The processes and jobs of one source, all at its own origin.
 
     Parameters
     ----------
+    source : str
+        Its name.
+    url : str
+        Its landing page.
     links : sequence of mapping
-        Links of the source's landing page.
+        Links of that.
+
+    Raises
+    ------
+    SourceError
+        It takes no orders, or its desk lies at another host.
     """
 
-    def __init__(self, url: str, links: Sequence[Mapping[str, Any]], client: Client) -> None:
-        self._client, self._links = client, links
-        found = next((link for link in links if str(link.get("rel", "")).endswith("/processes")), None)
-        if found is None:
+    def __init__(self, source: str, url: str, links: Sequence[Mapping[str, Any]], client: Client) -> None:
+        authority = Authority(source, url, Purpose.ORDER)
+        told = {ending: _href(links, ending, url) for ending in (_PROCESSES, JOBS)}
+        self._processes, self._listed = told[_PROCESSES], told[JOBS]
+        if not self._processes:
             raise SourceError(
                 f"{url} takes no orders: its landing page names no processes.", "Ask the people who run it."
             )
-        self._processes = str(found["href"])
+        for address in filter(None, told.values()):
+            _refuse_stranger(authority, address, "names an order desk")
+        jobs = self._listed or f"{self._processes.partition('?')[0].rpartition('/')[0]}/jobs"
+        self._authority = authority.at(self._processes.partition("?")[0], jobs.partition("?")[0])
+        self._client = client.acting(self._authority)
 
     def submit(self, order: Order, area: Shape | None, terms: str, price_max: float, address: str = "") -> Order:
         """Hand an order in; what it may cost and the terms that were accepted go with it.
@@ -71,48 +89,88 @@ class OrderDesk:
         if order.reference:
             inputs["reference"] = order.reference
         answer = self._client.post_once(address or self.address(), {"inputs": inputs, "response": "document"})
-        job = _link(answer, "self")
-        if not job:
-            raise SourceError("The source took the order but named no job.", "Ask the people who run it.")
-        return _told(replace(order, job=job), answer)
+        return _told(replace(order, job=self._job(answer)), answer)
 
-    def find(self, order: Order, known: Collection[str], now: datetime) -> Order:
+    def _job(self, answer: object) -> str:
+        """The address of a job, as the source tells it.
+
+        Raises
+        ------
+        SourceError
+            It tells none, or one that is not its own: that is never asked, nor dismissed.
+        """
+        address = joined(self._authority.address, _link(answer, "self")) if _link(answer, "self") else ""
+        if not address and isinstance(answer, dict):
+            address = str(answer.get("jobID") or "")
+        if not address:
+            raise SourceError("The source took the order but named no job.", "Ask the people who run it.")
+        return self.job_of(address)
+
+    def job_of(self, told: str) -> str:
+        """The address of a job by its id or its address; SourceError for another source's."""
+        is_address = told.startswith(("http://", "https://"))
+        address = told if is_address else f"{self._authority.places[-1].rstrip('/')}/{quote(told, safe='')}"
+        self.refuse_other(address)
+        return address
+
+    def refuse_other(self, address: str) -> None:
+        """Raise :class:`SourceError` for the address of a job that does not hang on this source's own."""
+        _refuse_stranger(self._authority, address, "names a job")
+        if not self._authority.hangs_on_places(address):
+            raise SourceError(
+                f"{self._authority.name} names a job at {address}, which lies below neither its processes nor its "
+                "jobs: it is not asked.", "Ask the people who run the source.",
+            )  # fmt: skip
+
+    def find(self, order: Order, now: datetime) -> Order:
         """An order whose fate is unknown, as the source's list of jobs tells it.
 
-        A job that bears the order's reference is the order. Where the source tells no references, a job that is as
-        young and not one of ours may be it: nobody can know. Where a list holds nothing of the kind, the order was
-        not taken, and is planned again.
-
-        Parameters
-        ----------
-        known : collection of str
-            Addresses of the jobs of other orders.
+        The job that bears the order's reference is the order. Until the source's own list, read whole, proves
+        otherwise, the order counts as handed in: a list does so that comes a minute later, of a source that is known
+        to tell references, and holds none like it. Times prove nothing: they are dates, local, or of another clock.
         """
-        address = next((str(link["href"]) for link in self._links if str(link.get("rel", "")).endswith(JOBS)), "")
-        if not address:
-            return replace(order, message="the source keeps no list of orders to look it up in")
-        jobs = self._jobs(address)
+        if not self._listed:
+            return replace(order, message=f"the source keeps no list of orders to look it up in{_DECIDE}")
+        jobs, is_whole = self._jobs()
         for job in jobs:
             if order.reference and job.get("reference") == order.reference:
-                return _told(replace(order, job=_link(job, "self") or f"{address}/{job.get('jobID')}"), job)
+                return _told(replace(order, job=self._job(job)), job)
         handed_in = datetime.fromisoformat(order.submitted) if order.submitted else now
-        strangers = [job for job in jobs if not job.get("reference") and _link(job, "self") not in known]
-        if any(_began(job) >= handed_in - timedelta(seconds=_CLOCKS_S) for job in strangers):
-            return replace(order, message="one of the orders that the source keeps may be it")
         if (now - handed_in).total_seconds() < _SURE_S:
             return replace(order, message="not in the source's list yet: ask again in a minute")
+        tells = any(job.get("reference") for job in jobs) or self._takes_references()
+        if not is_whole or not order.reference or not tells:
+            why = "could not be read whole" if not is_whole else "tells no references to know it by"
+            return replace(order, message=f"the source's list of orders {why}{_DECIDE}")
         return replace(order, state=PLANNED, submitted="", reference="", message="the source did not take it")
 
-    def _jobs(self, address: str) -> list[dict[str, Any]]:
+    def _jobs(self) -> tuple[list[dict[str, Any]], bool]:
+        """Jobs of the source's list, and whether it was read to its end."""
         found: list[dict[str, Any]] = []
+        address, seen = self._listed, set[str]()
         for _ in range(_MOST_PAGES):
             answer = self._client.json(address)
             jobs = answer.get("jobs") if isinstance(answer, dict) else None
-            found += [job for job in jobs if isinstance(job, dict)] if isinstance(jobs, list) else []
-            address = _link(answer, "next")
-            if not address:
-                return found
-        raise SourceError(f"The list of orders has more than {_MOST_PAGES} pages.", "Tell those who run it.")
+            if not isinstance(jobs, list) or not all(isinstance(job, dict) for job in jobs):
+                return found, False
+            found += jobs
+            seen.add(address)
+            following = _link(answer, "next")
+            if not following:
+                return found, True
+            address = joined(address, following)
+            if address in seen or not self._authority.is_own(address):
+                return found, False
+        return found, False
+
+    def _takes_references(self) -> bool:
+        """Whether the process that takes orders tells that it knows references (OGC 18-062r2, section 7.10)."""
+        try:
+            told = self._client.json(self.address().rpartition("/execution")[0])
+        except SourceError:
+            return False
+        inputs = told.get("inputs") if isinstance(told, dict) else None
+        return isinstance(inputs, dict) and "reference" in inputs
 
     def address(self) -> str:
         """Where orders are handed in.
@@ -122,33 +180,48 @@ class OrderDesk:
         SourceError
             No process of the source can be executed.
         """
-        listed = self._client.json(self._processes)
-        for process in listed.get("processes", ()):
-            address = _link(process, _EXECUTE)
-            if address:
+        for process in objects_in(self._client.json(self._processes), "processes"):
+            if _link(process, _EXECUTE):
+                address = joined(self._processes, _link(process, _EXECUTE))
+                _refuse_stranger(self._authority, address, "takes orders")
+                if not self._authority.lets("POST", address):
+                    raise SourceError(
+                        f"{self._authority.name} takes orders at {address}, which does not lie below its processes: "
+                        "nothing was handed in.", "Ask the people who run the source.",
+                    )  # fmt: skip
                 return address
         raise SourceError(f"{self._processes} offers no process that can be executed.", "Ask the people who run it.")
 
+    def status(self, order: Order) -> Order:
+        """An order as its source sees it now; ``lost`` when it knows it no more."""
+        self.refuse_other(order.job)
+        try:
+            return _told(order, self._client.json(order.job))
+        except AnsweredError as error:
+            if error.status in (NOT_FOUND, GONE):
+                return replace(order, state=LOST, message="the source knows this order no more")
+            raise
 
-def status(order: Order, client: Client) -> Order:
-    """An order as its source sees it now; ``lost`` when it knows it no more."""
-    try:
-        return _told(order, client.json(order.job))
-    except AnsweredError as error:
-        if error.status in (NOT_FOUND, GONE):
-            return replace(order, state=LOST, message="the source knows this order no more")
-        raise
+    def cancel(self, order: Order) -> Order:
+        """Dismiss an order at its source."""
+        self.refuse_other(order.job)
+        return _told(order, self._client.json(order.job, method="DELETE"))
+
+    def results(self, order: Order) -> list[Result]:
+        """Files of an order that is ready."""
+        self.refuse_other(order.job)
+        told = _link(self._client.json(order.job), _RESULTS)
+        address = joined(order.job, told) if told else f"{order.job}/results"
+        _refuse_stranger(self._authority, address, "keeps results")
+        return _results(order, self._client.json(address))
+
+    @property
+    def client(self) -> Client:
+        """The session that asks on behalf of its orders."""
+        return self._client
 
 
-def cancel(order: Order, client: Client) -> Order:
-    """Dismiss an order at its source."""
-    return _told(order, client.json(order.job, method="DELETE"))
-
-
-def results(order: Order, client: Client) -> list[Result]:
-    """Files of an order that is ready."""
-    told = client.json(order.job)
-    answer = client.json(_link(told, _RESULTS) or f"{order.job}/results")
+def _results(order: Order, answer: object) -> list[Result]:
     rows = answer.get("files") if isinstance(answer, dict) else None
     if not isinstance(rows, list):
         raise SourceError(f"The results of order {order.number} name no files.", "Ask the people who run the source.")
@@ -176,13 +249,17 @@ def _told(order: Order, answer: object) -> Order:
     )
 
 
-def _began(job: Mapping[str, Any]) -> datetime:
-    """When a job was made; just now for one that does not tell."""
-    try:
-        moment = datetime.fromisoformat(str(job.get("created") or ""))
-    except ValueError:
-        return datetime.now(UTC)
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+def _href(links: Sequence[Mapping[str, Any]], ending: str, base: str) -> str:
+    told = next((str(link["href"]) for link in links if str(link.get("rel", "")).endswith(ending)), "")
+    return joined(base, told) if told else ""
+
+
+def _refuse_stranger(authority: Authority, address: str, what: str) -> None:
+    if not authority.is_own(address):
+        raise SourceError(
+            f"{authority.name} {what} at another host, {host_of(address)}: orders are handed in, looked at and "
+            "dismissed at a source's own alone.", "Ask the people who run the source.",
+        )  # fmt: skip
 
 
 def _link(value: object, ending: str) -> str:

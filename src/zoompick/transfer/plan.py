@@ -72,6 +72,8 @@ class Fetch:
         Only this part of a raster is wanted.
     under_way : int
         Bytes that an earlier run left.
+    cut : str
+        Of an ordered scene the ground that was bought, as well-known text, where others give the rest of the region.
     """
 
     scene: str
@@ -84,6 +86,7 @@ class Fetch:
     region: Region | None = None
     under_way: int = 0
     key: SceneKey = ("", "", "")
+    cut: str = ""
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from pathlib import Path
 from zoompick.errors import DataError
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape, from_text
+from zoompick.money import Money
 from zoompick.records import of_row
 
 PLANNED, UNSURE, READY, FETCHED, LOST = "planned", "unsure", "successful", "fetched", "lost"
@@ -36,9 +37,10 @@ class Order:
     reference : str
         What this study calls the order at the source: by it an order whose fate is unknown is found again.
     piece : str
-        For a part of an area that was too large the part, longitude/latitude as well-known text.
+        What it is for where that is not the whole area, longitude/latitude as well-known text: a part of an area that
+        was too large for one order, or what other scenes of the same overpass do not give.
     part, parts : int
-        Which of how many; 0 for the whole area.
+        Which of how many parts; 0 where the area is not split.
     """
 
     number: int
@@ -58,6 +60,22 @@ class Order:
     piece: str = ""
     part: int = 0
     parts: int = 0
+
+    @property
+    def place(self) -> tuple[str, str]:
+        """Its source and collection: what limits it."""
+        return self.source, self.collection
+
+    @property
+    def money(self) -> Money:
+        """What it costs.
+
+        Raises
+        ------
+        SourceError
+            The queue's file tells a price that is none.
+        """
+        return Money.told(self.price, self.currency, f"Order {self.number}")
 
     @property
     def is_pending(self) -> bool:

@@ -11,7 +11,8 @@ from zoompick.errors import UsageError
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import Shape, as_text, intersection
 from zoompick.geo.sizes import area_km2
-from zoompick.transfer.queue import PLANNED, Order
+from zoompick.money import Money
+from zoompick.transfer.queue import PLANNED, UNSURE, Order
 
 _UNBOUNDED = float("inf")
 _SLACK = 0.995
@@ -40,12 +41,42 @@ class Orderable(Protocol):
         """Its cell of the collection's grid; empty where there is none."""
 
     @property
-    def price_km2(self) -> float | None:
-        """Price of a square kilometre, where it is told."""
-
-    @property
     def footprint(self) -> Shape:
         """Ground polygon in longitude/latitude."""
+
+
+Place = tuple[str, str]
+"""A source and one of its collections: what limits orders."""
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """What is wanted of a scene.
+
+    Attributes
+    ----------
+    ground : polygon
+        The part of it, longitude/latitude.
+    price : Money or None
+        Of a square kilometre; None for a scene that is not sold.
+    is_cut : bool
+        The ground is less than the area's part of the scene: others of its overpass give the rest.
+    """
+
+    scene: Orderable
+    ground: Shape
+    price: Money | None = None
+    is_cut: bool = False
+
+    @classmethod
+    def of(cls, scene: Orderable, area: Shape | None, price: Money | None = None) -> Share:
+        """The area's part of a scene; all of it without one."""
+        return cls(scene, scene.footprint if area is None else intersection(area, scene.footprint), price)
+
+    @property
+    def place(self) -> Place:
+        """Its source and collection."""
+        return self.scene.source, self.scene.collection
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,17 +109,29 @@ class Quota:
 
 @dataclass(frozen=True, slots=True)
 class _Wish:
-    """A scene, or a piece of it, with its size and its cell of the grid."""
+    """A share, or a piece of it, with its size and its cell of the grid."""
 
-    scene: Orderable
+    share: Share
     km2: float
     piece: str = ""
     part: int = 0
     parts: int = 0
 
     @property
+    def scene(self) -> Orderable:
+        return self.share.scene
+
+    @property
     def cell(self) -> str:
         return self.scene.tile or self.scene.id
+
+    @property
+    def currency(self) -> str:
+        return self.share.price.currency if self.share.price is not None else ""
+
+    @property
+    def cost(self) -> float:
+        return self.share.price.of_km2(self.km2).amount if self.share.price is not None else 0.0
 
 
 @dataclass(eq=False)
@@ -102,6 +145,7 @@ class _Bin:
     def has_room(self, wish: _Wish, quota: Quota) -> bool:
         return (
             self.wishes[0].piece == wish.piece
+            and self.wishes[0].currency == wish.currency
             and len(self.wishes) < quota.scenes_an_order
             and self.km2 + wish.km2 <= quota.km2_an_order
             and len(self.cells | {wish.cell}) <= quota.grid_cells_an_order
@@ -113,10 +157,8 @@ class _Bin:
         self.km2 += wish.km2
 
 
-def split(
-    scenes: Sequence[Orderable], quotas: Mapping[str, Quota], area: Shape | None, first: int = 1
-) -> list[Order]:
-    """Split scenes, and the area where it is too large for one order, into few orders that the quotas allow.
+def split(shares: Sequence[Share], quotas: Mapping[Place, Quota], first: int = 1) -> list[Order]:
+    """Split shares of scenes, and each that is too large for one order, into few orders that the quotas allow.
 
     With a bound on the number of scenes, or of grid cells, alone the count is the fewest there can be, and the order
     given is kept where it may be. With a bound on the area of all together the largest go first, each into the first
@@ -125,31 +167,30 @@ def split(
     will do; an order holds one piece, of as many scenes as have the same.
     """
     found: list[Order] = []
-    groups: dict[tuple[str, str], list[_Wish]] = {}
-    for scene in scenes:
-        quota = quotas.get(scene.collection, Quota())
-        groups.setdefault((scene.source, scene.collection), []).extend(_wishes(scene, area, quota))
+    groups: dict[Place, list[_Wish]] = {}
+    for share in shares:
+        groups.setdefault(share.place, []).extend(_wishes(share, quotas.get(share.place, Quota())))
     for (source, collection), wishes in groups.items():
-        for bin_ in _packed(wishes, quotas.get(collection, Quota())):
-            price = sum((wish.scene.price_km2 or 0.0) * wish.km2 for wish in bin_)
+        for bin_ in _packed(wishes, quotas.get((source, collection), Quota())):
+            price = sum(wish.cost for wish in bin_)
             one = bin_[0]
             found.append(
                 Order(
                     number=first + len(found), source=source, collection=collection,
                     scenes=tuple(wish.scene.id for wish in bin_), km2=round(sum(wish.km2 for wish in bin_), 4),
-                    price=round(price, 2), currency=str(getattr(one.scene, "currency", "")), piece=one.piece,
+                    price=round(price, 2), currency=one.currency, piece=one.piece,
                     part=one.part, parts=one.parts,
                 )
             )  # fmt: skip
     return found
 
 
-def _wishes(scene: Orderable, area: Shape | None, quota: Quota) -> list[_Wish]:
-    """A scene as it is, or the pieces of its part of the area."""
-    ground = scene.footprint if area is None else intersection(area, scene.footprint)
+def _wishes(share: Share, quota: Quota) -> list[_Wish]:
+    """A share as it is, or in pieces."""
+    scene, ground = share.scene, share.ground
     km2, most = area_km2(ground), min(quota.largest_area_km2, quota.km2_an_order)
     if km2 <= most:
-        return [_Wish(scene, km2)]
+        return [_Wish(share, km2, as_text(ground) if share.is_cut else "")]
     count = km2 / (_SLACK * most)
     if count > _MOST_PIECES:
         raise UsageError(
@@ -160,7 +201,7 @@ def _wishes(scene: Orderable, area: Shape | None, quota: Quota) -> list[_Wish]:
         )
     pieces = equal_pieces(ground, math.ceil(count))
     return [
-        _Wish(scene, area_km2(piece), as_text(piece), place, len(pieces)) for place, piece in enumerate(pieces, 1)
+        _Wish(share, area_km2(piece), as_text(piece), place, len(pieces)) for place, piece in enumerate(pieces, 1)
     ]
 
 
@@ -185,18 +226,21 @@ def _packed(wishes: Sequence[_Wish], quota: Quota) -> list[list[_Wish]]:
     return [bin_.wishes for bin_ in bins]
 
 
-def next_to_submit(orders: Iterable[Order], quotas: Mapping[str, Quota]) -> list[Order]:
-    """Planned orders for which there are slots now, in the order of the queue."""
+def next_to_submit(orders: Iterable[Order], quotas: Mapping[Place, Quota]) -> list[Order]:
+    """Planned orders for which there are slots now, in the order of the queue.
+
+    What may have been handed in holds a slot, too.
+    """
     orders = list(orders)
-    pending: dict[str, int] = {}
+    pending: dict[Place, int] = {}
     for order in orders:
-        if order.is_pending:
-            pending[order.collection] = pending.get(order.collection, 0) + 1
+        if order.is_pending or order.state == UNSURE:
+            pending[order.place] = pending.get(order.place, 0) + 1
     chosen = []
     for order in orders:
         if order.state == PLANNED:
-            count = pending.get(order.collection, 0)
-            if count < quotas.get(order.collection, Quota()).pending_orders:
-                pending[order.collection] = count + 1
+            count = pending.get(order.place, 0)
+            if count < quotas.get(order.place, Quota()).pending_orders:
+                pending[order.place] = count + 1
                 chosen.append(order)
     return chosen

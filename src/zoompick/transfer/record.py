@@ -44,6 +44,8 @@ class Fetched:
         Entity tag or date of the file at its source when it came; empty where it told none.
     modified_ns : int
         Time stamp of the file here when it was checked: with the size it vouches for the digest. 0: not known.
+    cut : str
+        Of an ordered scene the ground that was bought, as well-known text, where others give the rest of the region.
     """
 
     band: str
@@ -56,6 +58,7 @@ class Fetched:
     whole_size: int | None = None
     modified_ns: int = 0
     version: str = ""
+    cut: str = ""
 
 
 def exists(folder: Path) -> bool:

@@ -74,7 +74,7 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
     region = "" if entry.region is None else as_text(entry.region.shape)
     fetched = record.Fetched(
         entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region,
-        version=partial.note.validator,
+        version=partial.note.validator, cut=entry.cut,
     )  # fmt: skip
     record.add(entry.path, fetched)
     return partial.received

@@ -11,7 +11,6 @@ import shapely
 
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.footprintfile import FootprintFile
-from zoompick.catalog.links import links_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sourcekinds import Reader, reader_of
@@ -20,8 +19,11 @@ from zoompick.catalog.stac import StacApi
 from zoompick.catalog.tileservice import TileLayer, TileService
 from zoompick.errors import SourceError, ZoomPickError
 from zoompick.events import Report, ignore
+from zoompick.net.authority import Purpose
 from zoompick.net.client import Client, workers
+from zoompick.net.links import links_of
 from zoompick.verification.finding import Finding
+from zoompick.workflow.session import session
 
 _SAMPLE = 25
 _MOST_COLLECTIONS = 12
@@ -30,7 +32,8 @@ _WORLD = shapely.box(-180, -90, 180, 90)
 
 def check(source: Source, report: Report = ignore) -> list[Finding]:
     """Findings, in the order of the tests; the first failure ends them."""
-    client = Client(report)
+    client = session(report, [source])
+    fetching = client.on_behalf(source.name)
     try:
         reader = reader_of(source, client, report)
         collections = reader.collections()
@@ -38,17 +41,19 @@ def check(source: Source, report: Report = ignore) -> list[Finding]:
         note = f"{error.what} {error.todo} A moved source: 'zoompick source add {source.name} ADDRESS'."
         return [Finding("answers", source.name, "fail", "no", "yes", note)]
     found = [
-        _address(source, client) if source.is_web else Finding("answers", source.name, "pass", source.url, "yes", "")
+        _address(source, client.on_behalf(source.name, Purpose.SEARCH))
+        if source.is_web
+        else Finding("answers", source.name, "pass", source.url, "yes", "")
     ]
     names = _listed([str(entry.get("id")) for entry in collections])
     found.append(Finding("collections", source.name, "pass" if collections else "warn", names or "none", "some", ""))
     if isinstance(reader, TileService):
-        return found + [_tile(layer, client) for layer in reader.layers() if layer.addresses]
+        return found + [_tile(layer, fetching) for layer in reader.layers() if layer.addresses]
     if isinstance(reader, StacApi):
         found.append(_conformance(reader))
     try:
         found += _sample(reader, source)
-        found += _access(reader, collections, client)
+        found += _access(reader, collections, fetching)
     except ZoomPickError as error:
         found.append(Finding("search", source.name, "fail", "no", "yes", f"{error.what} {error.todo}"))
     return found
@@ -78,10 +83,11 @@ def look_there(source: Source, is_kind_told: bool, report: Report = ignore) -> T
     is_kind_told : bool
         A person told the kind: it is not changed.
     """
-    client = Client(report)
+    client = session(report, [source])
+    asking = client.on_behalf(source.name, Purpose.SEARCH)
     if source.is_web and not is_kind_told and source.kind in ("stac-api", "stac-catalog"):
         try:
-            document = client.json(source.url)
+            document = asking.json(source.url)
         except ZoomPickError as error:
             return There(source, f"It could not be asked yet: {error.what}")
         source = replace(source, kind=_kind_of(document, source.kind))

@@ -14,6 +14,7 @@ from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.net.authority import Authority
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster import engine
@@ -53,17 +54,19 @@ class _Layer:
 
     href: str
     classes: tuple[Any, ...]
+    authority: Authority | None = None
 
     @classmethod
-    def of(cls, scene: Scene) -> _Layer | None:
+    def of(cls, scene: Scene, client: Client) -> _Layer | None:
         """None for a scene without one."""
         band = scene.bands.get(CLASS_BAND)
-        return cls(band.href, tuple(band.classes)) if band is not None and band.classes else None
+        authority = client.on_behalf(scene.source).authority
+        return cls(band.href, tuple(band.classes), authority) if band is not None and band.classes else None
 
     def inside(self, area: Shape, client: Client, cost: Cost) -> Inside | None:
         """Figures over the area."""
         try:
-            raster = open_raster(RemoteFile(self.href, client, cost))
+            raster = open_raster(RemoteFile(self.href, client.acting(self.authority), cost))
             return inside_of(raster, ClassTable.from_stac(self.classes), area)
         except ZoomPickError:
             # One scene that cannot be read is a scene that does not tell; the others go on.
@@ -88,7 +91,7 @@ def look_inside(scenes: Sequence[Scene], area: Shape, client: Client, report: Re
     On the workers of :func:`zoompick.raster.engine.using` where there are some.
     """
     report(Started(TASK, len(scenes), "scenes"))
-    layers = [_Layer.of(scene) for scene in scenes]
+    layers = [_Layer.of(scene, client) for scene in scenes]
     figures, requests, received = (_elsewhere if engine.elsewhere() else _here)(layers, area, client, report)
     report(Finished(TASK))
     found = {scene.key: figure for scene, figure in zip(scenes, figures, strict=True)}
@@ -141,7 +144,7 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
         return Parts((None,) * len(parts), 0, 0)
     table = ClassTable.from_stac(band.classes)
     try:
-        raster = open_raster(RemoteFile(band.href, client, cost))
+        raster = open_raster(RemoteFile(band.href, client.on_behalf(scene.source), cost))
         figures = tuple(inside_of(raster, table, part) for part in parts)
     except ZoomPickError:
         figures = (None,) * len(parts)

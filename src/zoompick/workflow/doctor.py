@@ -15,9 +15,10 @@ from zoompick.catalog.sources import Source
 from zoompick.errors import ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import human_bytes
-from zoompick.net.client import Client
+from zoompick.net.authority import Purpose
 from zoompick.net.login import Keyring
 from zoompick.verification.finding import Finding, judged
+from zoompick.workflow.session import session
 
 _ROOM_BYTES, _LEAST_WORKERS = 2_000_000_000, 1
 _EXTRA = re.compile(r"extra == [\"']([^\"']+)[\"']")
@@ -119,7 +120,7 @@ def _reached(source: Source, report: Report) -> Finding:
         here = Path(source.url).exists()
         return judged("source", source.name, here, "here" if here else "not here", "here", "Give its file again.")
     try:
-        Client(report).settled(source.url)
+        session(report, [source]).on_behalf(source.name, Purpose.SEARCH).settled(source.url)
     except ZoomPickError as error:
         return judged(
             "source", source.name, False, "not reached", "answers", f"{error.what} {error.todo}", bad="warn"

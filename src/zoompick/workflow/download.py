@@ -20,6 +20,7 @@ from zoompick.study.journal import act
 from zoompick.transfer.plan import DownloadPlan, file_of, local_names
 from zoompick.workflow import get, needs
 from zoompick.workflow.outlook import Outlook, outlook
+from zoompick.workflow.session import session_of
 
 
 @dataclass(frozen=True)
@@ -163,7 +164,7 @@ class Downloaded:
 
 def look_ahead(request: DownloadRequest, report: Report = ignore, pace: Pace | None = None) -> get.Ready:
     """All that the sources tell before the first byte; nothing is fetched."""
-    return get.prepare(request.plan(), request.scenes, report, pace)
+    return get.prepare(request.plan(), request.scenes, session_of(request.study, report, pace), report)
 
 
 def download(request: DownloadRequest, report: Report = ignore, pace: Pace | None = None) -> Downloaded:
@@ -181,7 +182,7 @@ def download(request: DownloadRequest, report: Report = ignore, pace: Pace | Non
         return Downloaded(decided)
     source = ",".join(sorted({scene.source for scene in request.scenes}))
     with act(request.journal, "download", source=source, files=len(decided.fetch)) as doing:
-        ready = get.prepare(decided, request.scenes, report, pace)
+        ready = get.prepare(decided, request.scenes, session_of(request.study, report, pace), report)
         report(Noted(request.outlook(ready).words()))
         outcome = get.fetch(ready, request.scenes, request.folders, report)
         doing.note(bytes=outcome.received_bytes, saved=ready.saved_bytes, failures=get.failures(outcome))

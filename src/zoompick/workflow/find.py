@@ -24,6 +24,7 @@ from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.study.scenelist import Entry
 from zoompick.workflow import clouds, pick
+from zoompick.workflow.session import session
 
 
 @dataclass(frozen=True)
@@ -64,7 +65,7 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     ------
     NothingFoundError, SourceError, UnknownNameError
     """
-    client = Client(report)
+    client = session(report, sources)
     gathered = Gathering(Entry)
     problems: list[ZoomPickError] = []
     unusable = untold = 0
@@ -102,7 +103,7 @@ def passes_over(source: Source, area: Shape, collection: str, report: Report = i
     """All scenes of a collection that touch an area, however cloudy: on which days a satellite passed."""
     wanted = Criteria(area, (collection,) if collection else (), versions="all")
     gathered = Gathering(lambda scene, cover: scene)
-    _gather(reader_of(source, Client(report), report), wanted, source.name, gathered)
+    _gather(reader_of(source, session(report, [source]), report), wanted, source.name, gathered)
     return list(gathered.sorted(False, 0))
 
 
@@ -220,8 +221,19 @@ class Choosing:
     must_be_clear: bool = False
 
 
-def choose_for(entries: Sequence[Entry], criteria: Criteria, wish: Choosing, report: Report = ignore) -> list[Entry]:
+def choose_for(
+    entries: Sequence[Entry],
+    criteria: Criteria,
+    wish: Choosing,
+    report: Report = ignore,
+    client: Client | None = None,
+) -> list[Entry]:
     """For each period the scenes of one overpass that cover the area at the least cost: few and clear.
+
+    Parameters
+    ----------
+    client : Client, optional
+        The session that looks into the scenes; by default one that knows the sources of all studies.
 
     Raises
     ------
@@ -237,7 +249,7 @@ def choose_for(entries: Sequence[Entry], criteria: Criteria, wish: Choosing, rep
     chosen: dict[tuple[str, str, str], Entry] = {}
     for period in criteria.periods or (Period(None, None),):
         within = [entry for entry in entries if period.meets(entry.scene.when, entry.scene.until)]
-        choice = _clear_choice(_able(within, wish), criteria.ground, wish, report)
+        choice = _clear_choice(_able(within, wish), criteria.ground, wish, client, report)
         covered = choice.cover.covered_percent if choice and choice.cover else 0.0
         if choice is None or covered < wish.cover_percent:
             raise _no_choice(period, covered, wish.cover_percent, len(within))
@@ -269,7 +281,9 @@ def _able(entries: Sequence[Entry], wish: Choosing) -> list[Entry]:
 _AS_FINE, _MOST_LOOKS = 1.01, 6
 
 
-def _clear_choice(able: list[Entry], area: Shape, wish: Choosing, report: Report) -> pick.Choice | None:
+def _clear_choice(
+    able: list[Entry], area: Shape, wish: Choosing, client: Client | None, report: Report
+) -> pick.Choice | None:
     """The cheapest cover whose scenes leave the area as clear as wished; the clearest where none does."""
     plain = CoverWish(one_platform=True, within_days=_SAME_PASS_DAYS, crs=wish.crs)
     best: tuple[float, pick.Choice] | None = None
@@ -277,7 +291,7 @@ def _clear_choice(able: list[Entry], area: Shape, wish: Choosing, report: Report
         choice = _covered(able, area, plain, wish.cover_percent, report)
         if choice is None:
             break
-        cloud = _cloud_over(choice, area, report) if wish.cloud_area_max < 100 else 0.0
+        cloud = _cloud_over(choice, area, client or session(report), report) if wish.cloud_area_max < 100 else 0.0
         if cloud is None or cloud <= wish.cloud_area_max:
             return choice
         best = min(best, (cloud, choice), key=lambda one: one[0]) if best else (cloud, choice)
@@ -303,9 +317,9 @@ def _covered(able: list[Entry], area: Shape, wish: CoverWish, least: float, repo
     return choice if choice.cover and choice.cover.covered_percent >= least else None
 
 
-def _cloud_over(choice: pick.Choice, area: Shape, report: Report) -> float | None:
+def _cloud_over(choice: pick.Choice, area: Shape, client: Client, report: Report) -> float | None:
     """Percent of cloud inside the area, as the class layers of the chosen scenes tell; None when none does."""
-    looked = clouds.look_inside([entry.scene for entry in choice.entries], area, Client(report), report)
+    looked = clouds.look_inside([entry.scene for entry in choice.entries], area, client, report)
     seen = [(figure.cloud, figure.seen) for figure in looked.inside.values() if figure is not None]
     weight = sum(share for _, share in seen)
     return sum(cloud * share for cloud, share in seen) / weight if weight else None

@@ -8,13 +8,13 @@ from pathlib import Path
 
 from zoompick import settings
 from zoompick.catalog import offer
-from zoompick.catalog.links import address_of
 from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import IncompleteError, SourceError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
+from zoompick.net.authority import Purpose
 from zoompick.net.client import Client, workers
-from zoompick.net.pace import Pace
+from zoompick.net.links import address_of
 from zoompick.raster import directory
 from zoompick.transfer import record
 from zoompick.transfer.download import Limits, Outcome, check_room, download
@@ -50,9 +50,7 @@ class Ready:
         return self.survey.saved_bytes
 
 
-def prepare(
-    decided: DownloadPlan, scenes: Sequence[Scene], report: Report = ignore, pace: Pace | None = None
-) -> Ready:
+def prepare(decided: DownloadPlan, scenes: Sequence[Scene], client: Client, report: Report = ignore) -> Ready:
     """Ask the sources what the items do not tell: sizes, blocks under the area, files at a time.
 
     Raises
@@ -60,7 +58,6 @@ def prepare(
     DiskError
         The files would not fit.
     """
-    client = Client(report, pace=pace)
     surveyed = survey(decided, client, report)
     for path, why in surveyed.whole.items():
         if why:
@@ -78,7 +75,7 @@ def prepare(
 
 def _size(entry: Fetch, client: Client) -> int | None:
     try:
-        return client.size(entry.url)
+        return client.on_behalf(entry.key[0]).size(entry.url)
     except SourceError:
         # The download itself meets it again, and tells.
         return None
@@ -87,11 +84,11 @@ def _size(entry: Fetch, client: Client) -> int | None:
 def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
     """Files at a time that each collection allows, as far as it tells."""
     told: dict[str, int] = {}
-    addresses = {scene.collection: address_of(scene.item, "collection") for scene in scenes}
-    for collection, address in addresses.items():
+    addresses = {scene.collection: (scene.source, address_of(scene.item, "collection")) for scene in scenes}
+    for collection, (source, address) in addresses.items():
         if address.startswith(("http://", "https://")):
             try:
-                most = offer.limits(client.json(address)).get("parallel_downloads")
+                most = offer.limits(client.on_behalf(source, Purpose.SEARCH).json(address)).get("parallel_downloads")
             except (SourceError, AttributeError):
                 continue
             if most:
@@ -111,7 +108,7 @@ def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[Key, Path], re
         opened: Opened | None = ready.survey.opened.get(entry.path)
         if opened is not None:
             return fetch_window(entry, opened, told)
-        return fetch_whole(entry, client, tools, told)
+        return fetch_whole(entry, client.on_behalf(entry.key[0]), tools, told)
 
     return download(ready.plan, ready.client, one, ready.limits, report)
 
@@ -131,7 +128,8 @@ def _renewing(scenes: Sequence[Scene], client: Client) -> Callable[[Fetch], str 
         if scene is None or not scene.address.startswith(("http://", "https://")):
             return None
         try:
-            fresh = replace(Scene.from_item(client.json(scene.address), scene.source), form=scene.form)
+            asking = client.on_behalf(scene.source, Purpose.SEARCH)
+            fresh = replace(Scene.from_item(asking.json(scene.address), scene.source), form=scene.form)
         except (SourceError, AttributeError):
             return None
         file = file_of(fresh, entry.band)

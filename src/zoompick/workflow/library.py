@@ -22,7 +22,6 @@ from zoompick.errors import UnknownNameError
 from zoompick.events import Report, ignore
 from zoompick.files import refuse_existing
 from zoompick.geo.shapes import Shape
-from zoompick.net.client import Client
 from zoompick.raster.grid import Grid
 from zoompick.raster.write import WriteOptions
 from zoompick.study import shortlist as kept
@@ -38,6 +37,7 @@ from zoompick.workflow import check_source as checking
 from zoompick.workflow.areas import Under, where
 from zoompick.workflow.login import Asked, Kept, keep
 from zoompick.workflow.orders import Terms, desk_of, picked
+from zoompick.workflow.session import session
 from zoompick.workflow.tiles import Wish as TileWish
 
 
@@ -104,7 +104,7 @@ def add_source(
     added = Source.checked(name, url, kind, day)
     if added.kind == "footprints":
         # Indexed now, so that a file that cannot be read is told now.
-        reader_of(added, Client(report), report)
+        reader_of(added, session(report, [added]), report)
     there = checking.look_there(added, bool(kind), report)
     with act(study.journal_file if study else None, "source add", source=name, url=url):
         replaced = sources.add(there.source, sources.sources_file(study.root if study else None))
@@ -127,7 +127,7 @@ def remove_source(name: str, study: Study | None = None) -> bool:
 
 def collections_of(source: Source, report: Report = ignore) -> Sequence[Mapping[str, Any]]:
     """What a source has: its collections as STAC tells them (STAC specification, Collection)."""
-    return reader_of(source, Client(report), report).collections()
+    return reader_of(source, session(report, [source]), report).collections()
 
 
 def check_source(source: Source, report: Report = ignore) -> list[Finding]:
@@ -158,7 +158,7 @@ def order_terms(study: Study, report: Report = ignore) -> list[Terms]:
 
 def open_tiles(source: Source, layer: str = "", report: Report = ignore) -> TileLayer:
     """A layer of a service of picture tiles, its only one by default."""
-    return tiles.open_layer(source, layer, Client(report))
+    return tiles.open_layer(source, layer, session(report, [source]))
 
 
 def tile_levels(layer: TileLayer, ground: Shape) -> list[tuple[str, float, int]]:
@@ -183,7 +183,7 @@ def plan_tiles(
     UsageError, NothingFoundError, SourceError
         See :func:`zoompick.workflow.tiles.prepare`.
     """
-    client = Client(report)
+    client = session(report).acting(layer.authority)
     if store is None or not store.exists():
         return tiles.prepare(layer, wish, ground, None, client)
     with TileStore(store) as held:
@@ -200,7 +200,7 @@ def get_tiles(
     (Prepared, TileOutcome)
         What was decided, and what came of it; tiles that could not be fetched are told, not raised.
     """
-    client = Client(report)
+    client = session(report).acting(layer.authority)
     with TileStore(store) as held:
         prepared = tiles.prepare(layer, wish, ground, held, client, sample=False)
         return prepared, tiles.get(prepared, ground, held, client, source, report)

@@ -9,17 +9,19 @@ from dataclasses import dataclass, replace
 from zoompick.addresses import address_parts, host_of, origin_of
 from zoompick.catalog import offer
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.links import address_of, joined, links_of
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sourcekinds import reader_of
 from zoompick.catalog.sources import Source
 from zoompick.errors import SourceError, UsageError
 from zoompick.events import Report, ignore
 from zoompick.geo.shapes import lonlat_box
+from zoompick.net.authority import Purpose
 from zoompick.net.client import Client
+from zoompick.net.links import address_of, joined, links_of
 from zoompick.net.login import Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.refusals import TransientError
 from zoompick.transfer.orders import JOBS
+from zoompick.workflow.session import session
 
 Ask = Callable[[str], str]
 """Asks a person for a secret."""
@@ -31,6 +33,7 @@ class Asked:
 
     token: bool = False
     user: str = ""
+    key_header: str = ""
     client_id: str = ""
     token_url: str = ""
 
@@ -75,11 +78,14 @@ def keep(place: str, asked: Asked, ask: Ask, source: Source | None = None) -> Ke
                 f"{address} would carry the log-in unencrypted.", "Use its https address: 'zoompick source add'."
             )
     login = _login(asked, ask)
+    login.headers()
     if login.is_renewable:
         login = login.renewed(Client()._post_form)
     tried_on = _tried_on(place, login, source) if source is not None else ""
     is_elsewhere = source is not None and source.is_web and origin_of(place) != origin_of(source.url)
-    Keyring().put(place, replace(login, source=source.name if source is not None and is_elsewhere else ""))
+    if is_elsewhere and source is not None:
+        login = replace(login, source=source.name, origins=(origin_of(source.url),))
+    Keyring().put(place, login)
     return Kept(host_of(place), tried_on)
 
 
@@ -129,8 +135,13 @@ def _locked(place: str, source: Source) -> Iterator[str]:
 
 
 def _login(asked: Asked, ask: Ask) -> Login:
-    if sum(map(bool, (asked.token, asked.user, asked.client_id))) > 1 and not (asked.user and asked.token_url):
-        raise UsageError("Several ways to log in were given at once.", "Give one: `token`, `user` or `client-id`.")
+    ways = (asked.token, asked.user, asked.client_id, asked.key_header)
+    if sum(map(bool, ways)) > 1 and not (asked.user and asked.token_url and not asked.key_header):
+        raise UsageError(
+            "Several ways to log in were given at once.", "Give one: `token`, `user`, `client-id` or `key-header`."
+        )
+    if asked.key_header:
+        return Login("key", token=_secret(ask, "Key"), key_header=asked.key_header)
     if asked.token:
         return Login("bearer", token=_secret(ask, "Token"))
     if asked.user and not asked.token_url:
@@ -146,14 +157,30 @@ def _login(asked: Asked, ask: Ask) -> Login:
 
 def _secret(ask: Ask, what: str) -> str:
     """A secret without the line end that came with it; UsageError when there is none."""
-    secret = ask(what).strip("\r\n\t ") if what == "Token" else ask(what).strip("\r\n")
+    secret = ask(what).strip("\r\n\t ") if what in ("Token", "Key") else ask(what).strip("\r\n")
     if not secret:
         raise UsageError(f"{what}: nothing was given.", "Nothing was kept. Type it, or send it as a line by a pipe.")
     return secret
 
 
+def allow(source: Source, place: str) -> None:
+    """Let a source use its own log-in for its files at another host, or the one that is kept for that host.
+
+    Raises
+    ------
+    UsageError
+        No web address, or the log-in would travel unencrypted.
+    """
+    authority = source.authority(Purpose.FETCH)
+    if authority is None or address_parts(place).scheme not in ("http", "https") or not origin_of(place):
+        raise UsageError(f"'{place}' is no web address, or {source.name} is none.", "As https://files.example.")
+    if is_open_wire(place):
+        raise UsageError(f"{place} would carry the log-in unencrypted.", "Give its https address.")
+    Keyring().allow(authority, place)
+
+
 def needs(source: Source, report: Report = ignore) -> tuple[dict[str, object], str]:
     """What an account is needed for, by collection as it tells it (None: not told), and where to get one or empty."""
-    reader = reader_of(source, Client(report), report)
+    reader = reader_of(source, session(report, [source]), report)
     told = {str(entry.get("id")): offer.of_collection(entry).told["login"] for entry in reader.collections()}
     return told, address_of(getattr(reader, "landing", {}), "register")

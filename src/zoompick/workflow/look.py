@@ -25,6 +25,7 @@ from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import Pixels, fitting_level, valid_mask
 from zoompick.study.scenelist import Entry
 from zoompick.workflow.opening import open_raster
+from zoompick.workflow.session import session
 
 TASK = "pictures"
 _MOST_BYTES = 20 << 20
@@ -59,7 +60,13 @@ class Pictures:
     received_bytes: int
 
 
-def pictures(entries: Sequence[Entry], bands: Sequence[str], area: Shape | None, report: Report = ignore) -> Pictures:
+def pictures(
+    entries: Sequence[Entry],
+    bands: Sequence[str],
+    area: Shape | None,
+    report: Report = ignore,
+    client: Client | None = None,
+) -> Pictures:
     """Fetch a picture of each entry, several at a time.
 
     Parameters
@@ -67,6 +74,8 @@ def pictures(entries: Sequence[Entry], bands: Sequence[str], area: Shape | None,
     bands : sequence of str
         Three bands for red, green and blue, or one for grey: read from the overviews, clipped to ``area``. Empty
         takes the quicklooks.
+    client : Client, optional
+        The session that fetches; by default one that knows the sources of all studies.
 
     Raises
     ------
@@ -77,14 +86,15 @@ def pictures(entries: Sequence[Entry], bands: Sequence[str], area: Shape | None,
     for name in bands:
         if name not in offered:
             raise UnknownNameError.of("band", name, offered)
-    client, cost = Client(report), Cost()
+    client, cost = client or session(report), Cost()
     report(Started(TASK, len(entries), "scenes"))
 
     def one(entry: Entry) -> Picture:
+        asking = client.on_behalf(entry.scene.source)
         try:
             if bands and area is not None:
-                return preview(entry.scene, bands, area, client, cost)
-            return _quicklook(entry.scene, client, cost)
+                return preview(entry.scene, bands, area, asking, cost)
+            return _quicklook(entry.scene, asking, cost)
         except ZoomPickError as error:
             return Picture(np.zeros((8, 8, 4), np.uint8), None, None, error.what)
         finally:

@@ -16,10 +16,10 @@ from zoompick.catalog.sourcekinds import reader_of
 from zoompick.errors import ZoomPickError
 from zoompick.events import ignore
 from zoompick.files import json_bytes, write_json
-from zoompick.net.client import Client
 from zoompick.study.brief import brief_text
 from zoompick.study.folder import Study, refuse_taken
 from zoompick.study.journal import act
+from zoompick.workflow.session import session
 
 
 @dataclass(frozen=True)
@@ -95,7 +95,7 @@ def _tells_cloud(wish: NewStudy) -> bool:
     if wish.source not in known or not wish.collections or wish.area is None:
         return True
     try:
-        reader = reader_of(known[wish.source], Client(), ignore)
+        reader = reader_of(known[wish.source], session(), ignore)
         criteria = Criteria(wish.area.polygon, tuple(wish.collections))
         scenes = [Scene.from_item(item) for item in islice(reader.search(criteria), _SAMPLE)]
     except ZoomPickError:

@@ -20,8 +20,8 @@ from zoompick.net.client import Client
 from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.folder import Study
-from zoompick.transfer import orders, record
-from zoompick.transfer.orders import Result
+from zoompick.transfer import record
+from zoompick.transfer.orders import OrderDesk, Result
 from zoompick.transfer.plan import Fetch, local_names
 from zoompick.transfer.queue import Order
 from zoompick.transfer.whole import Tools, fetch_whole
@@ -37,12 +37,13 @@ def fetch_order(
     study: Study,
     known: Mapping[Key, Scene],
     area: Shape | None,
-    client: Client,
+    desk: OrderDesk,
     report: Report,
 ) -> int:
     """Fetch what an order gave; returns how many files came. Joins the pieces of a scene once all are here."""
     count = 0
-    for result in orders.results(order, client):
+    client = desk.client
+    for result in desk.results(order):
         scene = known.get((order.source, order.collection, result.scene))
         folder = study.scene_folder((order.source, order.collection, result.scene or f"order-{order.number}"))
         path = folder / _name_of(scene, result.url)
@@ -67,7 +68,8 @@ def _fetch(order: Order, result: Result, path: Path, area: Shape | None, client:
 def _entry(order: Order, result: Result, path: Path, area: Shape | None) -> Fetch:
     return Fetch(
         result.scene, path.suffix.lstrip("."), result.url, path, result.size, result.sha256, order.collection,
-        _region_of(order.ground(area)), 0, (order.source, order.collection, result.scene),
+        _region_of(order.ground(area) if order.parts else area), 0, (order.source, order.collection, result.scene),
+        "" if order.parts else order.piece,
     )  # fmt: skip
 
 

@@ -10,16 +10,21 @@ from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 
+from zoompick import money
 from zoompick.catalog import offer
-from zoompick.catalog.links import address_of, links_of
+from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Key, Scene
 from zoompick.catalog.sources import Source, known, named
 from zoompick.errors import DataError, IncompleteError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
-from zoompick.geo.shapes import Shape, intersection, joined
+from zoompick.geo.shapes import Shape, intersection
+from zoompick.geo.shapes import joined as together
 from zoompick.geo.sizes import area_km2
+from zoompick.money import Money
+from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
+from zoompick.net.links import address_of, joined, links_of
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, is_refused
 from zoompick.records import of_row
 from zoompick.study.folder import Study
@@ -27,10 +32,13 @@ from zoompick.study.journal import act
 from zoompick.study.shortlist import shortlist
 from zoompick.transfer import orders
 from zoompick.transfer.queue import FETCHED, LOST, PLANNED, READY, UNSURE, Order, Queue
-from zoompick.transfer.quotas import Quota, next_to_submit, split
+from zoompick.transfer.quotas import Place, Quota, Share, next_to_submit, split
 from zoompick.workflow.ordered import fetch_order
+from zoompick.workflow.session import session_of
+from zoompick.workflow.shares import shares_of
 
-_ROUNDING = 0.005
+Limit = str | float | Money
+"""What a person allows: an amount with its currency, or a bare number."""
 
 
 @dataclass(frozen=True)
@@ -92,7 +100,7 @@ class Desk:
             about = self._about(scene)
             url = address_of(about, "license")
             if url:
-                data, kind = self.client.document(url)
+                data, kind = self._asking(scene).document(joined(address_of(scene.item, "collection"), url))
                 text = data.decode("utf-8", "replace") if kind.startswith("text/") else ""
                 digest = hashlib.sha256(data).hexdigest()
                 kept = self._accepted().get(collection)
@@ -129,13 +137,17 @@ class Desk:
     def _about(self, scene: Scene) -> Mapping[str, Any]:
         """The collection of a scene as its source tells it."""
         address = address_of(scene.item, "collection")
-        told = self.client.json(address) if address else {}
+        told = self._asking(scene).json(address) if address else {}
         return told if isinstance(told, dict) else {}
 
-    def quotas(self, scenes: Sequence[Scene]) -> dict[str, Quota]:
-        """What the collections of scenes allow."""
-        firsts = {scene.collection: scene for scene in scenes}
-        return {name: Quota.of(offer.limits(self._about(scene))) for name, scene in firsts.items()}
+    def _asking(self, scene: Scene) -> Client:
+        """The session that reads on behalf of a scene's source."""
+        return self.client.acting(named(scene.source, self.sources).authority(Purpose.SEARCH))
+
+    def quotas(self, scenes: Sequence[Scene]) -> dict[Place, Quota]:
+        """What the collections of scenes allow, by source and collection."""
+        firsts = {(scene.source, scene.collection): scene for scene in scenes}
+        return {place: Quota.of(offer.limits(self._about(scene))) for place, scene in firsts.items()}
 
     def plan(self, scenes: Sequence[Scene]) -> list[Order]:
         """Orders for the scenes that are neither here nor ordered, under the sources' quotas; nothing is kept.
@@ -152,7 +164,22 @@ class Desk:
             )
         first = max((order.number for order in self.queue), default=0) + 1
         again = [order.once_more(first + place) for place, order in enumerate(pieces)]
-        return again + split(wanted, self.quotas(wanted), self.area, first + len(again))
+        found = again + split(self._shares(scenes, wanted), self.quotas(wanted), first + len(again))
+        if not found and not self.waiting():
+            raise NothingFoundError(
+                f"Nothing has still to be ordered: {_listed([scene.id for scene in wanted])} would add no ground to "
+                "what other scenes of the overpass give.",
+                "Leave out what adds nothing: 'zoompick pick drop'.",
+            )
+        return found
+
+    def _shares(self, scenes: Sequence[Scene], wanted: Sequence[Scene]) -> list[Share]:
+        """What is wanted of scenes that are not ordered yet: of no overpass any ground that is bought already."""
+        known, bought = {scene.key: scene for scene in scenes}, []
+        for order in self.queue:
+            if not order.has_failed:
+                bought += [Share.of(known[key], order.ground(self.area)) for key in order.keys if key in known]
+        return shares_of(wanted, bought, self.area)
 
     def waiting(self) -> list[Order]:
         """Orders of the queue that were not handed in: for want of a slot, or because the source refused."""
@@ -179,19 +206,21 @@ class Desk:
                 missing[key] = order
         return list(missing.values())
 
-    def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], price_max: float) -> list[Order]:
+    def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], limits: Sequence[Limit] = ()) -> list[Order]:
         """Take planned orders into the queue and hand in as many as there are slots for.
 
         Parameters
         ----------
-        price_max : float
-            What all may cost together that would be started now or as slots free up: the planned ones, and those
-            that wait in the queue since an earlier attempt.
+        limits : sequence
+            What all may cost together, one amount for each currency: the planned ones, those that wait in the queue
+            since an earlier attempt, and those of which nobody knows whether they were taken.
 
         Raises
         ------
         UsageError
-            Terms that were not accepted, or a price above ``price_max``; nothing is handed in.
+            Terms that were not accepted, or a price above the limit; nothing is handed in.
+        SourceError
+            A price that is none, or that the source has changed since it was planned.
         """
         self.refresh()
         open_terms = [terms for terms in self.terms(scenes) if not terms.accepted]
@@ -200,35 +229,56 @@ class Desk:
                 f"The terms of {open_terms[0].collection} have not been accepted in this study.",
                 "Read them with 'zoompick order ask'; it says how to accept them.",
             )
-        self._within(price_max, planned)
+        self._within(limits, planned)
+        self._refuse_changed_prices(scenes, planned)
         self.queue.add(planned)
         self.hand_in(scenes)
         return list(self.queue)
 
-    def _within(self, price_max: float, planned: Sequence[Order]) -> None:
-        waiting = self.waiting()
+    def _within(self, limits: Sequence[Limit], planned: Sequence[Order]) -> None:
+        waiting, unsure = self.waiting(), [order for order in self.queue if order.state == UNSURE]
         starting = [*waiting, *planned]
-        price, earlier = cost_of(starting), cost_of(waiting)
-        if price > price_max + _ROUNDING:
-            currency = next((order.currency for order in starting if order.currency), "")
-            of_them = f", {earlier:.2f} of it for orders that wait since earlier" if earlier else ""
-            raise UsageError(
-                f"The orders cost {price:.2f} {currency}{of_them}; you allow {price_max:g}. Nothing was ordered.",
-                f"Give `accept-price` {price:.2f}, pick fewer scenes, or take orders out: 'zoompick order cancel'.",
-            )
+        if not starting:
+            return
+        sums, earlier, lost = cost_of([*starting, *unsure]), cost_of(waiting), cost_of(unsure)
+        allowed = money.allowed(limits, sums)
+        if money.too_dear(sums, allowed) is None:
+            return
+        of_them = f", {money.words(earlier)} of it for orders that wait since earlier" if earlier else ""
+        of_them += f", {money.words(lost)} of it for orders that the source may have taken" if lost else ""
+        told = f"you allow {money.words(allowed)}" if allowed else "no price was accepted"
+        give = " ".join(f"`accept-price` '{one}'" for one in sums)
+        raise UsageError(
+            f"The orders cost {money.words(sums)}{of_them}; {told}. Nothing was ordered.",
+            f"Give {give}, pick fewer scenes, or take orders out: 'zoompick order cancel'.",
+        )
+
+    def _refuse_changed_prices(self, scenes: Sequence[Scene], planned: Sequence[Order]) -> None:
+        """Ask again what each scene costs that would be bought; one that its source tells no more is as it was."""
+        starting = {key for order in (*self.waiting(), *planned) for key in order.keys}
+        for scene in to_order(scenes):
+            before = km2_price(scene) if scene.key in starting else None
+            if before is None or not scene.address.startswith(("http://", "https://")):
+                continue
+            now = km2_price(Scene.from_item(self._asking(scene).json(scene.address), scene.source))
+            if now != before:
+                raise SourceError(
+                    f"{scene.id} cost {before} a km2 when it was searched, and now {now or 'nothing'}: nothing was "
+                    "ordered.",
+                    "Search and pick again, then plan anew: 'zoompick order plan'.",
+                )
 
     def refresh(self) -> list[Order]:
         """Ask how the orders are that are under way, or whose fate is unknown; nothing is handed in."""
         for order in list(self.queue):
             if order.is_pending:
-                self._keep(orders.status(order, self.client))
+                self._keep(self._desk(order.source).status(order))
             elif order.state == UNSURE:
                 self._look_up(order)
         return list(self.queue)
 
     def _look_up(self, order: Order) -> Order:
-        known = {other.job for other in self.queue if other.job and other.number != order.number}
-        found = self._desk(order.source).find(order, known, datetime.now(UTC))
+        found = self._desk(order.source).find(order, datetime.now(UTC))
         self._keep(found)
         return found
 
@@ -251,7 +301,7 @@ class Desk:
             order = replace(order, submitted=_now(), reference=f"{secrets.token_hex(8)}-{order.number}")
             self._keep(replace(order, state=UNSURE, message="it was being handed in"))
             try:
-                taken = desk.submit(order, self.area, terms, order.price + 0.01, address)
+                taken = desk.submit(order, self.area, terms, order.money.amount + 0.01, address)
             except SourceError as error:
                 if is_refused(error):
                     self._keep(replace(order, submitted="", reference=""))
@@ -261,7 +311,8 @@ class Desk:
 
     def _desk(self, source: str) -> orders.OrderDesk:
         url = named(source, self.sources).url
-        return orders.OrderDesk(url, links_of(self.client.json(url)), self.client)
+        asking = self.client.acting(Authority(source, url, Purpose.ORDER))
+        return orders.OrderDesk(source, url, links_of(asking.json(url)), asking)
 
     def _keep(self, order: Order) -> None:
         has_ended = order.has_failed or order.state in (READY, FETCHED)
@@ -288,15 +339,36 @@ class Desk:
             if order.state == UNSURE and not not_taken:
                 order = self._look_up(order)
             if order.is_pending:
-                self._keep(orders.cancel(order, self.client))
+                self._keep(self._desk(order.source).cancel(order))
             elif order.state == UNSURE and not not_taken:
                 raise UsageError(
                     f"{order.source} may have taken order {number}: {order.message}. Cancelling it here alone would "
                     "offer its scenes for sale again.",
-                    f"Ask the people who run {order.source}; if they have no such order, give `not-taken`.",
+                    f"Ask the people who run {order.source} for the order of reference {order.reference or 'none'}: "
+                    f"if they have none, give `not-taken`; if they do, 'zoompick order adopt {number} JOB'.",
                 )
             elif order.state in (PLANNED, UNSURE):
                 self._keep(replace(order, state="dismissed", message="taken out of the queue"))
+        return list(self.queue)
+
+    def adopt(self, number: int, job: str) -> list[Order]:
+        """Take a job of the source, by its address or its id, for the order whose fate is unknown here.
+
+        Raises
+        ------
+        UsageError
+            No such order, or its fate is known.
+        SourceError
+            The job is not one of the order's source.
+        """
+        order = next((order for order in self.queue if order.number == number), None)
+        if order is None or order.state != UNSURE:
+            what = "There is no order" if order is None else "It is known how it stands with order"
+            raise UsageError(f"{what} {number}.", "'zoompick order status' lists them.")
+        if any(job in (other.job, other.job.rpartition("/")[2]) for other in self.queue if other.job):
+            raise UsageError(f"The job {job} is another order of this study.", "'zoompick order status' lists them.")
+        desk = self._desk(order.source)
+        self._keep(desk.status(replace(order, job=desk.job_of(job))))
         return list(self.queue)
 
     # Fetching
@@ -307,7 +379,7 @@ class Desk:
         for order in list(self.queue):
             if order.state == READY:
                 try:
-                    count += fetch_order(order, self.study, known, self.area, self.client, report)
+                    count += fetch_order(order, self.study, known, self.area, self._desk(order.source), report)
                 except AnsweredError as error:
                     if error.status not in (NOT_FOUND, GONE):
                         raise
@@ -323,7 +395,7 @@ class Desk:
 def desk_of(study: Study, report: Report = ignore) -> Desk:
     """The desk that asks on behalf of a study."""
     area = study.area().polygon if study.area_file.exists() else None
-    return Desk(study, known(study.root), area, Client(report))
+    return Desk(study, known(study.root), area, session_of(study, report))
 
 
 def accept_terms(study: Study, sha256: str) -> Terms:
@@ -344,7 +416,9 @@ class OrderPlan:
     new, waiting : tuple of Order
         Those made for scenes that are not ordered yet, and those that wait in the queue since earlier.
     km2 : float
-        Area bought: the ground of all orders together, counted as often as it is bought.
+        Area bought: the ground of all orders together, counted once for each overpass.
+    needless : tuple of str
+        Scenes whose part of the area others of their overpass give: they are not ordered.
     ground_km2, area_km2 : float
         How much of the study area lies under them, and the size of that; 0 without an area.
     ordered : int
@@ -357,6 +431,7 @@ class OrderPlan:
     ground_km2: float
     area_km2: float
     ordered: int
+    needless: tuple[str, ...] = ()
 
     @property
     def orders(self) -> tuple[Order, ...]:
@@ -373,26 +448,30 @@ def plan_orders(study: Study) -> OrderPlan:
         prints = [known[key].footprint for key in order.keys if key in known]
         ground = order.ground(desk.area)
         pieces += prints if ground is None else [intersection(ground, footprint) for footprint in prints]
-    ground_km2 = area_km2(joined(pieces)) if pieces else 0.0
+    ground_km2 = area_km2(together(pieces)) if pieces else 0.0
     whole = 0.0 if desk.area is None else area_km2(desk.area)
     ordered = {key for order in desk.queue if not order.has_failed and order.state != PLANNED for key in order.keys}
     before = sum(scene.key in ordered for scene in to_order(scenes))
-    return OrderPlan(new, waiting, sum(order.km2 for order in waiting + new), ground_km2, whole, before)
+    held = {key for order in (*desk.queue, *new) for key in order.keys}
+    needless = tuple(scene.id for scene in to_order(scenes) if scene.key not in held)
+    return OrderPlan(new, waiting, sum(order.km2 for order in waiting + new), ground_km2, whole, before, needless)
 
 
-def submit_orders(study: Study, price_max: float) -> list[Order]:
+def submit_orders(study: Study, price_max: Limit | Sequence[Limit] = ()) -> list[Order]:
     """Plan what has still to be ordered and hand in as many orders as there are slots for; see :meth:`Desk.submit`.
 
     Parameters
     ----------
-    price_max : float
-        What all may cost together.
+    price_max : str, float or Money, or a sequence
+        What all may cost together: ``"48.34 crowns"``, one for each currency; a bare number where there is only one.
+        What is free needs none.
     """
+    limits = [price_max] if isinstance(price_max, str | int | float | Money) else list(price_max)
     desk, scenes = desk_of(study), picked(study)
     with study.locked(), act(study.journal_file, "order submit") as doing:
         planned = desk.plan(scenes) if desk.has_new(scenes) or not list(desk.queue) else []
-        doing.note(orders=len(planned), price=sum(order.price for order in planned))
-        return desk.submit(scenes, planned, price_max)
+        doing.note(orders=len(planned), price=money.words(cost_of(planned)))
+        return desk.submit(scenes, planned, limits)
 
 
 def refresh_orders(study: Study) -> list[Order]:
@@ -452,14 +531,21 @@ def cancel_orders(study: Study, numbers: Sequence[int], not_taken: bool = False)
         return desk.cancel(numbers, not_taken)
 
 
+def adopt_order(study: Study, number: int, job: str) -> list[Order]:
+    """Say which job of its source an order of unknown fate is; see :meth:`Desk.adopt`."""
+    desk = desk_of(study)
+    with study.locked(), act(study.journal_file, "order adopt", order=number, job=job):
+        return desk.adopt(number, job)
+
+
 def picked(study: Study) -> list[Scene]:
     """Scenes of the shortlist."""
     return [entry.scene for entry in shortlist(study)]
 
 
-def cost_of(queue: Iterable[Order]) -> float:
-    """Price of some orders together."""
-    return round(sum(order.price for order in queue), 2)
+def cost_of(queue: Iterable[Order]) -> tuple[Money, ...]:
+    """What some orders cost together, by currency."""
+    return money.totals(order.money for order in queue)
 
 
 def to_order(scenes: Iterable[Scene]) -> list[Scene]:
@@ -480,6 +566,10 @@ def expected_end(order: Order, known: Sequence[Order], now: datetime) -> float |
     if not took or not (order.is_pending or order.state == PLANNED):
         return None
     return max(0.0, sum(took) / len(took) - spent)
+
+
+def _listed(ids: Sequence[str]) -> str:
+    return ids[0] if len(ids) == 1 else f"{ids[0]} and {len(ids) - 1} more"
 
 
 def _now() -> str:

@@ -8,10 +8,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zoompick.catalog.prices import Price, price_of
+from zoompick import money
+from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import Scene
-from zoompick.files import human_bytes, human_time
+from zoompick.files import human_bytes, human_km2, human_time
 from zoompick.geo.shapes import Shape
+from zoompick.money import Money
 from zoompick.study.journal import acts
 from zoompick.transfer.download import room_for
 from zoompick.workflow.get import Ready
@@ -37,8 +39,9 @@ class Outlook:
         At the median rate of the last downloads from this source; None when there were none.
     free_bytes : int or None
         On the disk where they go.
-    price : Price or None
-        Of the scenes that have to be bought.
+    prices : tuple of Money
+        Of the scenes that have to be bought, by currency; what overlaps is counted as often as it is offered.
+    bought_km2 : float
     is_limited : bool
         ``seconds`` comes of a limit on the rate.
     """
@@ -51,19 +54,18 @@ class Outlook:
     saved_bytes: int
     seconds: float | None
     free_bytes: int | None
-    price: Price | None
+    prices: tuple[Money, ...]
+    bought_km2: float = 0.0
     is_limited: bool = False
 
     def to_json(self) -> dict[str, Any]:
         """As the command prints it."""
-        price = (
-            None if self.price is None else {"amount": round(self.price.amount, 2), "currency": self.price.currency}
-        )
+        rows = [{"amount": round(one.amount, 2), "currency": one.currency} for one in self.prices]
         seconds = None if self.seconds is None else round(self.seconds, 1)
         return {
             "files": self.files, "bytes": self.total_bytes, "unknown_sizes": self.unknown, "here": self.here,
             "resumed_bytes": self.under_way_bytes, "saved_bytes": self.saved_bytes, "seconds": seconds,
-            "free_bytes": self.free_bytes, "price": price,
+            "free_bytes": self.free_bytes, "price": rows[0] if len(rows) == 1 else rows or None,
         }  # fmt: skip
 
     def words(self) -> str:
@@ -80,8 +82,12 @@ class Outlook:
             parts.append(f"{human_time(self.seconds)} at {rate}")
         if self.free_bytes is not None:
             parts.append(f"{human_bytes(self.free_bytes)} free on the disk")
-        bought = f" To be bought: {self.price.text}." if self.price else ""
-        return "; ".join(parts) + "." + bought
+        return " ".join(filter(None, ["; ".join(parts) + ".", self.bought]))
+
+    @property
+    def bought(self) -> str:
+        """What has to be bought, as a sentence; empty for nothing."""
+        return f"To be bought: {money.words(self.prices)} for {human_km2(self.bought_km2)}." if self.prices else ""
 
 
 def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: Path | None) -> Outlook:
@@ -94,7 +100,6 @@ def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: 
     rate = limit if is_limited else rate
     sold = {scene for scene, access in plan.on_order if access == "priced"}
     prices = [price for scene in scenes if scene.id in sold and (price := price_of(scene, area))]
-    total = Price(sum(p.amount for p in prices), prices[0].currency, sum(p.km2 for p in prices)) if prices else None
     return Outlook(
         files=len(plan.fetch),
         total_bytes=max(0, known),
@@ -105,7 +110,8 @@ def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: 
         seconds=max(0, known) / rate if rate else None,
         is_limited=is_limited,
         free_bytes=room[0] if room else None,
-        price=total,
+        prices=money.totals(price.money for price in prices),
+        bought_km2=sum(price.km2 for price in prices),
     )
 
 

@@ -16,6 +16,7 @@ from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client, workers
 from zoompick.study.scenelist import Entry
 from zoompick.workflow import clouds
+from zoompick.workflow.session import session
 
 
 @dataclass(frozen=True)
@@ -26,13 +27,22 @@ class Choice:
     cover: Cover | None = None
 
 
-def pick_cover(entries: Sequence[Entry], area: Shape, wish: CoverWish, look: bool, report: Report = ignore) -> Choice:
+def pick_cover(
+    entries: Sequence[Entry],
+    area: Shape,
+    wish: CoverWish,
+    look: bool,
+    report: Report = ignore,
+    client: Client | None = None,
+) -> Choice:
     """The cheapest scenes that cover the area together.
 
     Parameters
     ----------
     look : bool
         Read the cloud over each piece from the class layers; else the scenes' own figures count.
+    client : Client, optional
+        The session that looks; by default one that knows the sources of all studies.
 
     Raises
     ------
@@ -42,7 +52,7 @@ def pick_cover(entries: Sequence[Entry], area: Shape, wish: CoverWish, look: boo
     usable = [entry for entry in entries if entry.scene.has_footprint()]
     scenes = [entry.scene for entry in usable]
     pieces = cover.pieces_of(area, [scene.footprint for scene in scenes])
-    cloud = _cloud_by_piece(scenes, pieces, report) if look else {}
+    cloud = _cloud_by_piece(scenes, pieces, client or session(report), report) if look else {}
     choice = cover.choose_cover(area, scenes, wish, cloud, pieces)
     if not choice.scenes:
         raise NothingFoundError(
@@ -53,9 +63,11 @@ def pick_cover(entries: Sequence[Entry], area: Shape, wish: CoverWish, look: boo
     return Choice(tuple(by_key[scene.key] for scene in choice.scenes), choice)
 
 
-def _cloud_by_piece(scenes: Sequence[Scene], pieces: Sequence[Piece], report: Report) -> dict[tuple[Key, int], float]:
+def _cloud_by_piece(
+    scenes: Sequence[Scene], pieces: Sequence[Piece], client: Client, report: Report
+) -> dict[tuple[Key, int], float]:
     """Percent of cloud over each piece by each scene that has a class layer, several scenes at a time."""
-    client, task = Client(report), "cloud over the pieces"
+    task = "cloud over the pieces"
     jobs = [
         (scene, own)
         for number, scene in enumerate(scenes)

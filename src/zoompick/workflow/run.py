@@ -29,6 +29,7 @@ from zoompick.workflow.lock import Differing, changed_files, changed_products
 from zoompick.workflow.making import Failed, make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import StudyPlan, plan_study
+from zoompick.workflow.session import session_of
 from zoompick.workflow.shelf import write_shelf
 from zoompick.workflow.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.workflow.step import Made
@@ -104,7 +105,7 @@ def _searched(
     found = find.search(source, criteria, report)
     report(Noted(f"{source.name} has {len(found)} scenes{_cloud_words(criteria)} in the dates asked for"))
     wish = find.Choosing(needs.study_crs(brief, area), brief.bands, brief.cover, brief.cloud_area_max, brief.pixel_m)
-    chosen = find.choose_for(found, criteria, wish, report)
+    chosen = find.choose_for(found, criteria, wish, report, session_of(study, report))
     if keeps_terms:
         keep_terms(study, source, [entry.scene for entry in chosen], report)
     return len(found), chosen

@@ -7,18 +7,19 @@ from collections.abc import Sequence
 from zoompick.catalog.scene import Scene
 from zoompick.errors import ZoomPickError
 from zoompick.events import Report
-from zoompick.net.client import Client
 from zoompick.study.folder import Study
 from zoompick.transfer import record
 from zoompick.transfer.plan import local_names
 from zoompick.verification.checks.licences import licence_allows
 from zoompick.verification.finding import Finding, judged
+from zoompick.workflow.session import session_of
 from zoompick.workflow.terms import told_terms
 
 
 def online(study: Study, scene: Scene, report: Report) -> list[Finding]:
     """Files of a scene are at its source as they were fetched, by size and by entity tag or date."""
-    client, names, changed, asked = Client(report), local_names(scene), list[str](), 0
+    client = session_of(study, report).on_behalf(scene.source)
+    names, changed, asked = local_names(scene), list[str](), 0
     rows = record.read(study.scene_folder(scene.key))
     for band in scene.bands.values():
         fetched = rows.get(names[band.href])

@@ -13,8 +13,8 @@ from zoompick.catalog.sources import Source
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
-from zoompick.net.client import Client
 from zoompick.study.folder import Study
+from zoompick.workflow.session import session
 
 _NAME = "collections.json"
 
@@ -25,7 +25,7 @@ def keep_terms(study: Study, source: Source, scenes: Iterable[Scene], report: Re
     if not wanted:
         return
     try:
-        told = reader_of(source, Client(report), report).collections()
+        told = reader_of(source, session(report, [source]), report).collections()
     except ZoomPickError:
         return
     known = told_terms(study)

@@ -18,6 +18,7 @@ from zoompick.errors import DiskError, NothingFoundError, StudyError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import disk_errors, files_below, human_bytes
 from zoompick.geo.shapes import Shape
+from zoompick.net.authority import Authority
 from zoompick.net.client import Client
 from zoompick.net.ranges import Cost, RemoteFile, RemoteParts
 from zoompick.net.refusals import AnsweredError
@@ -95,7 +96,9 @@ def opened(where: str, report: Report = ignore) -> Iterator[Archive]:
     """
     if where.startswith(("http://", "https://")):
         name = PurePosixPath(address_parts(where).path).name or "delivery"
-        archive = open_remote(_remote(where, Client(report)), re.sub(r"\.001$", "", name))
+        archive = open_remote(
+            _remote(where, Client(report).acting(Authority.of_address(where))), re.sub(r"\.001$", "", name)
+        )
     else:
         archive = open_archive(Path(where))
     try:

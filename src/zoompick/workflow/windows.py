@@ -108,7 +108,7 @@ def _open(entry: Fetch, client: Client) -> Opened:
     ending = entry.path.suffix.lower()
     if not ending.startswith(".tif") and ending not in _JP2:
         raise FormatError(f"{entry.path.name} is neither GeoTIFF nor JPEG 2000: it is fetched whole.")
-    source = RemoteFile(entry.url, client, head_bytes=_HEAD_BYTES)
+    source = RemoteFile(entry.url, client.on_behalf(entry.key[0]), head_bytes=_HEAD_BYTES)
     tiff = open_raster(source)
     if isinstance(tiff, Mirrored | Turned):
         raise FormatError(f"{entry.path.name} does not lie north up: it is fetched whole.")
