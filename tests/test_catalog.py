@@ -15,13 +15,13 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.explain import nothing_found
 from zoompick.catalog.filters import percent
 from zoompick.catalog.gather import Gathering
-from zoompick.net.links import links_of
 from zoompick.catalog.period import Period
 from zoompick.catalog.pictures import quicklook_of
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
+from zoompick.net.links import links_of
 
 DAY = "%Y-%m-%dT%H:%M:%S"
 

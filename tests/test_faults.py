@@ -74,8 +74,13 @@ def test_what_fails_is_summed_up_and_the_rest_is_here(program, tmp_path, url, mo
 
 def test_a_log_in_is_used_and_told_nowhere(program, tmp_path, url):
     Keyring().put(url, Login("basic", "ann", "secret"))
+    program("source", "add", "theirs", url, "--kind", "stac-api")
     try:
+        # Of items on nobody's behalf nothing is known that would let the log-in go with them.
         piped = collection(url, "red", word="locked")
+        alone = program("download", "-", "--to", "alone", stdin=piped)
+        assert alone.code == 5 and "this request is on no source's behalf" in " ".join(alone.err.split())
+        piped = piped.replace('"id": "one"', '"id": "one", "zoompick:pick": {"source": "theirs"}')
         assert program("download", "-", "--to", "here", stdin=piped).code == 0
         Keyring().put(url, Login("bearer", token=SECRET))
         Handler.tokens.append(SECRET)
@@ -87,6 +92,7 @@ def test_a_log_in_is_used_and_told_nowhere(program, tmp_path, url):
         assert secrets_in(tmp_path) == []
     finally:
         Keyring().drop(url)
+        program("source", "remove", "theirs")
 
 
 def test_a_signature_in_a_link_is_not_kept_in_our_records(program, tmp_path, url):

@@ -276,11 +276,11 @@ def test_a_price_is_for_the_part_in_the_area():
             "properties": {"datetime": "2025-12-15T00:00:00Z", "x:price_km2": 3, "x:currency": "crowns"}}  # fmt: skip
     scene, half = Scene.from_item(item), shapely.box(0.05, -1, 1, 1)
     assert scene.access == "priced"
-    assert price_of(scene, None).amount == pytest.approx(3 * area_km2(square))
+    assert price_of(scene, None).money.amount == pytest.approx(3 * area_km2(square))
     price = price_of(scene, half)
-    assert price.amount == pytest.approx(3 * area_km2(square) / 2, rel=1e-6)
-    assert price.text == f"{price.amount:.2f} crowns for {price.km2:.2f} km2"
-    assert price_of(scene, shapely.box(5, 5, 6, 6)).amount == 0
+    assert price.money.amount == pytest.approx(3 * area_km2(square) / 2, rel=1e-6)
+    assert price.text == f"{price.money.amount:.2f} crowns for {price.km2:.2f} km2"
+    assert price_of(scene, shapely.box(5, 5, 6, 6)).money.amount == 0
     del item["properties"]["x:price_km2"]
     assert price_of(Scene.from_item(item), None) is None
     assert price_of(Scene.from_item(item | {"geometry": None}), None) is None

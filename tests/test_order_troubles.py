@@ -163,7 +163,7 @@ def test_the_source_keeps_to_its_own_limits(shop):
 @pytest.mark.parametrize("shop", [("queue:30",)], indirect=True)
 def test_slots_are_not_overrun_and_free_up_by_cancelling(shop, monkeypatch):
     monkeypatch.setattr(
-        Desk, "quotas", lambda self, scenes: {"gannet-vhr": Quota(scenes_an_order=1, pending_orders=1)}
+        Desk, "quotas", lambda self, scenes: {("ostrell", "gannet-vhr"): Quota(scenes_an_order=1, pending_orders=1)}
     )
     body = {"collections": ["gannet-vhr"], "bbox": list(AREA.bounds), "limit": 3}
     found = shop.client.json(f"{shop.url}/search", body)["features"]
@@ -271,12 +271,12 @@ def test_only_the_pieces_that_failed_are_ordered_again(tmp_path, monkeypatch):
     monkeypatch.setattr(Desk, "quotas", lambda self, scenes: {})
     rows = [("fetched", 1), ("failed", 2), ("dismissed", 3), ("running", 3), ("lost", 4)]
     desk.queue.write([
-        Order(number, "s", "c", ("x",), 1, 0, state=state, job="j", piece=f"P{part}", part=part, parts=4)
+        Order(number, "s", "c", ("x",), 1, 0, state=state, job="j", piece=f"POINT ({part} 0)", part=part, parts=4)
         for number, (state, part) in enumerate(rows, 1)
     ])  # fmt: skip
     again = desk.plan([scene])
     assert [(o.number, o.part, o.piece, o.state, o.job) for o in again] == [
-        (6, 2, "P2", "planned", ""), (7, 4, "P4", "planned", "")]  # fmt: skip
+        (6, 2, "POINT (2 0)", "planned", ""), (7, 4, "POINT (4 0)", "planned", "")]  # fmt: skip
     desk.queue.add(again)
     assert not desk.has_new([scene])
     # When nothing of a scene came of its pieces, it is cut and ordered as if it were new.

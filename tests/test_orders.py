@@ -16,8 +16,8 @@ from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import from_text, project
 from zoompick.geo.sizes import area_km2
-from zoompick.net.client import Client
 from zoompick.money import Money
+from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import AnsweredError, TransientError, UnreachableError
 from zoompick.raster.masks import PolygonMask

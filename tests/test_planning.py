@@ -139,9 +139,10 @@ def test_what_is_sold_is_put_aside_and_priced(tmp_path):
     journal.write_text("".join(json.dumps(line) + "\n" for line in lines))
     told = outlook.outlook(ready, [SCENES[0], sold], AREA.polygon, journal)
     assert (told.files, told.total_bytes) == (1, 1000) and told.seconds == pytest.approx(1000 / 500_000)
-    assert told.price.amount == pytest.approx(2 * told.price.km2) and told.price.km2 == pytest.approx(11.6, abs=0.1)
+    [price] = told.prices
+    assert price.amount == pytest.approx(2 * told.bought_km2) and told.bought_km2 == pytest.approx(11.6, abs=0.1)
     assert "To fetch: 1 file, 1.0 kB; 1 s at the rate" in told.words() and "To be bought: 23" in told.words()
-    assert told.to_json()["price"] == {"amount": round(told.price.amount, 2), "currency": "crowns"}
+    assert told.to_json()["price"] == {"amount": round(price.amount, 2), "currency": "crowns"}
 
 
 def fetches(count: int, collection: str, folder: Path, size: int | None = 10) -> tuple[Fetch, ...]:

@@ -238,9 +238,16 @@ class Desk:
 
     async def processes(self, request: Request) -> JSONResponse:
         """What the desk can do."""
-        about = {"id": PROCESS, "version": "1.0.0", "title": "Prepare scenes", "jobControlOptions": ["async-execute"]}
-        links = [stac.link(_EXECUTE, f"{_base(request)}/processes/{PROCESS}/execution")]
-        return JSONResponse({"processes": [about | {"links": links}]})
+        return JSONResponse({"processes": [_about(_base(request))]})
+
+    async def process(self, request: Request) -> JSONResponse:
+        """What the one process takes."""
+        words = {
+            "collection": "string", "items": "array", "area": "object", "terms": "string", "price_max": "number",
+            "reference": "string",
+        }  # fmt: skip
+        inputs = {name: {"title": name, "schema": {"type": kind}} for name, kind in words.items()}
+        return JSONResponse(_about(_base(request)) | {"inputs": inputs, "outputs": {}})
 
     async def terms(self, request: Request) -> PlainTextResponse:
         """The terms of a collection, to be read by people."""
@@ -253,6 +260,7 @@ class Desk:
         """All endpoints of the desk."""
         return [
             Route("/processes", self.processes),
+            Route(f"/processes/{PROCESS}", self.process),
             Route(f"/processes/{PROCESS}/execution", self.submit, methods=["POST"]),
             Route("/jobs", self.jobs),
             Route("/jobs/{job}", self.status, methods=["GET", "DELETE"]),
@@ -260,6 +268,13 @@ class Desk:
             Route("/jobs/{job}/files/{name}", self.file),
             Route("/terms/{collection}", self.terms),
         ]
+
+
+def _about(base: str) -> dict[str, Any]:
+    """The one process, in short (OGC 18-062r2, section 7.9)."""
+    links = [stac.link(_EXECUTE, f"{base}/processes/{PROCESS}/execution")]
+    about = {"id": PROCESS, "version": "1.0.0", "title": "Prepare scenes", "jobControlOptions": ["async-execute"]}
+    return about | {"links": links}
 
 
 def _base(request: Request) -> str:
