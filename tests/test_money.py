@@ -307,3 +307,20 @@ def test_a_budget_buys_the_most_ground(shop):
     assert shop.said("pick", "--cover", "--budget", "5 marks")[0] == 2
     nothing = shop.said("pick", "--cover", "--budget", "0.01 crowns")
     assert nothing[0] == 3, nothing
+
+
+def test_limits_are_told_before_anything_is_planned(shop):
+    """In the search, with the picks, and in the first dry run."""
+    limits = {"scenes_an_order": 2, "km2_an_order": 40.5, "pending_orders": 1, "parallel_downloads": 3}
+    shop.opens(shop.server.item("s1", **SOLD), limits=limits)
+    told = "c1 is sold: at most 2 scenes an order, 40.5 km2 an order, 1 order under way."
+    brief = shop.folder / "study.toml"
+    told = re.sub(r"(?m)^bands = .*$", 'bands = ["red"]', brief.read_text())
+    brief.write_text(re.sub(r"(?ms)^\[(composites?|index|indices)\].*?(?=^\[|\Z)", "", told))
+    told = "c1 is sold: at most 2 scenes an order, 40.5 km2 an order, 1 order under way."
+    for given in (("search",), ("pick", "1"), ("download", "--dry-run"), ("run", "--dry-run")):
+        assert told in shop.said(*given)[1], given
+    shop.server.paths["/collections/c1"]["summaries"] = {}
+    assert "c1 is sold; it tells no limits." in shop.said("pick", "1")[1]
+    shop.server.paths["/collections/c1"] = None
+    assert "c1 is sold; its limits are not known: " in shop.said("pick", "1")[1]

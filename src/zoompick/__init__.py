@@ -71,6 +71,7 @@ if TYPE_CHECKING:
     from zoompick.workflow.new import new_study as new_study
     from zoompick.workflow.opening import open_raster as open_raster
     from zoompick.workflow.orders import accept_terms as accept_terms
+    from zoompick.workflow.orders import adopt_order as adopt_order
     from zoompick.workflow.orders import cancel_orders as cancel_orders
     from zoompick.workflow.orders import plan_orders as plan_orders
     from zoompick.workflow.orders import refresh_orders as refresh_orders
@@ -120,6 +121,7 @@ _VERBS = {
     "Study": "study.folder", "TileWish": "workflow.library", "WatchWish": "workflow.watch",
     "Window": "raster.grid", "Wish": "workflow.verify", "Wording": "workflow.picture",
     "ZoomPickError": "errors", "accept_terms": "workflow.orders", "add_source": "workflow.library",
+    "adopt_order": "workflow.orders",
     "align": "workflow.together", "bands_of": "workflow.bands", "blend": "workflow.together",
     "calendar": "workflow.library", "calendar_picture": "workflow.library",
     "cancel_orders": "workflow.orders", "change_area": "workflow.areas",

@@ -144,7 +144,7 @@ class StacApi:
         seen, empty = set(), 0
         authority = self._client.authority
         # Pages that are posted elsewhere than to the search's own address go there without a log-in.
-        client = self._client.acting(authority.at(address) if authority and body is not None else authority)
+        client = self._client.acting(authority.to(address) if authority and body is not None else authority)
         with ThreadPoolExecutor(1, thread_name_prefix="zoompick-page") as ahead:
             coming = ahead.submit(client.json, address, body)
             waited, most_s = 0.0, settings.number("search_max_s")

@@ -156,6 +156,7 @@ def order_submit(
         return _waited(queue, count, as_json)
     _show(queue, as_json)
     waiting, pending = (sum(entry.state == "planned" for entry in queue), sum(entry.is_pending for entry in queue))
+    _tell_unsure(queue)
     if not waiting + pending:
         show.note("Nothing is left to hand in.")
         return exits.DONE
@@ -224,16 +225,23 @@ def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
     show.note(f"{show.counted(count, 'file')} fetched.")
     if any(entry.state == "planned" for entry in owed):
         _tell_waiting(owed)
-    unsure = [str(entry.number) for entry in owed if entry.state == "unsure"]
+    _tell_unsure(owed)
+    failed = [str(entry.number) for entry in owed if entry.state in ("failed", "lost")]
+    if failed:
+        show.note(f"Nothing came of {', '.join(failed)}: 'zoompick order plan' orders them again.")
+    return exits.IN_PART if owed else exits.DONE
+
+
+def _tell_unsure(queue: Sequence[Order]) -> None:
+    """Which orders the source may have taken."""
+    from zoompick.cli import show
+
+    unsure = [str(entry.number) for entry in queue if entry.state == "unsure"]
     if unsure:
         show.note(
             f"Nobody knows yet whether these were taken: {', '.join(unsure)}. They count as bought. "
             "'zoompick order status' asks again; 'zoompick order adopt' or 'order cancel --not-taken' says how it is."
         )
-    failed = [str(entry.number) for entry in owed if entry.state in ("failed", "lost")]
-    if failed:
-        show.note(f"Nothing came of {', '.join(failed)}: 'zoompick order plan' orders them again.")
-    return exits.IN_PART if owed else exits.DONE
 
 
 @order.command("cancel")

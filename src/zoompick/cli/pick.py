@@ -96,6 +96,7 @@ def pick_add(
     from zoompick.study.folder import Study
     from zoompick.workflow import pick as choose
     from zoompick.workflow.library import change_shortlist
+    from zoompick.workflow.limits import of_orders
     from zoompick.workflow.needs import study_crs
     from zoompick.workflow.session import session_of
 
@@ -123,6 +124,10 @@ def pick_add(
             )
     change_shortlist(study, chosen.entries, only=instead)
     show.note(f"Picked {', '.join(entry.scene.id for entry in chosen.entries)}.")
+    with show.progress() as report:
+        told = of_orders([entry.scene for entry in chosen.entries], session_of(study, report))
+    for sentence in told:
+        show.note(sentence)
     _tell_cover(chosen)
 
 

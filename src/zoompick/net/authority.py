@@ -6,6 +6,7 @@ Sources: RFC 9110, section 9.2.1 (safe methods); OGC 18-062r2 (OGC API - Process
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from enum import Enum
 from urllib.parse import unquote, urlsplit
@@ -34,14 +35,17 @@ class Authority:
     address : str
         The source's own: its origin is where its log-in belongs.
     places : tuple of str
-        Addresses beyond reading: where a search is posted, as the source's landing page names it; for orders those
-        of its processes and its jobs.
+        Of orders: addresses of the source's processes and jobs, on which others hang.
+    told : tuple of str
+        Addresses that are meant as they are: where a search is posted, as the source's landing page names it; where
+        its process takes orders; the job that it named for an order.
     """
 
     source: str
     address: str
     purpose: Purpose
     places: tuple[str, ...] = ()
+    told: tuple[str, ...] = ()
 
     @classmethod
     def of_address(cls, url: str) -> Authority:
@@ -60,7 +64,14 @@ class Authority:
 
     def at(self, *places: str) -> Authority:
         """The same with other places; those of another origin are none."""
-        return replace(self, places=tuple(place for place in places if place and self.is_own(place)))
+        return replace(self, places=self._own(places))
+
+    def to(self, *told: str) -> Authority:
+        """The same with other addresses that were told; those of another origin are none."""
+        return replace(self, told=self._own(told))
+
+    def _own(self, addresses: Iterable[str]) -> tuple[str, ...]:
+        return tuple(address for address in addresses if address and self.is_own(address))
 
     def is_own(self, url: str) -> bool:
         """True for an address of the source's own origin."""
@@ -70,19 +81,19 @@ class Authority:
         """Whether the source's log-in may go with a request to its own origin.
 
         Reading may, but for what hangs on orders, which only orders read. A search is posted to its one address;
-        orders are handed in and dismissed below the source's own processes and jobs.
+        orders are handed in and dismissed at addresses that hang on the source's own processes and jobs: below them,
+        or named by them.
         """
         if not self.is_own(url):
             return False
         if method in _SAFE:
             return self.purpose is not Purpose.FETCH or not self._is_of_orders(url)
+        if self.purpose is Purpose.FETCH:
+            return False
+        is_told = any(_place(url) == _place(address) for address in self.told)
         if self.purpose is Purpose.SEARCH:
-            return method == "POST" and any(_place(url) == _place(place) for place in self.places)
-        return self.purpose is Purpose.ORDER and method in ("POST", "DELETE") and self.hangs_on_places(url)
-
-    def hangs_on_places(self, url: str) -> bool:
-        """True for an address below one of :attr:`places`, by its plain path."""
-        return self.is_own(url) and any(_is_below(url, place) for place in self.places)
+            return method == "POST" and is_told
+        return method in ("POST", "DELETE") and (is_told or any(_is_below(url, place) for place in self.places))
 
     def _is_of_orders(self, url: str) -> bool:
         base = urlsplit(self.address)._replace(query="", fragment="").geturl().rstrip("/")

@@ -357,16 +357,16 @@ class Client:
         with self._slots, self._followed(method, url, headers, data) as (final, sent, response):
             is_refused = response.status == WANTS_LOGIN
             if not is_refused or not self.keys.renewed(self.authority, method, final, sent, self._post_form):
-                yield self._answer(final, response, sent)
+                yield self._answer(final, response, sent, method)
                 return
         with self._slots, self._followed(method, url, headers, data) as (final, sent, response):
-            yield self._answer(final, response, sent)
+            yield self._answer(final, response, sent, method)
 
-    def _answer(self, url: str, response: Any, sent: Carried) -> Answer:
+    def _answer(self, url: str, response: Any, sent: Carried, method: str) -> Answer:
         stall_s = settings.number("read_timeout_s")
         answer = Answer(response.status, response.headers, url, response, self.pace, self.stop, stall_s)
         if response.status >= 400:
-            raise _refused(answer, sent, self.authority)
+            raise _refused(answer, Asked(sent, self.authority, method))
         return answer
 
     def _post_form(self, url: str, form: Mapping[str, str]) -> Any:
@@ -375,7 +375,7 @@ class Client:
         secrets = [form.get(name, "") for name in ("password", "client_secret", "refresh_token")]
         sent = Carried(Login("password", password=secrets[0], client_secret=secrets[1], refresh=secrets[2]))
         with self._asked("POST", url, headers, urlencode(form).encode(), {}) as response:
-            answer = self._answer(url, response, sent)
+            answer = self._answer(url, response, sent, "POST")
             try:
                 return parse_json(_limited(answer))
             except ValueError as error:
@@ -502,9 +502,9 @@ def _unreachable(url: str, error: Exception) -> SourceError:
     return UnreachableError(what, todo) if lasting else TransientError(what, todo)
 
 
-def _refused(answer: Answer, sent: Carried, authority: Authority | None) -> SourceError:
+def _refused(answer: Answer, asked: Asked) -> SourceError:
     try:
         body = next(answer.chunks(), b"")[:4000]
     except SourceError:
         body = b""
-    return refusal(answer.url, answer.status, answer.headers, body, Asked(sent, authority))
+    return refusal(answer.url, answer.status, answer.headers, body, asked)

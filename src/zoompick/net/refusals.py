@@ -61,6 +61,7 @@ class Asked:
 
     sent: Carried = NOTHING
     authority: Authority | None = None
+    method: str = "GET"
 
     @property
     def is_of_source(self) -> bool:
@@ -116,7 +117,7 @@ def _closed(url: str, what: str, headers: Mapping[str, str], asked: Asked) -> tu
         of_whom = f"{asked.authority.source} may not use it there" if asked.is_of_source and asked.authority else (
             "this request is on no source's behalf"
         )  # fmt: skip
-        return f"{what} A log-in is kept for it, and {of_whom}.", f"To allow it: {_allowing(url, asked)}."
+        return f"{what} A log-in is kept for it, and {of_whom}.", _allowing(url, asked)
     if login is None:
         return what, f"{host} wants a log-in: {asked.command(url)}."
     challenge = headers.get("WWW-Authenticate", "").lower()
@@ -129,6 +130,12 @@ def _closed(url: str, what: str, headers: Mapping[str, str], asked: Asked) -> tu
 
 
 def _allowing(url: str, asked: Asked) -> str:
+    if asked.method not in ("GET", "HEAD") or (asked.authority and asked.authority.is_own(url)):
+        return "A log-in goes with what its source itself asks for alone; tell the people who run the source."
+    return f"To allow it: {_also(url, asked)}."
+
+
+def _also(url: str, asked: Asked) -> str:
     if asked.authority is None or not asked.authority.source:
         return f"'zoompick source add NAME ADDRESS', then 'zoompick source login NAME --also {origin_of(url)}'"
     return f"'zoompick source login {asked.authority.source} --also {origin_of(url)}'"

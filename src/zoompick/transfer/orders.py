@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, urlsplit
 
 from zoompick.addresses import host_of
 from zoompick.errors import SourceError
@@ -88,7 +88,8 @@ class OrderDesk:
             inputs["terms"] = terms
         if order.reference:
             inputs["reference"] = order.reference
-        answer = self._client.post_once(address or self.address(), {"inputs": inputs, "response": "document"})
+        address = address or self.address()
+        answer = self._acting(address).post_once(address, {"inputs": inputs, "response": "document"})
         return _told(replace(order, job=self._job(answer)), answer)
 
     def _job(self, answer: object) -> str:
@@ -114,13 +115,19 @@ class OrderDesk:
         return address
 
     def refuse_other(self, address: str) -> None:
-        """Raise :class:`SourceError` for the address of a job that does not hang on this source's own."""
+        """Raise :class:`SourceError` for the address of a job that cannot be one of this source's own."""
         _refuse_stranger(self._authority, address, "names a job")
-        if not self._authority.hangs_on_places(address):
+        path = urlsplit(address).path.rstrip("/")
+        known = (self._authority.address, *self._authority.places)
+        if path in {urlsplit(place).path.rstrip("/") for place in known} or "/../" in f"{path}/":
             raise SourceError(
-                f"{self._authority.name} names a job at {address}, which lies below neither its processes nor its "
-                "jobs: it is not asked.", "Ask the people who run the source.",
-            )  # fmt: skip
+                f"{self._authority.name} names a job at {address}, which is none: it is not asked.",
+                "Ask the people who run the source.",
+            )
+
+    def _acting(self, address: str) -> Client:
+        """The session that may write to an address which the source named for just that."""
+        return self._client.acting(self._authority.to(address))
 
     def find(self, order: Order, now: datetime) -> Order:
         """An order whose fate is unknown, as the source's list of jobs tells it.
@@ -184,11 +191,6 @@ class OrderDesk:
             if _link(process, _EXECUTE):
                 address = joined(self._processes, _link(process, _EXECUTE))
                 _refuse_stranger(self._authority, address, "takes orders")
-                if not self._authority.lets("POST", address):
-                    raise SourceError(
-                        f"{self._authority.name} takes orders at {address}, which does not lie below its processes: "
-                        "nothing was handed in.", "Ask the people who run the source.",
-                    )  # fmt: skip
                 return address
         raise SourceError(f"{self._processes} offers no process that can be executed.", "Ask the people who run it.")
 
@@ -205,7 +207,7 @@ class OrderDesk:
     def cancel(self, order: Order) -> Order:
         """Dismiss an order at its source."""
         self.refuse_other(order.job)
-        return _told(order, self._client.json(order.job, method="DELETE"))
+        return _told(order, self._acting(order.job).json(order.job, method="DELETE"))
 
     def results(self, order: Order) -> list[Result]:
         """Files of an order that is ready."""

@@ -23,7 +23,7 @@ from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape
 from zoompick.net.client import Client
 from zoompick.study.scenelist import Entry
-from zoompick.workflow import clouds, pick
+from zoompick.workflow import clouds, limits, pick
 from zoompick.workflow.session import session
 
 
@@ -68,12 +68,14 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     client = session(report, sources)
     gathered = Gathering(Entry)
     problems: list[ZoomPickError] = []
+    closed: list[Scene] = []
     unusable = untold = 0
     unknown: UnknownNameError | None = None
     for source in sources:
         try:
             tally = _gather(reader_of(source, client, report), criteria, source.name, gathered)
             unusable, untold = unusable + tally.unusable, untold + tally.untold
+            closed += tally.closed
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
@@ -87,6 +89,8 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     fitting = gathered.sorted(criteria.versions != "all", criteria.cover_min, criteria.sort)
     if fitting and (criteria.cloud_area_max is not None or criteria.look_inside):
         fitting = _clear_inside(list(fitting), criteria, client, report)
+    for sentence in limits.of_orders(closed, client) if fitting else ():
+        report(Noted(sentence))
     if fitting:
         if criteria.most is not None and len(fitting) > criteria.most:
             report(Noted(f"{len(fitting)} scenes fit; the first {criteria.most} are listed."))
@@ -108,16 +112,18 @@ def passes_over(source: Source, area: Shape, collection: str, report: Report = i
 
 
 class _Tally(NamedTuple):
-    """Items of no use, and scenes left out only because they tell no cloud."""
+    """Items of no use, scenes left out only because they tell no cloud, and one of each collection to be ordered."""
 
     unusable: int
     untold: int
+    closed: list[Scene]
 
 
 def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering[Any]) -> _Tally:
     """Test and keep what a source sends as it comes, so that a failure keeps what came before."""
     unusable = untold = 0
     fitting: list[Scene] = []
+    closed: dict[str, Scene] = {}
     try:
         for item in reader.search(criteria):
             try:
@@ -127,6 +133,8 @@ def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering
                 continue
             if criteria.fits(scene):
                 fitting.append(scene)
+                if scene.collection not in closed and scene.access != "open":
+                    closed[scene.collection] = scene
             elif criteria.fails_untold(scene):
                 untold += 1
             if len(fitting) == _TOGETHER:
@@ -134,7 +142,7 @@ def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering
                 fitting = []
     finally:
         gathered.add(fitting, criteria.covers(fitting))
-    return _Tally(unusable, untold)
+    return _Tally(unusable, untold, list(closed.values()))
 
 
 def _clear_inside(entries: list[Entry], criteria: Criteria, client: Client, report: Report) -> list[Entry]:

@@ -7,19 +7,18 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zoompick import settings
-from zoompick.catalog import offer
 from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import IncompleteError, SourceError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
 from zoompick.net.authority import Purpose
 from zoompick.net.client import Client, workers
-from zoompick.net.links import address_of
 from zoompick.raster import directory
 from zoompick.transfer import record
 from zoompick.transfer.download import Limits, Outcome, check_room, download
 from zoompick.transfer.plan import DownloadPlan, Fetch, file_of
 from zoompick.transfer.whole import Tools, fetch_whole
+from zoompick.workflow import limits
 from zoompick.workflow.windows import Opened, Survey, fetch_window, survey
 
 
@@ -33,11 +32,14 @@ class Ready:
         Files at a time.
     client : Client
         The session that asked, and goes on.
+    order_limits : tuple of str
+        What sources limit of what has to be ordered, in sentences.
     """
 
     survey: Survey
     limits: Limits
     client: Client
+    order_limits: tuple[str, ...] = ()
 
     @property
     def plan(self) -> DownloadPlan:
@@ -70,7 +72,9 @@ def prepare(decided: DownloadPlan, scenes: Sequence[Scene], client: Client, repo
                 sizes[entry.path] = size
     ready = Survey(surveyed.plan.with_sizes(sizes), surveyed.opened, surveyed.whole)
     check_room(ready.plan)
-    return Ready(ready, limits_of(scenes, client), client)
+    told = limits.ask(scenes, client)
+    at_once = Limits(settings.whole("parallel_downloads"), told.parallel_downloads)
+    return Ready(ready, at_once, client, told.orders)
 
 
 def _size(entry: Fetch, client: Client) -> int | None:
@@ -79,21 +83,6 @@ def _size(entry: Fetch, client: Client) -> int | None:
     except SourceError:
         # The download itself meets it again, and tells.
         return None
-
-
-def limits_of(scenes: Sequence[Scene], client: Client) -> Limits:
-    """Files at a time that each collection allows, as far as it tells."""
-    told: dict[str, int] = {}
-    addresses = {scene.collection: (scene.source, address_of(scene.item, "collection")) for scene in scenes}
-    for collection, (source, address) in addresses.items():
-        if address.startswith(("http://", "https://")):
-            try:
-                most = offer.limits(client.on_behalf(source, Purpose.SEARCH).json(address)).get("parallel_downloads")
-            except (SourceError, AttributeError):
-                continue
-            if most:
-                told[collection] = int(most)
-    return Limits(settings.whole("parallel_downloads"), told)
 
 
 def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[Key, Path], report: Report = ignore) -> Outcome:

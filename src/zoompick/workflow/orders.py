@@ -305,7 +305,11 @@ class Desk:
             except SourceError as error:
                 if is_refused(error):
                     self._keep(replace(order, submitted="", reference=""))
-                raise
+                    raise
+                raise SourceError(
+                    f"{error.what} Whether {order.source} took order {order.number} is not known: it counts as bought.",
+                    "'zoompick order status' asks how it stands; nothing of it is handed in again.",
+                ) from error
             self._keep(taken)
             doing.note(job=taken.job, state=taken.state)
 

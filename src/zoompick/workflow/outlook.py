@@ -42,6 +42,8 @@ class Outlook:
     prices : tuple of Money
         Of the scenes that have to be bought, by currency; what overlaps is counted as often as it is offered.
     bought_km2 : float
+    order_limits : tuple of str
+        What their sources limit, in sentences.
     is_limited : bool
         ``seconds`` comes of a limit on the rate.
     """
@@ -56,6 +58,7 @@ class Outlook:
     free_bytes: int | None
     prices: tuple[Money, ...]
     bought_km2: float = 0.0
+    order_limits: tuple[str, ...] = ()
     is_limited: bool = False
 
     def to_json(self) -> dict[str, Any]:
@@ -66,6 +69,7 @@ class Outlook:
             "files": self.files, "bytes": self.total_bytes, "unknown_sizes": self.unknown, "here": self.here,
             "resumed_bytes": self.under_way_bytes, "saved_bytes": self.saved_bytes, "seconds": seconds,
             "free_bytes": self.free_bytes, "price": rows[0] if len(rows) == 1 else rows or None,
+            "order_limits": list(self.order_limits),
         }  # fmt: skip
 
     def words(self) -> str:
@@ -86,8 +90,9 @@ class Outlook:
 
     @property
     def bought(self) -> str:
-        """What has to be bought, as a sentence; empty for nothing."""
-        return f"To be bought: {money.words(self.prices)} for {human_km2(self.bought_km2)}." if self.prices else ""
+        """What has to be bought, and how it is limited, as sentences; empty for nothing."""
+        costs = [f"To be bought: {money.words(self.prices)} for {human_km2(self.bought_km2)}."] if self.prices else []
+        return " ".join([*costs, *self.order_limits])
 
 
 def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: Path | None) -> Outlook:
@@ -111,6 +116,7 @@ def outlook(ready: Ready, scenes: Sequence[Scene], area: Shape | None, journal: 
         is_limited=is_limited,
         free_bytes=room[0] if room else None,
         prices=money.totals(price.money for price in prices),
+        order_limits=ready.order_limits if plan.on_order else (),
         bought_km2=sum(price.km2 for price in prices),
     )
 

@@ -8,8 +8,9 @@ from datetime import datetime
 
 from zoompick.catalog import cover, rules
 from zoompick.catalog.cover import Cover, CoverWish, Piece
+from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import CLASS_BAND, Key, Scene
-from zoompick.errors import NothingFoundError
+from zoompick.errors import NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
 from zoompick.files import human_bytes
 from zoompick.geo.shapes import Shape
@@ -49,7 +50,7 @@ def pick_cover(
     NothingFoundError
         No scene covers any of it.
     """
-    usable = [entry for entry in entries if entry.scene.has_footprint()]
+    usable = [entry for entry in entries if entry.scene.has_footprint() and _can_be_had(entry.scene, report)]
     scenes = [entry.scene for entry in usable]
     pieces = cover.pieces_of(area, [scene.footprint for scene in scenes])
     cloud = _cloud_by_piece(scenes, pieces, client or session(report), report) if look else {}
@@ -61,6 +62,16 @@ def pick_cover(
         )
     by_key = {entry.scene.key: entry for entry in usable}
     return Choice(tuple(by_key[scene.key] for scene in choice.scenes), choice)
+
+
+def _can_be_had(scene: Scene, report: Report) -> bool:
+    """False for a scene whose price is none: it is told, and never chosen."""
+    try:
+        km2_price(scene)
+    except SourceError as error:
+        report(Noted(error.what))
+        return False
+    return True
 
 
 def _cloud_by_piece(
