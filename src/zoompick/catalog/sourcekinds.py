@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from zoompick.net.authority import Purpose
@@ -128,4 +129,5 @@ def reader_of(source: Source, client: Client, report: Report) -> Reader:
     ------
     SourceError, DataError
     """
+    source = replace(source, url=source.whole_url)
     return KINDS[source.kind].opens(source, client.acting(source.authority(Purpose.SEARCH)), report)

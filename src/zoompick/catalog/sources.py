@@ -11,6 +11,7 @@ from zoompick.catalog.sourcekinds import KINDS, kind_of
 from zoompick.errors import DataError, UnknownNameError, UsageError
 from zoompick.files import read_json, write_json
 from zoompick.net.authority import Authority, Purpose
+from zoompick.net.vault import joined, put_away
 from zoompick.records import of_row
 from zoompick.settings import config_folder
 
@@ -41,6 +42,11 @@ class Source:
         """True for an address, False for the path of a file."""
         return self.url.startswith(("http://", "https://"))
 
+    @property
+    def whole_url(self) -> str:
+        """Its address with the secrets that are kept for it."""
+        return joined(self.url, self.name) if self.is_web else self.url
+
     def authority(self, purpose: Purpose) -> Authority | None:
         """On its behalf, for a purpose; None for a file."""
         return Authority(self.name, self.url, purpose) if self.is_web else None
@@ -61,6 +67,7 @@ class Source:
             )
         if kind and kind not in KINDS:
             raise UnknownNameError.of("kind of source", kind, KINDS)
+        url = joined(url, "")
         is_web = bool(re.match(r"(https?|s3)://[^/\s]+", url))
         if not is_web and not Path(url).is_file():
             raise UsageError(
@@ -99,7 +106,10 @@ def known(study: Path | None) -> dict[str, Source]:
 
 
 def add(source: Source, path: Path) -> bool:
-    """Keep a source, in place of one of the same name; returns True when there was one."""
+    """Keep a source, in place of one of the same name; returns True when there was one.
+
+    Secrets of its address are kept elsewhere (:mod:`zoompick.net.vault`).
+    """
     table = load(path)
     replaced = source.name in table
     table[source.name] = source
@@ -118,9 +128,12 @@ def remove(name: str, path: Path) -> bool:
 
 
 def _write(table: Mapping[str, Source], path: Path) -> None:
-    rows = {
-        name: {key: value for key, value in asdict(table[name]).items() if key != "name"} for name in sorted(table)
-    }
+    rows = {}
+    for name in sorted(table):
+        row = asdict(table[name])
+        rows[name] = {key: value for key, value in row.items() if key != "name"} | {
+            "url": put_away(table[name].url, name, lasting=True) if table[name].is_web else table[name].url
+        }
     write_json(path, rows)
 
 

@@ -93,6 +93,11 @@ def main() -> int:
     """Run the application; returns the exit code."""
     # A pasted pair of coordinates may begin with a minus; a space in front keeps it from being taken for an option.
     words = [f" {word}" if re.match(r"-\d[\d.]*\s*[,;/°\s]", word) else word for word in sys.argv[1:]]
+    if any("://" in word for word in words):
+        from zoompick.net import vault
+
+        # Keys and signatures in an address go no further than the request.
+        words = [vault.typed(word) for word in words]
     try:
         result = app(words, standalone_mode=False, prog_name="zoompick")
     except ZoomPickError as problem:

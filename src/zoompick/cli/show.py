@@ -15,11 +15,12 @@ from contextlib import contextmanager, redirect_stdout
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
-from zoompick.addresses import is_remote, restored
+from zoompick.addresses import is_remote, redacted, restored
 from zoompick.cli.voice import VOICE
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
 from zoompick.files import json_bytes
+from zoompick.net.vault import Sorting
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -48,8 +49,11 @@ _UNSEEN = re.compile(
 
 
 def plain(text: str) -> str:
-    """A text as a terminal may see it: names and titles come from outside, and so may what they hold."""
-    return _UNSEEN.sub("\N{REPLACEMENT CHARACTER}", text)
+    """A text as a terminal may see it: names and titles come from outside, and so may what they hold.
+
+    Addresses show no secrets.
+    """
+    return redacted(_UNSEEN.sub("\N{REPLACEMENT CHARACTER}", text))
 
 
 def width() -> int:
@@ -111,7 +115,7 @@ def note(text: str) -> None:
 
 def as_json(value: object) -> None:
     """A JSON document to standard output."""
-    text = json_bytes(value, 2).decode()
+    text = json_bytes(Sorting("").public(value), 2).decode()
     sys.stdout.write((_escaped(text) if _is_utf8() else _ascii(text)) + "\n")
 
 

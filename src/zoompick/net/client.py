@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlencode, urljoin, urlsplit
+from urllib.parse import unquote, urlencode, urljoin, urlsplit
 
 from zoompick import pages, settings
 from zoompick.addresses import host_of, origin_of
@@ -19,10 +19,20 @@ from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
+from zoompick.net import vault
 from zoompick.net.authority import Authority, Purpose
-from zoompick.net.login import Carried, Keyring, Login, OneLogin
+from zoompick.net.login import Carried, Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.pace import Pace
-from zoompick.net.refusals import WANTS_LOGIN, AnsweredError, Asked, TransientError, UnreachableError, refusal
+from zoompick.net.refusals import (
+    FORBIDDEN,
+    WANTS_LOGIN,
+    AnsweredError,
+    Asked,
+    ExpiredError,
+    TransientError,
+    UnreachableError,
+    refusal,
+)
 from zoompick.net.retry import RetryPolicy, seconds_of
 from zoompick.net.validators import RemoteState, version_of
 
@@ -354,6 +364,12 @@ class Client:
             raise CancelledError("Stopped.")
         if not _is_web(url):
             raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
+        url = vault.joined(url, self.authority.source if self.authority else "")
+        if vault.is_withheld(url):
+            raise ExpiredError(
+                f"The address {url} holds a secret that is not kept here.",
+                "Search again: the source gives it anew.", FORBIDDEN,
+            )  # fmt: skip
         with self._slots, self._followed(method, url, headers, data) as (final, sent, response):
             is_refused = response.status == WANTS_LOGIN
             if not is_refused or not self.keys.renewed(self.authority, method, final, sent, self._post_form):
@@ -390,9 +406,12 @@ class Client:
         Each hop is judged by itself (RFC 9110, section 15.4). What is handed in or dismissed is never carried on to
         another host.
         """
+        url, own = _without_user(url)
         seen = [url]
         while True:
             sent = self.keys.carried(self.authority, method, seen[-1], self._post_form)
+            if own is not None and len(seen) == 1 and not is_open_wire(url):
+                sent = Carried(own)
             with self._asked(method, seen[-1], headers, data, sent.headers) as response:
                 target = response.headers.get("Location", "") if response.status in _REDIRECTS else ""
                 if not target:
@@ -441,6 +460,16 @@ class Client:
         finally:
             # A body left half read, or an empty one never read, would block the connection for the next request.
             response.close() if response.length_remaining else response.drain_conn()
+
+
+def _without_user(url: str) -> tuple[str, Login | None]:
+    """An address, and the log-in that stands in it (RFC 3986, section 3.2.1), which no request line may carry."""
+    parts = urlsplit(url)
+    told, at, place = parts.netloc.rpartition("@")
+    if not at:
+        return url, None
+    user, _, password = told.partition(":")
+    return parts._replace(netloc=place).geturl(), Login("basic", unquote(user), unquote(password))
 
 
 def _redirected(seen: Sequence[str], target: str) -> str:

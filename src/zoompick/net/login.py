@@ -36,7 +36,7 @@ _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 """Names of headers (RFC 9110, section 5.1)."""
 _RESERVED = ("authorization", "host", "cookie", "content-length", "content-type", "transfer-encoding", "connection",
              "range", "if-range", "accept", "user-agent")  # fmt: skip
-_LEAST_HIDDEN = 4
+LEAST_HIDDEN = 4
 """Signs of a secret that is looked for in what servers say: a shorter one would blot out words."""
 
 Post = Callable[[str, Mapping[str, str]], Any]
@@ -118,7 +118,7 @@ class Login:
     def without_secrets(self, text: str) -> str:
         """A text in which a server may have echoed what was sent to it."""
         secrets = [self.password, self.token, self.client_secret, self.refresh, self.header().partition(" ")[2]]
-        for secret in sorted({one for one in secrets if len(one) >= _LEAST_HIDDEN}, key=len, reverse=True):
+        for secret in sorted({one for one in secrets if len(one) >= LEAST_HIDDEN}, key=len, reverse=True):
             for shown in {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1]}:
                 text = text.replace(shown, "…")
         return text

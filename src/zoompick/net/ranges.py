@@ -19,9 +19,10 @@ from typing import Any
 
 from zoompick.bytesource import Identity
 from zoompick.errors import SourceError
+from zoompick.net import vault
 from zoompick.net.authority import Authority
 from zoompick.net.client import Client
-from zoompick.net.refusals import TransientError
+from zoompick.net.refusals import EXPIRED, AnsweredError, TransientError
 from zoompick.net.validators import version_of
 
 HEAD_BYTES = 16 << 10
@@ -114,6 +115,8 @@ class RemoteFile:
     ----------
     head_bytes, ahead_bytes : int
         Read at once at the first contact, and at least at every later one.
+    renew : callable
+        Gives the file's address of today when this one is refused: signed addresses end.
 
     Raises
     ------
@@ -128,8 +131,10 @@ class RemoteFile:
         cost: Cost | None = None,
         head_bytes: int = HEAD_BYTES,
         ahead_bytes: int = _AHEAD_BYTES,
+        renew: Callable[[], str | None] = lambda: None,
     ) -> None:
         self.url = url
+        self._renew = renew
         self.cost = cost or Cost()
         self._client = client
         self._head_bytes, self._ahead_bytes = head_bytes, ahead_bytes
@@ -143,7 +148,10 @@ class RemoteFile:
 
     def __reduce__(self) -> tuple[Any, ...]:
         state = (self.identity, self._etag, self._changed) if self._size is not None else None
-        return _reopened, (self.url, self._head_bytes, self._ahead_bytes, state, self._client.authority)
+        by = self._client.authority
+        # Whoever opens it elsewhere has no secrets of addresses.
+        url = vault.joined(self.url, by.source if by else "")
+        return _reopened, (url, self._head_bytes, self._ahead_bytes, state, self._client.authority)
 
     @property
     def address(self) -> str:
@@ -232,7 +240,7 @@ class RemoteFile:
         if self._size is not None:
             last = min(last, self._size - 1)
 
-        def once() -> bytes:
+        def asked() -> bytes:
             with self._client.open(self.url, {"Range": f"bytes={span.start}-{last}"}) as answer:
                 if answer.status != 206:
                     raise NoRangesError(f"{self.url} is only sent whole.", "Download it: 'zoompick download'.")
@@ -249,6 +257,16 @@ class RemoteFile:
                         "Give the same command again.",
                     )
                 return data
+
+        def once() -> bytes:
+            try:
+                return asked()
+            except AnsweredError as error:
+                url = self._renew() if error.status in EXPIRED else None
+                if not url or url == self.url:
+                    raise
+                self.url = url
+                return asked()
 
         return bytes(self._client.again(self.url, once))
 

@@ -6,17 +6,19 @@ import re
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl, unquote, urlsplit
 
-from zoompick.addresses import host_of, origin_of
+from zoompick.addresses import WITHHELD, host_of, origin_of, split
 from zoompick.errors import SourceError
 from zoompick.files import parse_json
 from zoompick.net.authority import Authority
-from zoompick.net.login import NOTHING, Carried
+from zoompick.net.login import LEAST_HIDDEN, NOTHING, Carried
 from zoompick.net.retry import TRANSIENT
 
 WANTS_LOGIN, FORBIDDEN, NOT_FOUND, GONE, RANGE_PAST_END = 401, 403, 404, 410, 416
 TOO_MANY, UNAVAILABLE = 429, 503
+EXPIRED = (WANTS_LOGIN, FORBIDDEN, GONE)
+"""Answers after which the address is asked for again: it may have been signed for a time."""
 _HINTS = {
     FORBIDDEN: "The source does not allow this: a log-in or an order may.",
     NOT_FOUND: "Check the address.",
@@ -89,7 +91,7 @@ def refusal(
         Who asked; what a server echoes of a secret is not shown.
     """
     asked = asked or Asked()
-    host, said = host_of(url), asked.sent.without_secrets(_said(body))
+    host, said = host_of(url), _without_echo(url, asked.sent.without_secrets(_said(body)))
     what = f"{host} answered {status}{said} to {url}."
     if status in (TOO_MANY, UNAVAILABLE):
         after = headers.get("Retry-After")
@@ -108,6 +110,15 @@ def refusal(
         return AnsweredError(*_closed(url, what, headers, asked), status)
     kind = RefusedError if status in (400, 405, 422, 501) else AnsweredError
     return kind(what, _HINTS.get(status, "Check the request."), status)
+
+
+def _without_echo(url: str, said: str) -> str:
+    """What a server said, without the secrets of the address that it was asked at."""
+    _, secret = split(url)
+    values = [*secret.values, *secret.user.split(":")] if secret else []
+    for value in sorted({form for one in values for form in (one, unquote(one))}, key=len, reverse=True):
+        said = said.replace(value, WITHHELD) if len(value) >= LEAST_HIDDEN else said
+    return said
 
 
 def _closed(url: str, what: str, headers: Mapping[str, str], asked: Asked) -> tuple[str, str]:

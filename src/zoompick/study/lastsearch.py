@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from zoompick.addresses import public
 from zoompick.catalog.sources import Source, known
 from zoompick.errors import DataError
 from zoompick.files import read_json, write_json
@@ -26,7 +27,10 @@ def searching(study: Study, sources: Iterable[Source], own_area: bool) -> Iterat
     """
     write_json(_path(study), {"problem": _UNENDED})
     yield
-    facts = {"area": area_key(study) if own_area else "", "sources": {source.name: source.url for source in sources}}
+    facts = {
+        "area": area_key(study) if own_area else "",
+        "sources": {source.name: public(source.url) for source in sources},
+    }
     write_json(_path(study), facts)
 
 
@@ -47,7 +51,7 @@ def stale(study: Study) -> str:
     for name, url in sources.items() if isinstance(sources, dict) else ():
         if name not in now:
             return f"the source {name} is known no more"
-        if now[name].url != url:
+        if public(now[name].url) != public(str(url)):
             return f"the source {name} has moved since the last search"
     return ""
 

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError
 from zoompick.files import json_bytes, read_json, writing
+from zoompick.net.vault import put_away
 
 _NOTE = "zoompick:pick"
 
@@ -48,7 +49,7 @@ class Entry:
             known["tags"] = list(self.tags)
         if self.note:
             known["note"] = self.note
-        return dict(self.scene.item) | {_NOTE: known}
+        return dict(put_away(self.scene.item, self.scene.source)) | {_NOTE: known}
 
 
 class HasCloud(Protocol):

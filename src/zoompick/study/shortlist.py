@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from zoompick import files
+from zoompick.addresses import public
 from zoompick.catalog import sources
 from zoompick.errors import NothingFoundError
 from zoompick.study.folder import Study
@@ -34,8 +35,8 @@ def entries_of(study: Study, value: Any, where: str) -> list[Entry]:
     told = value.get(_SOURCES) if isinstance(value, dict) else None
     now = sources.known(study.root) if isinstance(told, dict) and told else {}
     for name, url in told.items() if isinstance(told, dict) else ():
-        if name in now and now[name].url != url and isinstance(url, str):
-            value = _moved(value, _root(url), _root(now[name].url))
+        if name in now and isinstance(url, str) and public(now[name].url) != public(url):
+            value = _moved(value, _root(public(url)), _root(public(now[name].url)))
     return from_collection(value, where)
 
 
@@ -43,7 +44,7 @@ def listed(study: Study, entries: Sequence[Entry]) -> dict[str, Any]:
     """Scenes as an ItemCollection that tells where their sources are now."""
     known = sources.known(study.root)
     used = {entry.scene.source for entry in entries}
-    places = {name: known[name].url for name in sorted(used & set(known))}
+    places = {name: public(known[name].url) for name in sorted(used & set(known))}
     return to_collection(entries) | {_SOURCES: places}
 
 

@@ -13,7 +13,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
-from zoompick.addresses import address_parts
+from zoompick.addresses import without_query
 from zoompick.errors import CancelledError, ChecksumError
 from zoompick.events import Advanced, Report
 from zoompick.files import disk_errors, parse_json, take_name, whole_number, writing
@@ -68,8 +68,8 @@ class Note:
 
 
 def place_of(url: str) -> str:
-    """An address without its query."""
-    return address_parts(url)._replace(query="", fragment="").geturl()
+    """An address without its query, and without a user."""
+    return without_query(url)
 
 
 class Hashing:

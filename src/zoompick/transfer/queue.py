@@ -10,6 +10,7 @@ from zoompick.errors import DataError
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape, from_text
 from zoompick.money import Money
+from zoompick.net.vault import put_away
 from zoompick.records import of_row
 
 PLANNED, UNSURE, READY, FETCHED, LOST = "planned", "unsure", "successful", "fetched", "lost"
@@ -158,4 +159,5 @@ class Queue:
 
     def write(self, orders: Sequence[Order]) -> None:
         """Write the whole queue."""
-        write_json(self.path, {"orders": [asdict(order) for order in orders]})
+        rows = [asdict(order) | {"job": put_away(order.job, order.source)} for order in orders]
+        write_json(self.path, {"orders": rows})

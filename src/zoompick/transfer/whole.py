@@ -11,12 +11,10 @@ from zoompick.events import Finished, Report, Started, ignore
 from zoompick.files import multihash
 from zoompick.geo.shapes import as_text
 from zoompick.net.client import Client
-from zoompick.net.refusals import FORBIDDEN, GONE, RANGE_PAST_END, WANTS_LOGIN, AnsweredError, TransientError
+from zoompick.net.refusals import EXPIRED, RANGE_PAST_END, WANTS_LOGIN, AnsweredError, TransientError
 from zoompick.transfer import kinds, record
 from zoompick.transfer.partial import Partial, place_of, under_way
 from zoompick.transfer.plan import Fetch
-
-_EXPIRED = (WANTS_LOGIN, FORBIDDEN, GONE)
 
 Renew = Callable[[Fetch], str | None]
 """Asks the catalogue again for the address of a file."""
@@ -97,7 +95,7 @@ def _complete(entry: Fetch, partial: Partial, client: Client, tools: Tools) -> N
                 raise TransientError(
                     f"{entry.path.name} is shorter at the source than it was.", "Try again."
                 ) from error
-            url = tools.renew(entry) if status in _EXPIRED else None
+            url = tools.renew(entry) if status in EXPIRED else None
             if not url or url == partial.url:
                 raise
             partial.url = url

@@ -23,6 +23,7 @@ from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Pixels, Raster, fitting_level
 from zoompick.sensors.classes import ClassTable
 from zoompick.workflow.opening import open_raster
+from zoompick.workflow.renewal import renewed
 
 TASK = "cloud inside the area"
 _PIXELS_WANTED = 96
@@ -55,18 +56,23 @@ class _Layer:
     href: str
     classes: tuple[Any, ...]
     authority: Authority | None = None
+    item: str = ""
 
     @classmethod
     def of(cls, scene: Scene, client: Client) -> _Layer | None:
         """None for a scene without one."""
         band = scene.bands.get(CLASS_BAND)
         authority = client.on_behalf(scene.source).authority
-        return cls(band.href, tuple(band.classes), authority) if band is not None and band.classes else None
+        if band is None or not band.classes:
+            return None
+        return cls(band.href, tuple(band.classes), authority, scene.address)
 
     def inside(self, area: Shape, client: Client, cost: Cost) -> Inside | None:
         """Figures over the area."""
         try:
-            raster = open_raster(RemoteFile(self.href, client.acting(self.authority), cost))
+            asking = client.acting(self.authority)
+            file = RemoteFile(self.href, asking, cost, renew=lambda: renewed(self.item, CLASS_BAND, asking))
+            raster = open_raster(file)
             return inside_of(raster, ClassTable.from_stac(self.classes), area)
         except ZoomPickError:
             # One scene that cannot be read is a scene that does not tell; the others go on.
@@ -144,7 +150,9 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
         return Parts((None,) * len(parts), 0, 0)
     table = ClassTable.from_stac(band.classes)
     try:
-        raster = open_raster(RemoteFile(band.href, client.on_behalf(scene.source), cost))
+        asking = client.on_behalf(scene.source)
+        file = RemoteFile(band.href, asking, cost, renew=lambda: renewed(scene.address, CLASS_BAND, asking))
+        raster = open_raster(file)
         figures = tuple(inside_of(raster, table, part) for part in parts)
     except ZoomPickError:
         figures = (None,) * len(parts)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from zoompick import settings
@@ -11,14 +11,14 @@ from zoompick.catalog.scene import Key, Scene
 from zoompick.errors import IncompleteError, SourceError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
-from zoompick.net.authority import Purpose
 from zoompick.net.client import Client, workers
 from zoompick.raster import directory
 from zoompick.transfer import record
 from zoompick.transfer.download import Limits, Outcome, check_room, download
-from zoompick.transfer.plan import DownloadPlan, Fetch, file_of
+from zoompick.transfer.plan import DownloadPlan, Fetch
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow import limits
+from zoompick.workflow.renewal import renewing
 from zoompick.workflow.windows import Opened, Survey, fetch_window, survey
 
 
@@ -60,7 +60,7 @@ def prepare(decided: DownloadPlan, scenes: Sequence[Scene], client: Client, repo
     DiskError
         The files would not fit.
     """
-    surveyed = survey(decided, client, report)
+    surveyed = survey(decided, client, report, renewing(scenes, client))
     for path, why in surveyed.whole.items():
         if why:
             report(Noted(why if path.name in why else f"{path.name}: {why}"))
@@ -90,8 +90,8 @@ def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[Key, Path], re
     fetched = {entry.key for entry in (*ready.plan.fetch, *ready.plan.here)}
     for scene in scenes:
         if scene.key in fetched:
-            record.write_item(folders[scene.key], scene.item)
-    tools = Tools(_renewing(scenes, ready.client), opens)
+            record.write_item(folders[scene.key], scene.item, scene.source)
+    tools = Tools(renewing(scenes, ready.client), opens)
 
     def one(entry: Fetch, client: Client, told: Report) -> int:
         opened: Opened | None = ready.survey.opened.get(entry.path)
@@ -106,25 +106,6 @@ def opens(path: Path, name: str) -> None:
     """Decode the header of a file that has just come; only TIFF files have one that is known here."""
     if name.lower().endswith((".tif", ".tiff")):
         directory.refuse_unreadable(path)
-
-
-def _renewing(scenes: Sequence[Scene], client: Client) -> Callable[[Fetch], str | None]:
-    """Ask the item again for the address of a file: signed links end."""
-    known = {scene.key: scene for scene in scenes}
-
-    def renew(entry: Fetch) -> str | None:
-        scene = known.get(entry.key)
-        if scene is None or not scene.address.startswith(("http://", "https://")):
-            return None
-        try:
-            asking = client.on_behalf(scene.source, Purpose.SEARCH)
-            fresh = replace(Scene.from_item(asking.json(scene.address), scene.source), form=scene.form)
-        except (SourceError, AttributeError):
-            return None
-        file = file_of(fresh, entry.band)
-        return file.href if file else None
-
-    return renew
 
 
 def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | None:

@@ -20,6 +20,7 @@ from zoompick.net.client import Client
 from zoompick.net.links import address_of, joined, links_of
 from zoompick.net.login import Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.refusals import TransientError
+from zoompick.net.vault import joined as joined_secret
 from zoompick.transfer.orders import JOBS
 from zoompick.workflow.session import session
 
@@ -77,7 +78,7 @@ def keep(place: str, asked: Asked, ask: Ask, source: Source | None = None) -> Ke
             raise UsageError(
                 f"{address} would carry the log-in unencrypted.", "Use its https address: 'zoompick source add'."
             )
-    login = _login(asked, ask)
+    login = _login(replace(asked, token_url=joined_secret(asked.token_url, "")), ask)
     login.headers()
     if login.is_renewable:
         login = login.renewed(Client()._post_form)

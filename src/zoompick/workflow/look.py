@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from zoompick.catalog.pictures import quicklook_of
-from zoompick.catalog.scene import Scene
+from zoompick.catalog.scene import BandFile, Scene
 from zoompick.errors import DataError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
@@ -25,6 +25,7 @@ from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import Pixels, fitting_level, valid_mask
 from zoompick.study.scenelist import Entry
 from zoompick.workflow.opening import open_raster
+from zoompick.workflow.renewal import renewed
 from zoompick.workflow.session import session
 
 TASK = "pictures"
@@ -136,6 +137,11 @@ def _decoded(data: bytes, label: str) -> Pixels:
         raise SourceError(f"The quicklook of {label} is no picture: {error.what}", "It is left out.") from error
 
 
+def _remote(scene: Scene, file: BandFile, client: Client, cost: Cost) -> RemoteFile:
+    """A file of a scene where it lies."""
+    return RemoteFile(file.href, client, cost, renew=lambda: renewed(scene.address, file.name, client, scene.form))
+
+
 def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cost: Cost) -> Picture:
     """A few hundred pixels of some bands over the area, stretched between percentiles, nothing outside it.
 
@@ -152,7 +158,7 @@ def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cos
         raise SourceError(
             f"The bands of {scene.id} lie in one container, which cannot be read in part.", "Look at its quicklook."
         )
-    opened = {file.href: open_raster(RemoteFile(file.href, client, cost)) for file in files}
+    opened = {file.href: open_raster(_remote(scene, file, client, cost)) for file in files}
     sources = [
         _level(OneBand(opened[file.href], file.index, opened[file.href].bands[file.index]), area) for file in files
     ]

@@ -53,7 +53,7 @@ def fetch_order(
             count += _fetch(order, result, _piece_of(path, order), area, client, report)
             _join(path, order, area, report)
         if scene is not None:
-            record.write_item(folder, scene.item)
+            record.write_item(folder, scene.item, scene.source)
     return count
 
 

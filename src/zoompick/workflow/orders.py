@@ -11,6 +11,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from zoompick import money
+from zoompick.addresses import public
 from zoompick.catalog import offer
 from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Key, Scene
@@ -119,7 +120,7 @@ class Desk:
         for terms in self.terms(scenes):
             if len(sha256) >= 8 and terms.sha256.startswith(sha256.lower()):
                 now = _now()
-                known = self._accepted() | {terms.collection: _Accepted(terms.url, terms.sha256, now)}
+                known = self._accepted() | {terms.collection: _Accepted(public(terms.url), terms.sha256, now)}
                 write_json(self.study.terms_file, {name: asdict(entry) for name, entry in known.items()})
                 return replace(terms, accepted=now)
         raise UsageError(f"No terms here have the digest {sha256}.", "'zoompick order ask' shows them.")
@@ -307,7 +308,7 @@ class Desk:
                     self._keep(replace(order, submitted="", reference=""))
                     raise
                 raise SourceError(
-                    f"{error.what} Whether {order.source} took order {order.number} is not known: it counts as bought.",
+                    f"{error.what} Nobody knows whether order {order.number} was taken: it counts as bought.",
                     "'zoompick order status' asks how it stands; nothing of it is handed in again.",
                 ) from error
             self._keep(taken)

@@ -10,6 +10,7 @@ from zoompick.events import Report, ignore
 from zoompick.net.client import Client
 from zoompick.net.pace import Pace
 from zoompick.study.folder import Study
+from zoompick.workflow import oldsecrets
 
 
 def session(report: Report = ignore, known: Iterable[Source] | None = None, pace: Pace | None = None) -> Client:
@@ -27,6 +28,7 @@ def session(report: Report = ignore, known: Iterable[Source] | None = None, pace
 
 def session_of(study: Study | None, report: Report = ignore, pace: Pace | None = None) -> Client:
     """The session of a study: it knows the study's own sources, too."""
+    oldsecrets.move(study, report)
     return session(report, sources.known(study.root).values() if study else None, pace)
 
 

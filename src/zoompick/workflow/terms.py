@@ -13,6 +13,7 @@ from zoompick.catalog.sources import Source
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
+from zoompick.net.vault import put_away
 from zoompick.study.folder import Study
 from zoompick.workflow.session import session
 
@@ -32,7 +33,7 @@ def keep_terms(study: Study, source: Source, scenes: Iterable[Scene], report: Re
     for collection in told:
         if collection.get("id") in wanted:
             known[f"{source.name}/{collection['id']}"] = _terms(collection)
-    write_json(_path(study), known)
+    write_json(_path(study), put_away(known, source.name))
 
 
 def told_terms(study: Study) -> dict[str, dict[str, str]]:

@@ -23,6 +23,7 @@ from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.transfer import record
 from zoompick.transfer.partial import place_of
 from zoompick.transfer.plan import DownloadPlan, Fetch
+from zoompick.transfer.whole import Renew
 from zoompick.workflow.opening import open_raster
 
 _HEAD_BYTES = 32 << 10
@@ -76,7 +77,7 @@ class Survey:
         return sum(one.source.size - one.size for one in self.opened.values())
 
 
-def survey(plan: DownloadPlan, client: Client, report: Report = ignore) -> Survey:
+def survey(plan: DownloadPlan, client: Client, report: Report = ignore, renew: Renew = lambda entry: None) -> Survey:
     """Read the header of every file of which a part is wanted, and find the blocks under the region.
 
     A file in strips or in one tile, a container, a file that is no raster, and one on a server without ranges are
@@ -88,7 +89,7 @@ def survey(plan: DownloadPlan, client: Client, report: Report = ignore) -> Surve
     task = "headers"
     report(Started(task, len(wanted), "files"))
     with workers("headers") as pool:
-        flying: dict[Future[Opened], Fetch] = {pool.submit(_open, entry, client): entry for entry in wanted}
+        flying: dict[Future[Opened], Fetch] = {pool.submit(_open, entry, client, renew): entry for entry in wanted}
         for future, entry in flying.items():
             try:
                 opened[entry.path] = future.result()
@@ -104,11 +105,11 @@ def survey(plan: DownloadPlan, client: Client, report: Report = ignore) -> Surve
     return Survey(decided, opened, whole)
 
 
-def _open(entry: Fetch, client: Client) -> Opened:
+def _open(entry: Fetch, client: Client, renew: Renew) -> Opened:
     ending = entry.path.suffix.lower()
     if not ending.startswith(".tif") and ending not in _JP2:
         raise FormatError(f"{entry.path.name} is neither GeoTIFF nor JPEG 2000: it is fetched whole.")
-    source = RemoteFile(entry.url, client.on_behalf(entry.key[0]), head_bytes=_HEAD_BYTES)
+    source = RemoteFile(entry.url, client.on_behalf(entry.key[0]), head_bytes=_HEAD_BYTES, renew=lambda: renew(entry))
     tiff = open_raster(source)
     if isinstance(tiff, Mirrored | Turned):
         raise FormatError(f"{entry.path.name} does not lie north up: it is fetched whole.")
