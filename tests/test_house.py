@@ -148,7 +148,7 @@ def test_a_command_is_as_loud_as_asked(study, program):
     quiet = program("--quiet", "--log", "log.txt", *words, cwd=study)
     assert (quiet.code, quiet.err) == (0, "")
     again = program("--verbose", *words, cwd=study)
-    assert again.code == 0 and "here, as recorded" in again.err
+    assert again.code == 0 and "here, by size and time stamp" in again.err
     wrong = program("--quiet", "--log", "log.txt", "search", "--dates", "never", cwd=study)
     assert wrong.code == 2 and wrong.err
     lines = (study / "log.txt").read_text().splitlines()

@@ -236,7 +236,7 @@ def test_from_terms_to_files(shop, program):
     assert {row["state"] for row in queue} == {"fetched"}
     assert program("order", "ask", cwd=shop).out.count("order 1 is fetched") == 2
     got = program("download", "--bands", "red", cwd=shop)
-    assert got.code == 0 and "here, as recorded" in got.err
+    assert got.code == 0 and "here, by size and time stamp" in got.err
     verified = program("verify", *shop.glob("scenes/ostrell/gannet-vhr/*/*.tif"), cwd=shop)
     assert verified.code == 0
     again = program("order", "plan", cwd=shop)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import io
 from typing import NamedTuple, Protocol
 
+from zoompick.errors import DataError
+
 
 class Identity(NamedTuple):
     """What tells one state of a file from all others: what is equal in all three holds the same bytes.
@@ -23,7 +25,10 @@ class Identity(NamedTuple):
 
 
 class ByteSource(Protocol):
-    """Random access to bytes; safe to call from several threads."""
+    """Random access to bytes; safe to call from several threads.
+
+    It gives what was asked for or raises: a read that ends early is an error, never "nothing".
+    """
 
     @property
     def address(self) -> str:
@@ -39,6 +44,32 @@ class ByteSource(Protocol):
 
     def read(self, offset: int, length: int) -> bytes:
         """Exactly ``length`` bytes, fewer only at the end."""
+
+    def confirm(self) -> None:
+        """Look again, before what was made of it takes a name.
+
+        Raises
+        ------
+        DataError, SourceError
+            It is not the file any more that it was when it was opened.
+        """
+
+
+def exactly(source: ByteSource, offset: int, length: int) -> bytes:
+    """So many bytes and none fewer.
+
+    Raises
+    ------
+    DataError
+        The file ends before.
+    """
+    data = source.read(offset, length)
+    if len(data) != length:
+        raise DataError(
+            f"{source.address} gave {len(data)} of {length} bytes at byte {offset}: it is cut short.",
+            "Remove the file and download it again.",
+        )
+    return data
 
 
 class SourceStream(io.RawIOBase):

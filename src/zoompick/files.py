@@ -124,6 +124,23 @@ def writing(path: Path, durable: bool = True, private: bool = False) -> Iterator
             raise
 
 
+@contextmanager
+def unnamed(path: Path) -> Iterator[Path]:
+    """A file beside ``path`` for what takes that name later (:func:`take_name`); gone when the block ends.
+
+    Raises
+    ------
+    DiskError
+        No permission.
+    """
+    handle, part = temporary_beside(path)
+    os.close(handle)
+    try:
+        yield part
+    finally:
+        part.unlink(missing_ok=True)
+
+
 def write_text(path: Path, text: str, private: bool = False) -> None:
     """Write ``text`` atomically as UTF-8."""
     with writing(path, private=private) as stream:

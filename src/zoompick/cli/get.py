@@ -107,7 +107,10 @@ def _closing(done: Downloaded, folder: Path) -> None:
 
     decided = done.plan
     if done.ready is None:
-        show.note(f"{show.counted(len(decided.here), 'file')} here, as recorded; nothing was fetched.")
+        show.note(
+            f"{show.counted(len(decided.here), 'file')} here, by size and time stamp; nothing was fetched. "
+            "'zoompick verify' hashes what is here."
+        )
         return
     here = f", {len(decided.here)} were here already" if decided.here else ""
     came = show.counted(len(decided.fetch), "file")

@@ -74,7 +74,14 @@ def write_sidecar(
     version: str = "",
     told: Mapping[str, Any] | None = None,
 ) -> Path:
-    """Write the STAC Item (1.1) of a product.
+    """Write the STAC Item (1.1) of a product; see :func:`item_of`."""
+    return write_item_of(item_of(raster, written, origin, version, told), written.path, pictures)
+
+
+def item_of(
+    raster: Raster, written: Written, origin: Origin, version: str = "", told: Mapping[str, Any] | None = None
+) -> dict[str, Any]:
+    """The STAC Item (1.1) of a product, still without its pictures.
 
     Parameters
     ----------
@@ -90,9 +97,15 @@ def write_sidecar(
     }
     item = _item(written.path, origin, version) | {"geometry": geojson_of(footprint), "bbox": bbox_of(footprint)}
     item["properties"] |= place | dict(told or {})
-    item["assets"] = {"data": _asset(raster, written)} | {path.suffix[1:]: _companion(path) for path in pictures}
-    path = sidecar_of(written.path)
-    files.write_json(path, item)
+    item["assets"] = {"data": _asset(raster, written)}
+    return item
+
+
+def write_item_of(item: Mapping[str, Any], product: Path, pictures: Sequence[Path] = ()) -> Path:
+    """Write the item of a product beside it, with the pictures that were made of it."""
+    assets = item["assets"] | {path.suffix[1:]: _companion(path) for path in pictures}
+    path = sidecar_of(product)
+    files.write_json(path, dict(item) | {"assets": assets})
     return path
 
 

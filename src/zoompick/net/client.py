@@ -8,7 +8,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urlencode, urljoin, urlsplit
@@ -21,6 +21,7 @@ from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
 from zoompick.net import vault
 from zoompick.net.authority import Authority, Purpose
+from zoompick.net.encoding import ACCEPTED, encoding_of, inflated
 from zoompick.net.login import Carried, Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.pace import Pace
 from zoompick.net.refusals import (
@@ -75,6 +76,11 @@ class Answer:
     _pace: Pace
     _stop: threading.Event
     _stall_s: float
+
+    @property
+    def tells_its_end(self) -> bool:
+        """True when it tells how long it is, or where it ends (RFC 9112, section 6.3): cut short it is an error."""
+        return "Content-Length" in self.headers or "chunked" in self.headers.get("Transfer-Encoding", "").lower()
 
     def chunks(self) -> Iterator[bytes]:
         """The body in pieces as they come, of up to a megabyte, no faster than the session's pace.
@@ -201,7 +207,8 @@ class Client:
         """
 
         def once() -> str:
-            with self.open(url, {"Accept": "application/xml, application/json, text/xml"}) as answer:
+            accept = {"Accept": "application/xml, application/json, text/xml", "Accept-Encoding": ACCEPTED}
+            with self.open(url, accept) as answer:
                 return _limited(answer).decode("utf-8", "replace")
 
         return str(self.again(url, once))
@@ -215,7 +222,7 @@ class Client:
         """
 
         def once() -> tuple[bytes, str]:
-            with self.open(url) as answer:
+            with self.open(url, {"Accept-Encoding": ACCEPTED}) as answer:
                 return _limited(answer), _kind(answer.headers)
 
         found: tuple[bytes, str] = self.again(url, once)
@@ -278,10 +285,13 @@ class Client:
 
         def by_head() -> RemoteState:
             with self.open(url, method="HEAD") as answer:
-                return told(answer, answer.headers.get("Content-Length"))
+                size = None if encoding_of(answer.headers) else answer.headers.get("Content-Length")
+                return told(answer, size)
 
         def by_first_byte() -> RemoteState:
             with self.open(url, _FIRST_BYTE) as answer:
+                if encoding_of(answer.headers):
+                    return told(answer, None)
                 span = answer.headers.get("Content-Range", "") if answer.status == 206 else ""
                 return told(answer, span.rpartition("/")[2] or answer.headers.get("Content-Length"))
 
@@ -290,11 +300,15 @@ class Client:
         except AnsweredError as error:
             if error.status not in _NO_HEAD:
                 raise
-            found = self.again(url, by_first_byte)
+            found = RemoteState(None, "")
+        if not found.size:
+            # Some servers answer HEAD with the length of its own empty body.
+            with suppress(AnsweredError):
+                found = self.again(url, by_first_byte)
         return found
 
     def _json_once(self, url: str, body: object, method: str) -> Any:
-        headers = {"Accept": "application/geo+json, application/json"}
+        headers = {"Accept": "application/geo+json, application/json", "Accept-Encoding": ACCEPTED}
         data = None
         if body is not None:
             headers["Content-Type"] = "application/json"
@@ -501,7 +515,9 @@ def _kind(headers: Mapping[str, str]) -> str:
 
 def _limited(answer: Answer) -> bytes:
     parts, size = [], 0
-    for part in answer.chunks():
+    encoding = encoding_of(answer.headers)
+    chunks = inflated(answer.chunks(), encoding, answer.url, _MOST_JSON) if encoding else answer.chunks()
+    for part in chunks:
         size += len(part)
         if size > _MOST_JSON:
             raise SourceError(
@@ -533,7 +549,9 @@ def _unreachable(url: str, error: Exception) -> SourceError:
 
 def _refused(answer: Answer, asked: Asked) -> SourceError:
     try:
-        body = next(answer.chunks(), b"")[:4000]
+        encoding = encoding_of(answer.headers)
+        chunks = inflated(answer.chunks(), encoding, answer.url) if encoding else answer.chunks()
+        body = next(chunks, b"")[:4000]
     except SourceError:
         body = b""
     return refusal(answer.url, answer.status, answer.headers, body, asked)

@@ -72,7 +72,15 @@ class ObjectFile:
             got = obstore.get(self._store, self._key, options={"range": (offset, stop)})
             if (tag := got.meta["e_tag"]) and tag != self._identity.stamp:
                 raise SourceError(f"{self._address} was replaced while it was read.", "Begin again.")
-            return bytes(got.bytes())
+            data = bytes(got.bytes())
+        if len(data) != stop - offset:
+            raise SourceError(f"{self._address} gave {len(data)} of {stop - offset} bytes.", "Try again.")
+        return data
+
+    def confirm(self) -> None:
+        """Raise :class:`SourceError` when the object was replaced since it was looked at."""
+        if self._asked() != self._identity:
+            raise SourceError(f"{self._address} was replaced while it was read.", "Begin again.")
 
 
 def upload(path: Path, address: str) -> None:

@@ -22,12 +22,15 @@ from zoompick.errors import SourceError
 from zoompick.net import vault
 from zoompick.net.authority import Authority
 from zoompick.net.client import Client
+from zoompick.net.encoding import refuse_encoded
 from zoompick.net.refusals import EXPIRED, AnsweredError, TransientError
 from zoompick.net.validators import version_of
 
 HEAD_BYTES = 16 << 10
 _AHEAD_BYTES = 8 << 10
 _IN_MEMORY = 32 << 20
+_LOOKED_AGAIN = 256 << 10
+"""So much of a stretch is fetched once more at most, to see whether it is the same."""
 
 
 class NoRangesError(SourceError):
@@ -95,6 +98,11 @@ class _Pieces:
             self._total += len(data)
         self._starts.insert(place, start)
         self._held.insert(place, (Span(start, len(data)), kept))
+
+    def ends(self) -> list[Span]:
+        """The first and the last of them."""
+        spans = [span for span, _ in self._held if span.length]
+        return spans if len(spans) < 2 else [spans[0], spans[-1]]
 
     def get(self, start: int, length: int) -> bytes | None:
         """The bytes, or None when no single piece holds them."""
@@ -242,6 +250,7 @@ class RemoteFile:
 
         def asked() -> bytes:
             with self._client.open(self.url, {"Range": f"bytes={span.start}-{last}"}) as answer:
+                refuse_encoded(answer.headers, self.url)
                 if answer.status != 206:
                     raise NoRangesError(f"{self.url} is only sent whole.", "Download it: 'zoompick download'.")
                 match = re.fullmatch(r"bytes (\d+)-(\d+)/(\d+)", answer.headers.get("Content-Range", ""))
@@ -271,10 +280,35 @@ class RemoteFile:
         return bytes(self._client.again(self.url, once))
 
     def _refuse_change(self, size: int, etag: str | None, changed: str | None) -> None:
-        """Blocks of two versions of a file must never mix."""
-        if self._size is not None and (size, etag) != (self._size, self._etag):
-            raise SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
+        """Blocks of two versions of a file must never mix: by tag, weak ones too, else by date."""
+        known = (self._size, self._etag, None if self._etag else self._changed)
+        if self._size is not None and (size, etag, None if etag else changed) != known:
+            raise self._has_changed()
         self._size, self._etag, self._changed = size, etag, changed
+
+    def _has_changed(self) -> SourceError:
+        return SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
+
+    def confirm(self) -> None:
+        """Look whether the file is still the one that was read.
+
+        Where the server tells neither tag nor date, the first and the last stretch that came are fetched again.
+
+        Raises
+        ------
+        SourceError
+            It changed.
+        """
+        if self._size is None:
+            return
+        with self._lock:
+            ends = self._pieces.ends()
+        is_told = bool(self._etag or self._changed)
+        for span in ends[:1] if is_told else ends:
+            wanted = Span(span.start, min(span.length, 1 if is_told else _LOOKED_AGAIN))
+            # Another tag or date is refused as it comes.
+            if self._fetch(wanted) != self._pieces.get(wanted.start, wanted.length):
+                raise self._has_changed()
 
 
 def _counted(came: int, expected: int) -> str:
@@ -338,6 +372,11 @@ class RemoteParts:
     def identity(self) -> Identity:
         """The first one's address, the length of all, and the stamps of all."""
         return Identity(self.address, self.size, " ".join(file.identity.stamp for file in self._files))
+
+    def confirm(self) -> None:
+        """Each is what it was."""
+        for file in self._files:
+            file.confirm()
 
     def _pieces(self, span: Span) -> Iterator[tuple[RemoteFile, Span]]:
         start = 0

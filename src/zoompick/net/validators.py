@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
 
@@ -21,5 +22,32 @@ class RemoteState(NamedTuple):
 
 
 def version_of(etag: str | None, modified: str | None) -> str:
-    """The strong entity tag, else the date; a weak tag may stand for other bytes and counts for none."""
-    return (modified if not etag or etag.startswith("W/") else etag) or ""
+    """By what one look at a file is held against another: its entity tag, weak ones too, else its date."""
+    return etag or modified or ""
+
+
+def strong_of(etag: str | None, modified: str | None, date: str | None) -> str:
+    """By what the rest of a file may be asked for: only the very same bytes have it (RFC 9110, section 8.8.1).
+
+    A weak tag may stand for other bytes. A date does that until a minute after it (section 8.8.2.2).
+    """
+    if etag and not etag.startswith("W/"):
+        return etag
+    if not modified:
+        return ""
+    changed, now = _moment(modified), _moment(date or "")
+    is_fresh = changed is not None and now is not None and now - changed < _FRESH
+    return "" if is_fresh else modified
+
+
+_FRESH = timedelta(seconds=60)
+
+
+def _moment(text: str) -> datetime | None:
+    from email.utils import parsedate_to_datetime
+
+    try:
+        moment = parsedate_to_datetime(text)
+    except (TypeError, ValueError, OverflowError):
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from zoompick.bytesource import exactly
 from zoompick.errors import DataError
 from zoompick.raster import blockcache, directory, tiffmeta
 from zoompick.raster.coded import CodedBlock
@@ -162,6 +163,20 @@ class GeoTiff(Opened):
         ]
         return [(int(image.offsets[index]), int(image.counts[index])) for index in indices if image.counts[index]]
 
+    def decode_all(self) -> None:
+        """Decode every block of every level and mask once.
+
+        Raises
+        ------
+        DataError
+            One does not decode, or lies beyond the end of the file.
+        """
+        for image in self._images:
+            for each in (image, image.mask) if image.mask is not None else (image,):
+                planes = range(each.samples if each.separate else 1)
+                for plane, row, col in itertools.product(planes, range(each.down), range(each.across)):
+                    self._decode(each, plane, row, col)
+
     def coded(self, window: Window, band: int) -> CodedBlock | None:
         """The stored block; see :meth:`zoompick.raster.coded.HasBlocks.coded`."""
         image = self._images[0]
@@ -233,7 +248,7 @@ class GeoTiff(Opened):
                 f"{self.source.address} is cut short: a block at byte {offset} ends after the file's last byte.",
                 "Remove the file and download it again.",
             )
-        return self.source.read(offset, count) if count else b""
+        return exactly(self.source, int(offset), int(count)) if count else b""
 
     def _unpacked(self, image: Image, data: bytes, plane: int, row: int, col: int) -> Pixels:
         shape = image.rows_in(row), image.block_cols, 1 if image.separate else image.samples

@@ -50,14 +50,39 @@ class LocalFile:
         return self._identity
 
     def read(self, offset: int, length: int) -> bytes:
-        """Read by position, so that threads do not disturb each other."""
+        """Read by position, so that threads do not disturb each other.
+
+        Raises
+        ------
+        DataError
+            The disk fails, or the file has become shorter than it was.
+        """
         if self._handle is None:
             self._open()
+        expected = max(0, min(length, self.size - offset))
+        data = self._pread(offset, expected)
+        while len(data) < expected:
+            # The system gives at most two gigabytes at once, and nothing past the end.
+            more = self._pread(offset + len(data), expected - len(data))
+            if not more:
+                raise DataError(
+                    f"{self.path} changed while it was read: it ends at byte {offset + len(data)}, and had "
+                    f"{self.size} bytes.", "Give the same command again.",
+                )  # fmt: skip
+            data += more
+        return data
+
+    def _pread(self, offset: int, length: int) -> bytes:
         assert self._handle is not None
         try:
             return os.pread(self._handle, length, offset) if hasattr(os, "pread") else self._seek_read(offset, length)
         except OSError as error:
             raise DataError(f"{self.path} cannot be read: {error.strerror}.", "Check the disk.") from error
+
+    def confirm(self) -> None:
+        """Raise :class:`DataError` when the path holds another state of the file, or none."""
+        if LocalFile(self.path).identity != self._identity:
+            raise DataError(f"{self.path} changed while it was read.", "Give the same command again.")
 
     def _open(self) -> None:
         with self._lock:

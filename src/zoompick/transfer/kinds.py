@@ -6,6 +6,9 @@ APPNOTE 4.3; gzip (RFC 1952); bzip2; Zstandard (RFC 8878); POSIX ustar; JPEG; We
 
 from __future__ import annotations
 
+import zipfile
+from pathlib import Path
+
 from zoompick.errors import FormatError
 
 HEAD_BYTES = 512
@@ -53,6 +56,20 @@ def another_thing(name: str, what: str) -> FormatError:
         f"The source sent {what} in place of the file {name}.",
         "It was not kept. The link may have expired or want a log-in: 'zoompick source login'.",
     )
+
+
+_ENDS = {"jpg": b"\xff\xd9", "jpeg": b"\xff\xd9", "jp2": b"\xff\xd9", "j2k": b"\xff\xd9", "png": b"IEND\xaeB`\x82"}
+
+
+def ends_well(path: Path) -> bool:
+    """Whether a file ends as its kind must; False for kinds whose end tells nothing."""
+    with path.open("rb") as stream:
+        ending = ending_by(stream.read(HEAD_BYTES)).removeprefix(".")
+        if ending in ("zip", "kmz"):
+            return zipfile.is_zipfile(stream)
+        stream.seek(0, 2)
+        stream.seek(max(0, stream.tell() - 8))
+        return ending in _ENDS and stream.read().endswith(_ENDS[ending])
 
 
 def ending_by(head: bytes) -> str:

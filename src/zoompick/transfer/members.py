@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zoompick.bytesource import ByteSource, Identity, SourceStream
+from zoompick.bytesource import ByteSource, Identity, SourceStream, exactly
 from zoompick.errors import DataError, UnknownNameError
 from zoompick.files import human_bytes
 from zoompick.net.ranges import RemoteFile, Span
@@ -50,7 +50,11 @@ class Slice:
     def read(self, offset: int, length: int) -> bytes:
         """Exactly ``length`` bytes, fewer only at the end."""
         length = max(0, min(length, self.size - offset))
-        return self.outer.read(self.span.start + offset, length) if length else b""
+        return exactly(self.outer, self.span.start + offset, length) if length else b""
+
+    def confirm(self) -> None:
+        """The archive is what it was."""
+        self.outer.confirm()
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,9 @@ from zoompick.addresses import without_query
 from zoompick.errors import CancelledError, ChecksumError
 from zoompick.events import Advanced, Report
 from zoompick.files import disk_errors, parse_json, take_name, whole_number, writing
+from zoompick.net.encoding import encoding_of, inflated, refuse_encoded
 from zoompick.net.refusals import TransientError
-from zoompick.net.validators import version_of
+from zoompick.net.validators import strong_of, version_of
 from zoompick.records import of_row
 from zoompick.transfer import kinds
 from zoompick.transfer.checksums import sha256_of_digest
@@ -42,23 +43,31 @@ class Note:
         Address without its query: a signature in it changes, the file does not.
     validator : str
         Strong ETag or Last-Modified, by which the rest can be asked for; empty for none.
+    version : str
+        What tells this state of the file from another when it is looked at again; a weak tag does.
     """
 
     place: str
     validator: str = ""
     size: int | None = None
     sha256: str | None = None
+    version: str = ""
 
     @classmethod
     def of(cls, url: str, answer: Answer) -> Note:
         """Take it from the headers of an answer that carries the file or its rest."""
         told = answer.headers.get("Content-Range", "").rpartition("/")[2]
         size = told if answer.status == 206 else answer.headers.get("Content-Length", "")
+        etag, modified = answer.headers.get("ETag"), answer.headers.get("Last-Modified")
+        if encoding_of(answer.headers):
+            # Length and digest are those of what is sent, and its rest is no rest of the file.
+            return cls(place_of(url), version=version_of(etag, modified))
         return cls(
             place_of(url),
-            version_of(answer.headers.get("ETag"), answer.headers.get("Last-Modified")),
+            strong_of(etag, modified, answer.headers.get("Date")),
             whole_number(size),
             sha256_of_digest(answer.headers.get("Repr-Digest")),
+            version_of(etag, modified),
         )
 
     def is_continued_by(self, other: Note) -> bool:
@@ -110,6 +119,8 @@ class Partial:
         Bytes that came in this run.
     keep : bool
         False when they are not worth keeping for the next run.
+    has_end : bool
+        The last answer told where it ends: cut short it would have been an error.
     most : int or None
         Bytes that were announced: hardly more are taken.
     """
@@ -120,6 +131,7 @@ class Partial:
         self.part, self._note_file = paths_beside(path)
         self.size = self.resumed = self.received = 0
         self.keep = True
+        self.has_end = False
         self.most: int | None = None
         self.note = Note(place_of(url))
         self._hashing = Hashing()
@@ -173,7 +185,10 @@ class Partial:
         """
         if kinds.is_page(answer.headers.get("Content-Type", ""), self.path.name):
             raise kinds.another_thing(self.path.name, "a web page")
-        told = Note.of(self.url, answer)
+        told, encoding = Note.of(self.url, answer), encoding_of(answer.headers)
+        if answer.status == 206:
+            refuse_encoded(answer.headers, self.url)
+        self.has_end = bool(encoding) or answer.tells_its_end
         if answer.status != 206:
             self.restart()
         elif _range_start(answer) != self.size or not self.note.is_continued_by(told):
@@ -182,7 +197,7 @@ class Partial:
         # An answer with the rest may leave out what the first one told.
         self._keep_note(replace(told, size=told.size or self.note.size, sha256=told.sha256 or self.note.sha256))
         assert self._out is not None
-        for chunk in answer.chunks():
+        for chunk in inflated(answer.chunks(), encoding, self.url, self.most) if encoding else answer.chunks():
             if self.stop.is_set():
                 raise CancelledError("Stopped.")
             if self.most is not None and self.size + len(chunk) > self.most + _SLACK:

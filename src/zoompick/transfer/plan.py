@@ -74,6 +74,8 @@ class Fetch:
         Bytes that an earlier run left.
     cut : str
         Of an ordered scene the ground that was bought, as well-known text, where others give the rest of the region.
+    is_estimate : bool
+        The size is what a server said when it was asked ahead, not what the catalogue published.
     """
 
     scene: str
@@ -87,6 +89,7 @@ class Fetch:
     under_way: int = 0
     key: SceneKey = ("", "", "")
     cut: str = ""
+    is_estimate: bool = False
 
 
 @dataclass(frozen=True)
@@ -128,7 +131,8 @@ class DownloadPlan:
     def with_sizes(self, sizes: Mapping[Path, int]) -> DownloadPlan:
         """The plan with the sizes that the sources told when asked."""
         fetch = tuple(
-            replace(entry, size=sizes[entry.path]) if entry.path in sizes else entry for entry in self.fetch
+            replace(entry, size=sizes[entry.path], is_estimate=True) if entry.path in sizes else entry
+            for entry in self.fetch
         )
         return replace(self, fetch=fetch)
 

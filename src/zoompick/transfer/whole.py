@@ -18,6 +18,8 @@ from zoompick.transfer.plan import Fetch
 
 Renew = Callable[[Fetch], str | None]
 """Asks the catalogue again for the address of a file."""
+IsWhole = Callable[[Path, str], bool]
+"""Tells whether the file at a path, of this name, is whole by its format: all blocks decode, or its end is there."""
 Opens = Callable[[Path, str], None]
 """Raises FormatError when the header of the file at a path, of this name, does not decode."""
 
@@ -32,10 +34,13 @@ class Tools:
         Gives a file's address of today, when the one in the plan has expired.
     opens : callable
         Decodes a file's header.
+    is_whole : callable
+        Whether a file's own end proves that nothing of it is missing.
     """
 
     renew: Renew = lambda entry: None
     opens: Opens = lambda path, name: None
+    is_whole: IsWhole = lambda path, name: False
 
 
 def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report: Report = ignore) -> int:
@@ -55,7 +60,7 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
     task = f"{entry.scene}/{entry.path.name}"
     report(Started(task, entry.size or 0, "B"))
     with under_way(entry.path, entry.url, client.stop, task, report) as partial:
-        partial.most = entry.size
+        partial.most = None if entry.is_estimate else entry.size
         _complete(entry, partial, client, tools)
         try:
             checked_by = _check(entry, partial)
@@ -67,12 +72,13 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
             _complete(entry, partial, client, tools)
             checked_by = _check(entry, partial)
         _check_kind(entry, partial, tools)
+        _check_end(entry, partial, checked_by, tools)
         partial.finish()
     report(Finished(task))
     region = "" if entry.region is None else as_text(entry.region.shape)
     fetched = record.Fetched(
         entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region,
-        version=partial.note.validator, cut=entry.cut,
+        version=partial.note.version, cut=entry.cut,
     )  # fmt: skip
     record.add(entry.path, fetched)
     return partial.received
@@ -107,7 +113,7 @@ def _complete(entry: Fetch, partial: Partial, client: Client, tools: Tools) -> N
 
 def _check(entry: Fetch, partial: Partial) -> str:
     """Hold size and digest against the item's, else the header's; tells which."""
-    if entry.size is not None and partial.size != entry.size:
+    if entry.size is not None and not entry.is_estimate and partial.size != entry.size:
         raise ChecksumError(
             f"{entry.path.name} has {partial.size} bytes, its catalogue entry says {entry.size}.",
             "It was not kept. The source may have changed it: search again.",
@@ -122,6 +128,26 @@ def _check(entry: Fetch, partial: Partial) -> str:
             "It was not kept: the file at the source is damaged, or its published digest is wrong.",
         )
     return by
+
+
+def _check_end(entry: Fetch, partial: Partial, checked_by: str, tools: Tools) -> None:
+    """An answer that just stops is whole only where something else proves it.
+
+    Raises
+    ------
+    ChecksumError
+        Nothing does; the file is not kept.
+    """
+    is_told = partial.has_end or bool(checked_by) or (entry.size is not None and not entry.is_estimate)
+    if is_told:
+        return
+    if not partial.is_whole and not tools.is_whole(partial.part, entry.path.name):
+        partial.keep = False
+        raise ChecksumError(
+            f"{entry.path.name} came without a length, and neither its catalogue entry nor the file itself proves "
+            f"that its {partial.size} bytes are all.",
+            "It was not kept, and does not count as fetched. Tell the people who run the source.",
+        )
 
 
 def _check_kind(entry: Fetch, partial: Partial, tools: Tools) -> None:

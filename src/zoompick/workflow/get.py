@@ -8,16 +8,18 @@ from pathlib import Path
 
 from zoompick import settings
 from zoompick.catalog.scene import Key, Scene
-from zoompick.errors import IncompleteError, SourceError
+from zoompick.errors import IncompleteError, SourceError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
 from zoompick.net.client import Client, workers
 from zoompick.raster import directory
-from zoompick.transfer import record
+from zoompick.raster.geotiff import GeoTiff
+from zoompick.transfer import kinds, record
 from zoompick.transfer.download import Limits, Outcome, check_room, download
 from zoompick.transfer.plan import DownloadPlan, Fetch
 from zoompick.transfer.whole import Tools, fetch_whole
 from zoompick.workflow import limits
+from zoompick.workflow.opening import open_raster
 from zoompick.workflow.renewal import renewing
 from zoompick.workflow.windows import Opened, Survey, fetch_window, survey
 
@@ -91,7 +93,7 @@ def fetch(ready: Ready, scenes: Sequence[Scene], folders: Mapping[Key, Path], re
     for scene in scenes:
         if scene.key in fetched:
             record.write_item(folders[scene.key], scene.item, scene.source)
-    tools = Tools(renewing(scenes, ready.client), opens)
+    tools = Tools(renewing(scenes, ready.client), opens, is_whole)
 
     def one(entry: Fetch, client: Client, told: Report) -> int:
         opened: Opened | None = ready.survey.opened.get(entry.path)
@@ -106,6 +108,18 @@ def opens(path: Path, name: str) -> None:
     """Decode the header of a file that has just come; only TIFF files have one that is known here."""
     if name.lower().endswith((".tif", ".tiff")):
         directory.refuse_unreadable(path)
+
+
+def is_whole(path: Path, name: str) -> bool:
+    """Whether the file that has just come proves by itself that it is all: of a raster every block decodes."""
+    try:
+        raster = open_raster(path)
+        if isinstance(raster, GeoTiff):
+            raster.decode_all()
+            return True
+    except ZoomPickError:
+        return False
+    return kinds.ends_well(path)
 
 
 def incomplete(decided: DownloadPlan, outcome: Outcome) -> IncompleteError | None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from zoompick.bytesource import ByteSource
 from zoompick.raster.opening import open_raster, provide, source_of
 
-__all__ = ["open_raster"]
+__all__ = ["open_raster", "source_of"]
 
 
 def state_of(path: Path) -> str:

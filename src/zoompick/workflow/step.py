@@ -6,29 +6,32 @@ The maker here knows no product by name: it asks the step.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Hashable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from concurrent.futures import Executor
+from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.addresses import is_remote
-from zoompick.errors import StudyError
+from zoompick.errors import DataError, StudyError
 from zoompick.events import Noted, Report, ignore
-from zoompick.files import multihash_of, refuse_existing
+from zoompick.files import multihash_of, refuse_existing, take_name, unnamed
 from zoompick.imagery.items import band_files, scene_of
 from zoompick.imagery.sidecar import (
     Origin,
+    item_of,
     read_sidecar,
     scenes_of,
     sidecar_of,
     write_drawn_sidecar,
-    write_sidecar,
+    write_item_of,
 )
 from zoompick.transfer import record
 
 if TYPE_CHECKING:
+    from zoompick.bytesource import ByteSource
     from zoompick.raster.codec import Codec
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
@@ -50,6 +53,7 @@ class Sources:
         self.executor = executor
         self.is_shared = is_shared
         self._opened: dict[Path, Raster] = {}
+        self._bytes: dict[Path, ByteSource] = {}
         self._made: dict[Hashable, Any] = {}
 
     def once(self, key: Hashable, make: Callable[[], Any]) -> Any:
@@ -61,12 +65,24 @@ class Sources:
     def open(self, path: Path) -> Raster:
         """The raster in a file."""
         from zoompick.raster.shared import Shared
-        from zoompick.workflow.opening import open_raster
+        from zoompick.workflow.opening import open_raster, source_of
 
         if path not in self._opened:
-            raster = open_raster(path)
+            self._bytes[path] = source_of(path)
+            raster = open_raster(self._bytes[path])
             self._opened[path] = Shared(raster) if self.is_shared else raster
         return self._opened[path]
+
+    def confirm(self) -> None:
+        """Look at all inputs again: what was made of them is of these very states.
+
+        Raises
+        ------
+        DataError, SourceError
+            One changed while it was read.
+        """
+        for source in self._bytes.values():
+            source.confirm()
 
 
 @dataclass(frozen=True)
@@ -275,6 +291,7 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
     DataError, UsageError, DiskError
     """
     how = how or Making()
+    before = states_of(path for step in steps for path in step.inputs)
     origins = [step.origin(lambda path: digest_of(path, how.digest)) for step in steps]
     if how.compression:
         more = {"compression": how.compression}
@@ -293,11 +310,13 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
             raise StudyError(f"{used} is an input too.", "Give another `out`.")
         refuse_existing(written_too, how.may_replace)
     rasters = {place: step for place in wanted if isinstance(step := steps[place], RasterStep)}
-    for place, (raster, written) in zip(rasters, _written(list(rasters.values()), how), strict=True):
-        step = steps[place]
-        told = dict(getattr(raster, "record", {}))
-        write_sidecar(raster, written, origins[place], step.accompany(), how.version, told)
-        made[place] = Made(step.name, step.output, False, _facts(raster, written))
+    with ExitStack() as unfinished:
+        targets = [unfinished.enter_context(unnamed(step.output)) for step in rasters.values()]
+        done = _written(list(rasters.values()), targets, how)
+        refuse_changed(before)
+        for place, target, (raster, written) in zip(rasters, targets, done, strict=True):
+            _name(steps[place], target, raster, replace(written, path=steps[place].output), origins[place], how)
+            made[place] = Made(steps[place].name, steps[place].output, False, _facts(raster, written))
     for place in wanted:
         step = steps[place]
         if isinstance(step, DrawnStep):
@@ -309,8 +328,48 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
     return [made[place] for place in range(len(steps))]
 
 
-def _written(steps: Sequence[RasterStep], how: Making) -> list[tuple[Raster, Written]]:
-    """Rasters of steps and what was written of each, in one pass over what they are made of."""
+def _name(step: Step, target: Path, raster: Raster, written: Written, origin: Origin, how: Making) -> None:
+    """Give a product its name together with its record: none is left without the other."""
+    if not any(stats.valid_percent for stats in written.statistics):
+        how.report(Noted(f"{step.output.name} holds no valid pixel."))
+    told = dict(getattr(raster, "record", {}))
+    prepared = item_of(raster, written, origin, how.version, told)
+    take_name(target, step.output)
+    try:
+        write_item_of(prepared, written.path, step.accompany())
+    except BaseException:
+        step.output.unlink(missing_ok=True)
+        raise
+
+
+def states_of(paths: Iterable[Path]) -> dict[Path, tuple[int, int, int]]:
+    """Size, time stamp and number of files on disk, by which a later look tells whether they are the same."""
+    found = {}
+    for path in paths:
+        outer = Path(str(path).rpartition("#")[0]) if "#" in path.name and not path.exists() else path
+        if not is_remote(path) and outer.is_file():
+            state = outer.stat()
+            found[outer] = state.st_size, state.st_mtime_ns, state.st_ino
+    return found
+
+
+def refuse_changed(before: Mapping[Path, tuple[int, int, int]]) -> None:
+    """Refuse what was made of files that are not there any more as they were.
+
+    Raises
+    ------
+    DataError
+    """
+    now = states_of(before)
+    if changed := next((path for path, state in before.items() if now.get(path) != state), None):
+        raise DataError(
+            f"{changed} changed while it was read; nothing was kept of what was made of it.",
+            "Give the same command again.",
+        )
+
+
+def _written(steps: Sequence[RasterStep], targets: Sequence[Path], how: Making) -> list[tuple[Raster, Written]]:
+    """Rasters of steps and what was written of each into a file without a name yet, in one pass over their inputs."""
     if not steps:
         return []
     from zoompick.raster.part import with_least_nodata
@@ -327,8 +386,10 @@ def _written(steps: Sequence[RasterStep], how: Making) -> list[tuple[Raster, Wri
         rasters = [with_least_nodata(raster) if form.compression == "lerc" else raster
                    for raster, form in zip(rasters, forms, strict=True)]  # fmt: skip
     forms = [_pressed(form, how.codecs.get(step.output)) for step, form in zip(steps, forms, strict=True)]
-    jobs = [Job(raster, step.output, form) for step, raster, form in zip(steps, rasters, forms, strict=True)]
-    return list(zip(rasters, write_together(jobs, how.report, how.executor), strict=True))
+    jobs = [Job(raster, target, form) for target, raster, form in zip(targets, rasters, forms, strict=True)]
+    done = list(zip(rasters, write_together(jobs, how.report, how.executor), strict=True))
+    sources.confirm()
+    return done
 
 
 def _pressed(form: WriteOptions, codec: str | None) -> WriteOptions:

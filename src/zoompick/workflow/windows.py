@@ -9,7 +9,7 @@ from pathlib import Path
 from zoompick.catalog.scene import CLASS_BAND
 from zoompick.errors import FormatError, NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import multihash_of
+from zoompick.files import multihash_of, take_name, unnamed
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, as_text, bounds_of, project
 from zoompick.net.client import Client, workers
@@ -158,14 +158,18 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
     # Small effort: these files are read again soon, and nobody should wait for them longer than for the network.
     compression = "zstd" if opened.tiff.is_zstd else "deflate"
     options = WriteOptions(compression=compression, is_class=entry.band == CLASS_BAND, effort=1)
-    with opened.source.coming(opened.spans, lambda count: report(Advanced(task, count))):
-        part = Part(opened.tiff, opened.window)
-        if entry.path.suffix.lower() in _JP2:
-            write_jp2(part, entry.path)
-            size, multihash = entry.path.stat().st_size, multihash_of(entry.path)
-        else:
-            written = write_geotiff(part, entry.path, options)
-            size, multihash = written.size, written.multihash
+    with unnamed(entry.path) as target:
+        with opened.source.coming(opened.spans, lambda count: report(Advanced(task, count))):
+            part = Part(opened.tiff, opened.window)
+            if entry.path.suffix.lower() in _JP2:
+                write_jp2(part, target)
+                size, multihash = target.stat().st_size, multihash_of(target)
+            else:
+                written = write_geotiff(part, target, options)
+                size, multihash = written.size, written.multihash
+        # Where neither tag nor date tells it, only the bytes do.
+        opened.source.confirm()
+        take_name(target, entry.path)
     assert entry.region is not None
     record.add(
         entry.path,
