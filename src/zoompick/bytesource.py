@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from typing import NamedTuple, Protocol
 
+from zoompick.addresses import is_remote
 from zoompick.errors import DataError
 
 
@@ -55,6 +56,13 @@ class ByteSource(Protocol):
         """
 
 
+def todo_of(address: str) -> str:
+    """What to do about a damaged file: one that lies elsewhere nobody here can remove."""
+    if is_remote(address):
+        return "Its source may have changed it meanwhile: try again, or tell the people who run it."
+    return "Remove the file and download it again."
+
+
 def exactly(source: ByteSource, offset: int, length: int) -> bytes:
     """So many bytes and none fewer.
 
@@ -67,7 +75,7 @@ def exactly(source: ByteSource, offset: int, length: int) -> bytes:
     if len(data) != length:
         raise DataError(
             f"{source.address} gave {len(data)} of {length} bytes at byte {offset}: it is cut short.",
-            "Remove the file and download it again.",
+            todo_of(source.address),
         )
     return data
 

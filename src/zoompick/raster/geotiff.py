@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from zoompick.bytesource import exactly
+from zoompick.bytesource import exactly, todo_of
 from zoompick.errors import DataError
 from zoompick.raster import blockcache, directory, tiffmeta
 from zoompick.raster.coded import CodedBlock
@@ -246,7 +246,7 @@ class GeoTiff(Opened):
         if offset < 0 or count < 0 or offset + count > self.source.size:
             raise DataError(
                 f"{self.source.address} is cut short: a block at byte {offset} ends after the file's last byte.",
-                "Remove the file and download it again.",
+                todo_of(self.source.address),
             )
         return exactly(self.source, int(offset), int(count)) if count else b""
 
@@ -262,7 +262,7 @@ class GeoTiff(Opened):
         except (RuntimeError, ValueError, TypeError, NotImplementedError, OverflowError) as error:
             raise DataError(
                 f"{self.source.address} is damaged: the block in row {row}, column {col} does not decode ({error}).",
-                "Remove the file and download it again.",
+                todo_of(self.source.address),
             ) from error
 
     @staticmethod

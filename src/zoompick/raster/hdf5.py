@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from zoompick.bytesource import todo_of
 from zoompick.errors import DataError, FormatError
 from zoompick.raster import hdf4
 from zoompick.raster.grid import Grid, Window
@@ -63,7 +64,7 @@ class _Handle:
 
 
 def _damaged(source: ByteSource, why: str) -> DataError:
-    return DataError(f"{source.address} is damaged: {why}.", "Remove the file and download it again.")
+    return DataError(f"{source.address} is damaged: {why}.", todo_of(source.address))
 
 
 class _OfVariable(Opened):

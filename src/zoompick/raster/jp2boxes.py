@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.guard import local, xml_root
+from zoompick.bytesource import todo_of
 from zoompick.errors import AreaError, DataError, FormatError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.raster import codestream, directory, geokeys
@@ -80,9 +81,7 @@ def boxes(source: ByteSource) -> Jp2:
         elif kind == b"cdef":
             found = found._replace(has_alpha=_tells_opacity(source.read(start, min(length, 4096))))
     if not found.length:
-        raise DataError(
-            f"{source.address} is damaged: it has no codestream.", "Remove the file and download it again."
-        )
+        raise DataError(f"{source.address} is damaged: it has no codestream.", todo_of(source.address))
     return found
 
 
@@ -101,7 +100,7 @@ def _boxes(source: ByteSource, start: int, stop: int, depth: int) -> Iterator[tu
         if length < lead or place + length > stop + (stop == source.size) * length or count > _MOST_BOXES:
             raise DataError(
                 f"{source.address} is damaged: the box at byte {place} has a length that cannot be.",
-                "Remove the file and download it again.",
+                todo_of(source.address),
             )
         inner = place + lead, min(length, stop - place) - lead
         yield kind, *inner

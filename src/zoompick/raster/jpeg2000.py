@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from zoompick.bytesource import todo_of
 from zoompick.errors import DataError
 from zoompick.raster import blockcache, codestream, jp2boxes
 from zoompick.raster.grid import Grid, Window
@@ -248,7 +249,7 @@ class Jpeg2000(Opened):
         row, col = divmod(tile, self._stream.across)
         return DataError(
             f"{self.source.address} is damaged: of the tile in row {row}, column {col} {how}.",
-            "Remove the file and download it again.",
+            todo_of(self.source.address),
         )
 
 
