@@ -113,7 +113,12 @@ def stranger(host: str = "127.0.0.1") -> Iterator[Stranger]:
 
         def one(self) -> None:
             size = int(self.headers.get("Content-Length") or 0)
-            seen = Seen(self.command, self.path, dict(self.headers), self.rfile.read(size) if size else b"")
+            seen = Seen(
+                self.command,
+                self.path,
+                {name.title(): value for name, value in self.headers.items()},
+                self.rfile.read(size) if size else b"",
+            )
             answer = here.answer(seen)
             if answer is None:
                 self.close_connection = True

@@ -15,34 +15,57 @@ from zoompick.errors import UsageError
 
 
 class Setting(NamedTuple):
-    """One row of the table. ``default`` also fixes the type."""
+    """One row of the table. ``default`` also fixes the type; numbers lie from ``least`` to ``most``."""
 
     key: str
     default: int | float | str
     unit: str
     help: str
+    least: float = 0
+    most: float = 0
 
 
 TABLE = (
-    Setting("workers", 0, "threads", "Threads that read, compute and encode blocks; 0 takes one per core."),
+    Setting("workers", 0, "threads", "Threads that read, compute and encode blocks; 0 takes one per core.", 0, 1_024),
     Setting("cluster", "", "address", "Dask cluster for blocks: tcp://HOST:8786, or local:2; empty for none."),
-    Setting("parallel_downloads", 4, "files", "Files fetched at the same time from one source."),
-    Setting("parallel_requests", 8, "requests", "Small requests made at the same time to one source."),
-    Setting("connect_timeout_s", 10.0, "s", "How long to wait for a source to accept a connection."),
-    Setting("read_timeout_s", 120.0, "s", "How long to wait for the next bytes of an answer."),
-    Setting("retries", 4, "attempts", "How often a request that may succeed later is tried again."),
-    Setting("retry_wait_max_s", 60.0, "s", "The longest wait between two attempts."),
-    Setting("unencrypted_logins", 0, "", "1 sends log-ins over plain http to other machines: anybody may read them."),
-    Setting("block_cache_mb", 48, "MB", "Memory for decoded blocks of input rasters, all rasters together."),
-    Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here."),
-    Setting("deflate_level", 0, "", "Effort of deflate, 1 (fast) to 12 (small); 0 chooses for each tile."),
-    Setting("zstd_level", 3, "", "Effort of zstd, 1 (fast) to 22 (small)."),
-    Setting("search_max_s", 1800.0, "s", "How long to wait for the pages of one search, all together."),
-    Setting("cache_max_mb", 20_000, "MB", "Size of the cache: what was used longest ago is removed beyond it."),
-    Setting("page_lists", 1, "", "1 shows a list longer than the terminal page by page; 0 prints it at once."),
-    Setting("picture_side_px", 4096, "px", "Longest side of a plain picture (PNG)."),
+    Setting("parallel_downloads", 4, "files", "Files fetched at the same time from one source.", 1, 64),
+    Setting("parallel_requests", 8, "requests", "Small requests made at the same time to one source.", 1, 256),
+    Setting("connect_timeout_s", 10.0, "s", "How long to wait for a source to accept a connection.", 0.05, 3_600),
+    Setting("read_timeout_s", 120.0, "s", "How long to wait for the next bytes of an answer.", 0.05, 86_400),
+    Setting("retries", 4, "attempts", "How often a request that may succeed later is tried again.", 0, 100),
+    Setting("retry_wait_max_s", 60.0, "s", "The longest wait between two attempts.", 0, 86_400),
+    Setting(
+        "unencrypted_logins", 0, "", "1 sends log-ins over plain http to other machines: anybody may read them.", 0, 1
+    ),
+    Setting(
+        "block_cache_mb", 48, "MB", "Memory for decoded blocks of input rasters, all rasters together.", 0, 1_000_000
+    ),
+    Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here.", 16, 8_192),
+    Setting("deflate_level", 0, "", "Effort of deflate, 1 (fast) to 12 (small); 0 chooses for each tile.", 0, 12),
+    Setting("zstd_level", 3, "", "Effort of zstd, 1 (fast) to 22 (small).", 1, 22),
+    Setting(
+        "search_max_s", 1800.0, "s", "How long to wait for the pages of one search, all together.", 0.01, 1_000_000
+    ),
+    Setting(
+        "cache_max_mb",
+        20_000,
+        "MB",
+        "Size of the cache: what was used longest ago is removed beyond it.",
+        0,
+        1_000_000_000,
+    ),
+    Setting("cluster_wait_s", 30.0, "s", "How long to wait for workers when the last one has left.", 0, 86_400),
+    Setting(
+        "instance_credentials", 0, "", "1 lets object storage ask this machine's metadata service for a log-in.", 0, 1
+    ),
+    Setting("page_lists", 1, "", "1 shows a list longer than the terminal page by page; 0 prints it at once.", 0, 1),
+    Setting("picture_side_px", 4096, "px", "Longest side of a plain picture (PNG).", 16, 65_000),
 )
+_KINDS = {int: "a whole number", float: "a number", str: "a text"}
 _BY_KEY = {row.key: row for row in TABLE}
+_PREFIX = "ZOOMPICK_"
+_OTHERS = ("CONFIG", "CACHE", "LOGIN", "COMPLETE")
+"""What variables of this program mean beside settings; several log-ins begin with the same word."""
 
 
 def config_folder() -> Path:
@@ -129,14 +152,49 @@ def every() -> list[tuple[Setting, int | float | str, str]]:
 
 def _value(key: str) -> int | float | str:
     row = _BY_KEY[key]
-    raw, _ = _raw(key)
+    raw, origin = _raw(key)
+    todo = f"{row.help} The default is {row.default}."
     try:
-        return type(row.default)(raw)
+        value: int | float | str = type(row.default)(raw)
     except (TypeError, ValueError, OverflowError) as error:
         raise UsageError(
-            f"The setting {key} has the value {raw!r}, expected a {type(row.default).__name__}.",
-            f"{row.help} The default is {row.default}.",
+            f"The setting {key} has the value {raw!r} (from the {origin}), expected {_KINDS[type(row.default)]}.",
+            todo,
         ) from error
+    # NaN is within no limits.
+    if not isinstance(value, str) and not row.least <= value <= row.most:
+        raise UsageError(
+            f"The setting {key} is {raw} (from the {origin}), and goes from {row.least:g} to {row.most:g}.", todo
+        )
+    if key == "tile_px" and int(value) % 16:
+        raise UsageError(f"The setting tile_px is {raw}: sides of tiles are multiples of 16 (TIFF 6.0).", todo)
+    return value
+
+
+def check() -> None:
+    """Look at all settings, before anything starts.
+
+    Raises
+    ------
+    UsageError
+        A value is not of its type or beyond its limits, or a name is none.
+    """
+    every()
+    named = [(name, name.removeprefix(_PREFIX).lower()) for name in os.environ if name.startswith(_PREFIX)]
+    strange = [(name, key) for name, key in named if key not in _BY_KEY and not key.upper().startswith(_OTHERS)]
+    path = config_folder() / "settings.toml"
+    strange += [(f"{key} in {path}", key) for key in _file_values(path) if key not in _BY_KEY]
+    if strange:
+        import difflib
+
+        name, key = strange[0]
+        near = difflib.get_close_matches(key, _BY_KEY, n=1, cutoff=0.5)
+        raise UsageError(
+            f"{name} is no setting.",
+            f"Did you mean {_PREFIX + near[0].upper() if name.startswith(_PREFIX) else near[0]}?"
+            if near
+            else "'zoompick settings' lists them; take out what is none.",
+        )
 
 
 def whole(key: str) -> int:

@@ -82,6 +82,10 @@ def _root(
         except OSError as error:
             raise UsageError(f"The log {log} cannot be written: {error.strerror}.", "Give another --log.") from error
     VOICE.is_quiet, VOICE.is_verbose, VOICE.log = quiet, verbose, log.absolute() if log else None
+    if not version and not {"--help", "-h"} & set(sys.argv):
+        from zoompick import settings
+
+        settings.check()
     if version:
         from zoompick import __version__
 

@@ -19,13 +19,15 @@ def settings(as_json: options.Json = False) -> None:
     from zoompick import settings as table
     from zoompick.cli import show
     from zoompick.files import human_bytes
+    from zoompick.net import wire
 
     rows = table.every()
     size = cache.size()
     if as_json:
         values = {row.key: {"value": value, "from": origin, "unit": row.unit} for row, value, origin in rows}
         folders = {"config": str(table.config_folder()), "cache": str(table.cache_folder())}
-        show.as_json({"settings": values, "folders": folders, "cache_bytes": size})
+        network = {way.name: way.value for way in wire.ways()}
+        show.as_json({"settings": values, "folders": folders, "network": network, "cache_bytes": size})
         return
     show.table(
         [
@@ -36,6 +38,8 @@ def settings(as_json: options.Json = False) -> None:
         ],
         [[row.key, f"{value} {row.unit}".strip(), origin, row.help] for row, value, origin in rows],
     )
+    for way in wire.ways():
+        show.line(f"{way.name}: {way.value}")
     show.line(f"settings, sources, log-ins: {table.config_folder()}")
     show.line(f"cache: {table.cache_folder()}")
     show.note(

@@ -14,12 +14,12 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urlencode, urljoin, urlsplit
 
 from zoompick import pages, settings
-from zoompick.addresses import host_of, origin_of
+from zoompick.addresses import host_of, origin_of, public
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
-from zoompick.net import vault
+from zoompick.net import vault, wire
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.encoding import ACCEPTED, encoding_of, inflated
 from zoompick.net.login import Carried, Keyring, Login, OneLogin, is_open_wire
@@ -157,15 +157,8 @@ class Client:
         self.stop = stop or threading.Event()
         self._slots = threading.BoundedSemaphore(settings.whole("parallel_requests"))
         self._report = report
-        self._pool = urllib3.PoolManager(
-            maxsize=16,
-            timeout=urllib3.Timeout(
-                connect=settings.number("connect_timeout_s"), read=settings.number("read_timeout_s")
-            ),
-            retries=urllib3.Retry(0, respect_retry_after_header=False),
-            headers={"User-Agent": _AGENT},
-        )
-        self._pool.pool_classes_by_scheme = patience.POOLS
+        self._lock = threading.Lock()
+        self._pools: dict[str, Any] = {}
 
     def acting(self, authority: Authority | None) -> Client:
         """The same session, asking on somebody's behalf; None for nobody's."""
@@ -177,6 +170,20 @@ class Client:
         """The same session on behalf of a source by its name; on nobody's for one that is not known."""
         address = self._sources.get(source, "")
         return self.acting(Authority(source, address, purpose) if address else None)
+
+    def _pool(self, url: str) -> Any:
+        """Connections for an address: through its proxy, where one is told."""
+        proxy = wire.proxy_of(url)
+        with self._lock:
+            if proxy not in self._pools:
+                times = urllib3.Timeout(
+                    connect=settings.number("connect_timeout_s"), read=settings.number("read_timeout_s")
+                )
+                retries = urllib3.Retry(0, respect_retry_after_header=False)
+                options = {"maxsize": 16, "timeout": times, "retries": retries, "headers": {"User-Agent": _AGENT}}
+                self._pools[proxy] = wire.manager(proxy, options)
+                self._pools[proxy].pool_classes_by_scheme = patience.POOLS
+            return self._pools[proxy]
 
     def json(self, url: str, body: object = None, method: str = "") -> Any:
         """Get a JSON document, or post one and get the answer; another method where it is named.
@@ -457,7 +464,7 @@ class Client:
         """The raw response of one request, redirects included."""
         own = {"User-Agent": _AGENT} | dict(key)
         try:
-            response = self._pool.request(
+            response = self._pool(url).request(
                 method,
                 url,
                 headers={**own, **(headers or {})},
@@ -530,6 +537,10 @@ def _limited(answer: Answer) -> bytes:
 def _unreachable(url: str, error: Exception) -> SourceError:
     cause = getattr(error, "reason", None) or error
     text = str(cause)
+    if isinstance(cause, urllib3.exceptions.ProxyError):
+        proxy = public(wire.proxy_of(url))
+        what = f"{host_of(url)} cannot be reached: the proxy {proxy} does not let through, or does not answer."
+        return UnreachableError(what, "Check HTTP_PROXY, HTTPS_PROXY and NO_PROXY: 'zoompick settings' shows them.")
     if isinstance(cause, urllib3.exceptions.NameResolutionError):
         why, lasting = "its name is not known", True
     elif "refused" in text:
@@ -537,7 +548,7 @@ def _unreachable(url: str, error: Exception) -> SourceError:
     elif isinstance(cause, urllib3.exceptions.TimeoutError):
         why, lasting = "it does not answer", False
     elif isinstance(cause, urllib3.exceptions.SSLError):
-        why, lasting = "its certificate cannot be trusted", True
+        return UnreachableError(*_untrusted(url, text))
     else:
         why, lasting = "the connection broke", False
     what, todo = (
@@ -545,6 +556,29 @@ def _unreachable(url: str, error: Exception) -> SourceError:
         "Check the address with 'zoompick source list', and the network.",
     )
     return UnreachableError(what, todo) if lasting else TransientError(what, todo)
+
+
+def _untrusted(url: str, why: str) -> tuple[str, str]:
+    """A certificate that cannot be trusted: which are trusted, and how others would be."""
+    trusted = wire.bundle()
+    which = f"those of {trusted.name} ({trusted.value})" if trusted else "those of this machine"
+    said = next((words for mark, words in _CERTIFICATES.items() if mark in why.lower()), "it cannot be trusted")
+    return (
+        f"{host_of(url)} cannot be reached: of its certificate {said}. Trusted are {which}.",
+        "Where a company's own certificates are needed: SSL_CERT_FILE or REQUESTS_CA_BUNDLE names their file.",
+    )
+
+
+_CERTIFICATES = {
+    "expired": "the time is over",
+    "hostname mismatch": "the name is another's",
+    "doesn't match": "the name is another's",
+    "self-signed": "nobody but itself vouches",
+    "self signed": "nobody but itself vouches",
+    "unable to get local issuer": "the issuer is not known here",
+    "wrong version": "there is none: it does not speak TLS",
+    "wrong_version": "there is none: it does not speak TLS",
+}
 
 
 def _refused(answer: Answer, asked: Asked) -> SourceError:

@@ -15,6 +15,7 @@ from zoompick.catalog.sources import Source
 from zoompick.errors import ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import human_bytes
+from zoompick.net import wire
 from zoompick.net.authority import Purpose
 from zoompick.net.login import Keyring
 from zoompick.verification.finding import Finding, judged
@@ -32,7 +33,7 @@ def examined(root: Path | None, report: Report = ignore) -> list[Finding]:
     root : Path or None
         The study's folder, whose sources are asked too.
     """
-    found = [*_versions(), *_codecs(), _systems(), *_room(root)]
+    found = [*_versions(), *_codecs(), _systems(), *_room(root), *_network()]
     for source in sources.known(root).values():
         found.append(_reached(source, report))
         found.append(_log_in(source))
@@ -126,6 +127,15 @@ def _reached(source: Source, report: Report) -> Finding:
             "source", source.name, False, "not reached", "answers", f"{error.what} {error.todo}", bad="warn"
         )
     return judged("source", source.name, True, "answers", "answers", "")
+
+
+def _network() -> Iterator[Finding]:
+    """Variables that decide how servers are reached."""
+    for way in wire.ways():
+        is_file = way.name.endswith(("_FILE", "_BUNDLE"))
+        good = not is_file or Path(way.value).exists()
+        yield judged("network", way.name, good, way.value, "a file" if is_file else "any",
+                     f"There is no file {way.value}: mend the variable, or take it out.")  # fmt: skip
 
 
 def _log_in(source: Source) -> Finding:
