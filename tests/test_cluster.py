@@ -188,6 +188,33 @@ def test_a_scheduler_that_goes_away_is_told(tmp_path):
                 one.result(timeout=60)
 
 
+def test_a_cluster_whose_last_worker_has_left_is_given_up(tmp_path, monkeypatch):
+    """Told when it happens, and ended after a while in place of waiting for ever."""
+    monkeypatch.setenv("ZOOMPICK_CLUSTER_WAIT_S", "3")
+    notes = []
+    for found, process in served(tmp_path):
+        with on_cluster(found, notes.append) as crew:
+            workers = list(crew._client.nthreads())
+            waiting = [crew.submit(time.sleep, 60) for _ in range(3)]
+            time.sleep(1)
+            crew._client.retire_workers(workers, close_workers=True)
+            with pytest.raises(ClusterError, match="No worker of .* has been there for"):
+                waiting[0].result(timeout=90)
+        assert any("All workers of" in note.text for note in notes)
+        os.killpg(process.pid, signal.SIGKILL)
+
+
+def test_files_that_a_worker_does_not_see_are_named_before_the_first_block(address, tmp_path, monkeypatch):
+    path = tmp_path / "a.bin"
+    path.write_bytes(b"abc")
+    with on_cluster(address) as crew:
+        crew.refuse_missing({str(path): 3})
+        with pytest.raises(ClusterError, match=r"The worker tcp://.* does not see .*a\.bin as it is here"):
+            crew.refuse_missing({str(path): 4})
+        with engine.using(lambda: crew):
+            engine.refuse_missing([path, tmp_path / "none"])
+
+
 def test_files_are_not_at_fault_where_a_cluster_is(study, tmp_path):
     """Neither a finding of verify nor a failed product: the cluster is named, and the run ends."""
 
@@ -280,10 +307,15 @@ def test_clusters_that_cannot_be_used_are_refused(program, monkeypatch, tmp_path
             return self.told
 
     for told, said in (
-        ({}, "no worker"), ({"w": None}, "does not know this program"),
+        ({"w": None}, "does not know this program"),
         ({"w": versions() | {"numpy": "1.0"}}, "worker w has other versions: numpy 1.0"),
     ):  # fmt: skip
         with pytest.raises(ClusterError, match=said):
             cluster._refuse_others(Client(told), "a")
     cluster._refuse_others(Client({"w": versions()}), "a")
+    monkeypatch.setenv("ZOOMPICK_CLUSTER_WAIT_S", "0.05")
+    notes = []
+    with pytest.raises(ClusterError, match=r"No worker of a has been there for"):
+        cluster._await_workers(Client({}), "a", notes.append)
+    assert "has no worker yet" in notes[0].text
     assert cluster._size(np.zeros(1000, np.uint8)) == pytest.approx(1000, rel=0.3)

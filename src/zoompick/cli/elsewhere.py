@@ -43,9 +43,15 @@ def _on(address: str) -> Iterator[None]:
 
         def executor() -> Cluster:
             if not found:
+                from zoompick.cli import show
+                from zoompick.events import Noted
                 from zoompick.raster.cluster import on_cluster
 
-                found.append(stack.enter_context(on_cluster(address)))
+                def report(event: object) -> None:
+                    if isinstance(event, Noted):
+                        show.note(event.text)
+
+                found.append(stack.enter_context(on_cluster(address, report)))
             return found[0]
 
         with engine.using(executor):

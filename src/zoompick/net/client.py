@@ -562,22 +562,22 @@ def _untrusted(url: str, why: str) -> tuple[str, str]:
     """A certificate that cannot be trusted: which are trusted, and how others would be."""
     trusted = wire.bundle()
     which = f"those of {trusted.name} ({trusted.value})" if trusted else "those of this machine"
-    said = next((words for mark, words in _CERTIFICATES.items() if mark in why.lower()), "it cannot be trusted")
+    said = next((f": {words}" for mark, words in _CERTIFICATES.items() if mark in why.lower()), "")
     return (
-        f"{host_of(url)} cannot be reached: of its certificate {said}. Trusted are {which}.",
+        f"{host_of(url)} cannot be reached: its certificate is not trusted{said}. Trusted are {which}.",
         "Where a company's own certificates are needed: SSL_CERT_FILE or REQUESTS_CA_BUNDLE names their file.",
     )
 
 
 _CERTIFICATES = {
-    "expired": "the time is over",
-    "hostname mismatch": "the name is another's",
-    "doesn't match": "the name is another's",
-    "self-signed": "nobody but itself vouches",
-    "self signed": "nobody but itself vouches",
-    "unable to get local issuer": "the issuer is not known here",
-    "wrong version": "there is none: it does not speak TLS",
-    "wrong_version": "there is none: it does not speak TLS",
+    "expired": "its time is over",
+    "mismatch": "it is of another name",
+    "doesn't match": "it is of another name",
+    "self-signed": "nobody but itself vouches for it",
+    "self signed": "nobody but itself vouches for it",
+    "unable to get local issuer": "its issuer is not known here",
+    "wrong version": "there is none, for the server does not speak TLS",
+    "wrong_version": "there is none, for the server does not speak TLS",
 }
 
 

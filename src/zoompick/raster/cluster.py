@@ -16,13 +16,17 @@ import time
 import uuid
 import weakref
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import CancelledError, Executor, Future
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from zoompick import settings
 from zoompick.errors import ClusterError, MissingFileError, UsageError, ZoomPickError
+from zoompick.events import Noted, Report, ignore
+from zoompick.files import human_time
 from zoompick.later import later
 from zoompick.versions import differing, version_here, versions
 
@@ -32,6 +36,8 @@ else:
     distributed = later("distributed")
 
 _PATIENCE_S, _RETRIES = 10, 3
+_FIRST_TIMES = 4
+"""So many times as long as for others a command waits for the first worker."""
 _LOOK_S, _LEAST_SLOW_S, _SLOW_TIMES, _REMEMBERED = 2.0, 30.0, 10, 101
 """A job is slow that takes longer than half a minute and ten times the median of the last hundred."""
 _LOCAL = re.compile(r"local(?::([1-9]\d*))?")
@@ -80,6 +86,27 @@ def _run(payload: bytes) -> _Answer:
         return _Answer(error=error, host=socket.gethostname())
 
 
+def _lacking(files: Mapping[str, int]) -> list[str]:
+    """On a worker: files that are not there, or of another size."""
+    found = []
+    for name, size in files.items():
+        path = Path(name)
+        try:
+            is_there = path.stat().st_size == size
+        except OSError:
+            is_there = False
+        found += [] if is_there else [name]
+    return found
+
+
+def _deserted(address: str, waited_s: float) -> ClusterError:
+    return ClusterError(
+        f"No worker of {address} has been there for {human_time(waited_s)}.",
+        "Start workers: 'dask worker ADDRESS'. What was made stays, and the same command goes on from here; the "
+        "setting cluster_wait_s says how long is waited.",
+    )
+
+
 def _size(value: object) -> int:
     """Bytes of a value as it travels: those of arrays beside those of what holds them (PEP 574)."""
     arrays: list[int] = []
@@ -126,8 +153,10 @@ class Cluster(Executor):
     traffic : Traffic
     """
 
-    def __init__(self, client: Any, address: str) -> None:
+    def __init__(self, client: Any, address: str, report: Report = ignore) -> None:
         self.address = address
+        self._report = report
+        self._alone_since: float | None = None
         self.traffic = Traffic()
         threads = client.nthreads()
         self.workers = len(threads)
@@ -194,8 +223,11 @@ class Cluster(Executor):
             copy.cancel()
 
     def _watch(self) -> None:
-        """Now and then look for jobs that take far too long."""
+        """Now and then look for jobs that take far too long, and whether anybody is there to do them."""
         while not self._ended.wait(_LOOK_S):
+            # What goes wrong here is met again, and told, where a job is waited for.
+            with suppress(Exception):
+                self._look_for_workers()
             while self._unwanted:
                 self._unwanted.popleft().cancel()
             with self._lock:
@@ -208,6 +240,45 @@ class Cluster(Executor):
                 # What goes wrong here is met again, and told, where the job itself is waited for.
                 with suppress(Exception):
                     self._elsewhere(flight)
+
+    def _look_for_workers(self) -> None:
+        """Give up all jobs when nobody has been there for them as long as the setting says."""
+        if self._client.nthreads():
+            self._alone_since = None
+            return
+        most, now = settings.number("cluster_wait_s"), time.monotonic()
+        with self._lock:
+            flights = list(self._flights)
+        if self._alone_since is None and flights:
+            self._alone_since = now
+            told = f"All workers of {self.address} have left: at most {human_time(most)} are waited for others."
+            self._report(Noted(told))
+        if self._alone_since is None or now - self._alone_since < most:
+            return
+        for flight in flights:
+            self._dropped(flight)
+            outer = flight.outer()
+            if outer is not None and outer.set_running_or_notify_cancel():
+                outer.set_exception(_deserted(self.address, most))
+
+    def refuse_missing(self, files: Mapping[str, int]) -> None:
+        """Ask all workers for some files before the first job.
+
+        Parameters
+        ----------
+        files : mapping
+            Sizes by path.
+
+        Raises
+        ------
+        ClusterError
+            Names the worker that does not see one, or another.
+        """
+        told: dict[str, list[str]] = self._client.run(_lacking, dict(files)) if files else {}
+        for worker, missing in told.items():
+            if missing:
+                more = f" and {len(missing) - 1} more" if len(missing) > 1 else ""
+                raise ClusterError(f"The worker {worker} does not see {missing[0]}{more} as it is here.", _SHARED)
 
     def _elsewhere(self, flight: _Flight) -> None:
         """Give a job to a worker that does not have it."""
@@ -283,8 +354,15 @@ class _Unrepeated(Executor):
 
 
 @contextmanager
-def on_cluster(address: str) -> Iterator[Cluster]:
+def on_cluster(address: str, report: Report = ignore) -> Iterator[Cluster]:
     """Connect to a cluster; ``local:2`` starts one of two workers on this machine for as long as the block lasts.
+
+    A cluster runs what it is sent: it has to be one's own, or behind ``tls://``.
+
+    Parameters
+    ----------
+    report : callable
+        Told when workers are waited for.
 
     Raises
     ------
@@ -304,8 +382,9 @@ def on_cluster(address: str) -> Iterator[Cluster]:
     address = address.strip()
     refuse_unusable(address)
     with _client(address) as client:
+        _await_workers(client, address, report)
         _refuse_others(client, address)
-        made = Cluster(client, address)
+        made = Cluster(client, address, report)
         try:
             yield made
         finally:
@@ -344,10 +423,27 @@ def _client(address: str) -> Iterator[Any]:
         yield client
 
 
+def _await_workers(client: Any, address: str, report: Report) -> None:
+    """Wait for the first worker, which may still be starting.
+
+    Raises
+    ------
+    ClusterError
+        None came.
+    """
+    most = _FIRST_TIMES * settings.number("cluster_wait_s")
+    until, is_told = time.monotonic() + most, False
+    while not client.nthreads():
+        if time.monotonic() >= until:
+            raise _deserted(address, most)
+        if not is_told:
+            report(Noted(f"The cluster at {address} has no worker yet: at most {human_time(most)} are waited."))
+            is_told = True
+        time.sleep(min(_LOOK_S, max(0.05, until - time.monotonic())))
+
+
 def _refuse_others(client: Any, address: str) -> None:
-    """No workers, or workers whose products could have other bytes."""
-    if not client.nthreads():
-        raise ClusterError(f"The cluster at {address} has no worker.", "Start workers: 'dask worker ADDRESS'.")
+    """Workers whose products could have other bytes."""
     try:
         told: dict[str, dict[str, str]] = client.run(versions)
     except (ImportError, AttributeError) as error:

@@ -18,6 +18,7 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from pathlib import Path
 from typing import Any, TypeVar
 
 from zoompick import pages, settings
@@ -84,6 +85,20 @@ def elsewhere() -> Executor | None:
     """The executor of :func:`using`; None where blocks are computed here."""
     told = _elsewhere.get()
     return told() if told else None
+
+
+def refuse_missing(paths: Iterable[Path]) -> None:
+    """Ask the workers of :func:`using`, where there are some, for files on disk before the first block is due.
+
+    Raises
+    ------
+    ClusterError
+        Names the worker that lacks one.
+    """
+    executor = elsewhere()
+    asks = getattr(executor, "refuse_missing", None)
+    if asks is not None:
+        asks({str(path.absolute()): path.stat().st_size for path in paths if path.is_file()})
 
 
 @contextmanager

@@ -372,10 +372,13 @@ def _written(steps: Sequence[RasterStep], targets: Sequence[Path], how: Making) 
     """Rasters of steps and what was written of each into a file without a name yet, in one pass over their inputs."""
     if not steps:
         return []
+    from zoompick.raster import engine
     from zoompick.raster.part import with_least_nodata
     from zoompick.raster.raster import notes_of
     from zoompick.raster.write import Job, as_told, write_together
 
+    if how.executor is None:
+        engine.refuse_missing(path for step in steps for path in step.inputs)
     sources = Sources(how.executor, len(steps) > 1)
     rasters = [step.build(sources) for step in steps]
     for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
