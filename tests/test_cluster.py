@@ -198,7 +198,7 @@ def test_a_cluster_whose_last_worker_has_left_is_given_up(tmp_path, monkeypatch)
             waiting = [crew.submit(time.sleep, 60) for _ in range(3)]
             time.sleep(1)
             crew._client.retire_workers(workers, close_workers=True)
-            with pytest.raises(ClusterError, match="No worker of .* has been there for"):
+            with pytest.raises(ClusterError, match=r"No worker of .* has been there for"):
                 waiting[0].result(timeout=90)
         assert any("All workers of" in note.text for note in notes)
         os.killpg(process.pid, signal.SIGKILL)

@@ -275,6 +275,7 @@ def test_documents_are_asked_for_compressed(server):
         ("gzip", b"no gzip at all", SourceError, "does not unpack"),
         ("br", b"something", SourceError, "in the encoding br, which was not asked for"),
     ],
+    ids=["swells", "cut", "none", "another"],
 )
 def test_an_encoding_that_is_none_is_told(server, encoding, body, error, said, monkeypatch):
     monkeypatch.setenv("ZOOMPICK_RETRIES", "0")

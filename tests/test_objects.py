@@ -12,12 +12,18 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+import shapely
 
-from helpers import Memory, grid, noise
+from helpers import UTM, Memory, grid, noise
+from strangers import stranger
 from zoompick.errors import MissingFileError, SourceError, UsageError
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.shapes import outline_of
 from zoompick.net import objects
+from zoompick.net.client import Client
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
+from zoompick.workflow import away
 from zoompick.workflow.opening import open_raster
 
 pytestmark = pytest.mark.slow
@@ -112,7 +118,7 @@ def test_inputs_come_from_there(tmp_path, program, there):
         (("index", "s3://bucket"), "names no object"),
     ):  # fmt: skip
         wrong = program(*words, "--recipe", "ndvi", "--out", "x.tif")
-        assert wrong.code in (1, 2) and said in wrong.err, wrong.err
+        assert wrong.code in (2, 4) and said in wrong.err, wrong.err
     nowhere = program("index", source, "--recipe", "ndvi", "--out", "http://127.0.0.1/x.tif")
     assert nowhere.code == 2 and "Nothing can be written" in nowhere.err
 
@@ -124,9 +130,9 @@ def test_windows_are_ranges_and_travel(tmp_path, there):
     window = raster.grid.window
     assert (pickle.loads(pickle.dumps(raster)).read(window) == open_raster(source).read(window)).all()
     objects.upload(made(tmp_path / "w2.tif", 1499), f"{there}/w.tif")
-    with pytest.raises(SourceError, match="replaced while"):
-        objects.ObjectFile(f"{there}/w.tif", raster.source.identity).read(0, 10)
-    assert not objects.exists(f"{there}/none") and objects.exists(f"{there}/w.tif")
+    with pytest.raises(SourceError, match="changed at the source while"):
+        raster.source.confirm()
+    assert not away._exists(f"{there}/none") and away._exists(f"{there}/w.tif")
 
 
 def test_what_breaks_off_leaves_nothing(tmp_path, there, storage, monkeypatch):
@@ -148,7 +154,7 @@ def test_what_breaks_off_leaves_nothing(tmp_path, there, storage, monkeypatch):
         objects.upload(whole, "s3://nothing-here/x")
     monkeypatch.setenv("AWS_ENDPOINT_URL", "http://127.0.0.1:9")
     with pytest.raises((SourceError, UsageError)):
-        objects.ObjectFile(f"{there}/big.bin")
+        Client().state(f"{there}/big.bin")
 
 
 def test_scale_and_offset_come_from_the_item_beside(tmp_path, program, there):
@@ -187,3 +193,119 @@ def test_bands_on_a_web_server_are_read_by_windows(program, archive, tmp_path):
     assert done.json[0]["bands"] == ["nir", "red"] and done.json[0]["valid_percent"] == 100
     links = json.loads((tmp_path / "far.tif.stac.json").read_text())["links"]
     assert [link["href"] for link in links] == hrefs
+
+
+def test_scenes_on_object_storage_are_searched_and_fetched_like_others(
+    tmp_path, program, there, storage, monkeypatch
+):
+    """A static catalog, its scenes' files whole and by windows: all by s3:// addresses, relative ones too."""
+    path = made(tmp_path / "red.tif", 1400)
+    west, north = 752000.0, 5720000.0
+    ring = outline_of(Bounds(west, north - 1400 * 8, west + 1400 * 8, north), UTM, 1000)
+    item = {
+        "type": "Feature", "stac_version": "1.1.0", "id": "s1", "collection": "c", "bbox": list(ring.bounds),
+        "geometry": shapely.geometry.mapping(ring),
+        "properties": {"datetime": "2025-12-15T11:00:00Z", "eo:cloud_cover": 3},
+        "links": [{"rel": "self", "href": f"{there}/cat/s1/item.json"}],
+        "assets": {"red": {"href": "./red.tif", "type": "image/tiff; application=geotiff", "roles": ["data"],
+                           "bands": [{"name": "red", "eo:common_name": "red"}]}},
+    }  # fmt: skip
+    catalog = {"type": "Catalog", "id": "c", "stac_version": "1.1.0", "description": "d",
+               "links": [{"rel": "item", "href": "./s1/item.json"}]}  # fmt: skip
+    for key, body in (("cat/catalog.json", json.dumps(catalog)), ("cat/s1/item.json", json.dumps(item)),
+                      ("cat/s1/red.tif", path.read_bytes())):  # fmt: skip
+        client(storage).put_object(Bucket=BUCKET, Key=key, Body=body)
+    study = tmp_path / "study"
+    box = [float(edge) for edge in ring.centroid.buffer(0.004).bounds]
+    program("new", study, "--box", *box, "--source", "store", "--dates", "2025-12", "--cloud", "20")
+    added = program("source", "add", "store", f"{there}/cat/catalog.json", "--here", cwd=study)
+    assert added.code == 0 and "stac-catalog" in added.err, added.err
+    assert "1 scene found" in program("search", cwd=study).err
+    assert program("pick", "1", cwd=study).code == 0
+    window = program("download", "--bands", "red", "--window", cwd=study)
+    assert window.code == 0 and "windows were fetched" in window.err, window.err
+    [here] = study.rglob("red.tif")
+    assert here.read_bytes() != path.read_bytes()
+    whole = program("download", "s1", "--bands", "red", "--whole", cwd=study)
+    assert whole.code == 0, whole.err
+    assert here.read_bytes() == path.read_bytes()
+    assert program("verify", "--online", cwd=study).code in (0, 1)
+
+
+class Storage:
+    """Object storage as single requests see it."""
+
+    def __init__(self, server, data: bytes) -> None:
+        self.server, self.data, self.count = server, data, 0
+        server.route = self.answer
+
+    def answer(self, seen):
+        query = seen.path.partition("?")[2].lower()
+        mode = seen.path.split("/")[1]
+        self.count += 1
+        error = '<?xml version="1.0"?><Error><Code>{}</Code><Message>no</Message></Error>'
+        is_signed = "x-amz-signature" in query
+        if mode == "busy" and self.count <= 2:
+            return 503, {}, error.format("SlowDown")
+        if mode == "payer" and "x-amz-request-payer=requester" not in query:
+            return 403, {}, error.format("AccessDenied")
+        if mode == "public" and is_signed:
+            return 403, {}, error.format("InvalidAccessKeyId")
+        if mode == "mine" and not is_signed:
+            return 403, {}, error.format("AccessDenied")
+        asked = seen.headers.get("Range", "")
+        if not asked:
+            return 200, {"ETag": '"e"'}, self.data
+        first, _, last = asked.removeprefix("bytes=").partition("-")
+        start, stop = int(first), min(int(last or len(self.data) - 1) + 1, len(self.data))
+        return (
+            206,
+            {"ETag": '"e"', "Content-Range": f"bytes {start}-{stop - 1}/{len(self.data)}"},
+            self.data[start:stop],
+        )
+
+
+@pytest.fixture
+def rough(tmp_path, monkeypatch):
+    """Storage that wants this or that, and no credentials yet."""
+    for name in ("ACCESS_KEY_ID", "SECRET_ACCESS_KEY", "SESSION_TOKEN", "REQUEST_PAYER", "SKIP_SIGNATURE"):
+        monkeypatch.delenv(f"AWS_{name}", raising=False)
+    monkeypatch.setenv("AWS_REGION", "us-east-1")
+    with stranger() as server:
+        monkeypatch.setenv("AWS_ENDPOINT_URL", server.url)
+        yield Storage(server, made(tmp_path / "a.tif").read_bytes())
+
+
+KEYS = {"AWS_ACCESS_KEY_ID": "visitor", "AWS_SECRET_ACCESS_KEY": "hush-hush"}
+
+
+@pytest.mark.parametrize(
+    ("mode", "own", "is_let"),
+    [
+        ("public", {}, True), ("public", KEYS, False), ("public", KEYS | {"AWS_SKIP_SIGNATURE": "true"}, True),
+        ("mine", {}, False), ("mine", KEYS, True), ("payer", KEYS, False),
+        ("payer", KEYS | {"AWS_REQUEST_PAYER": "true"}, True), ("busy", KEYS, True),
+    ],
+)  # fmt: skip
+def test_a_refusal_says_who_we_were_and_what_else_there_is(rough, program, monkeypatch, mode, own, is_let):
+    env = own | {"ZOOMPICK_RETRY_WAIT_MAX_S": "0.1"}
+    for name, value in env.items():
+        monkeypatch.setenv(name, value)
+    done = program("bands", f"s3://{mode}/a.tif", env=env)
+    words = " ".join((done.out + done.err).split())
+    assert (done.code == 0) is is_let, words
+    assert "hush" not in words and "Debug source" not in words and "Generic" not in words
+    if not is_let:
+        who = "with the key of AWS_ACCESS_KEY_ID" if own else "without a signature, for AWS_ACCESS_KEY_ID"
+        assert who in words and "AWS_SKIP_SIGNATURE=true" in words and "AWS_REQUEST_PAYER=true" in words
+    assert all("169.254" not in one.path for one in rough.server.seen)
+
+
+def test_no_address_of_this_machine_is_asked_for_a_log_in(rough, monkeypatch):
+    """Unless a setting allows it; the requests of the library underneath are watched by their addresses."""
+    monkeypatch.setenv("AWS_METADATA_ENDPOINT", f"{rough.server.url}/metadata")
+    Client().state("s3://public/a.tif")
+    assert not [one for one in rough.server.seen if "metadata" in one.path]
+    monkeypatch.setenv("ZOOMPICK_INSTANCE_CREDENTIALS", "1")
+    with pytest.raises(SourceError, match="this machine's metadata service"):
+        Client().state("s3://mine/b.tif")

@@ -124,7 +124,7 @@ def test_pages_that_take_too_long_together_are_left(archive, monkeypatch):
             page["links"] = [{"rel": "next", "href": f"{archive}/search?limit=2"}]
         return page
 
-    with pytest.raises(SourceError, match="for 1 pages, and there are more"):
+    with pytest.raises(SourceError, match="for 1 page, and there are more"):
         list(StacApi(archive, Altered(two_pages)).search(Criteria(AREA)))
 
 

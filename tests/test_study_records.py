@@ -290,7 +290,7 @@ def test_settings_come_from_file_and_environment(tmp_path, monkeypatch):
         120.0,
     )
     monkeypatch.setenv("ZOOMPICK_TILE_PX", "wide")
-    with pytest.raises(UsageError, match="'wide', expected a int"):
+    with pytest.raises(UsageError, match=r"'wide' .from the environment., expected a whole number"):
         settings.whole("tile_px")
 
 

@@ -43,9 +43,7 @@ TABLE = (
     Setting("tile_px", 512, "px", "Side of the tiles in the GeoTIFFs written here.", 16, 8_192),
     Setting("deflate_level", 0, "", "Effort of deflate, 1 (fast) to 12 (small); 0 chooses for each tile.", 0, 12),
     Setting("zstd_level", 3, "", "Effort of zstd, 1 (fast) to 22 (small).", 1, 22),
-    Setting(
-        "search_max_s", 1800.0, "s", "How long to wait for the pages of one search, all together.", 0.01, 1_000_000
-    ),
+    Setting("search_max_s", 1800.0, "s", "How long to wait for the pages of one search, all together.", 0, 1_000_000),
     Setting(
         "cache_max_mb",
         20_000,

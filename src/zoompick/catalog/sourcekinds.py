@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
+from zoompick.addresses import is_remote
 from zoompick.net.authority import Purpose
 
 if TYPE_CHECKING:
@@ -45,7 +46,7 @@ class SourceKind(NamedTuple):
 
 
 def _is_web(address: str) -> bool:
-    return address.startswith(("http://", "https://"))
+    return is_remote(address)
 
 
 def _path(address: str) -> str:
@@ -83,10 +84,6 @@ def _footprints(source: Source, client: Client, report: Report) -> Reader:
 
 def _bytes_of(address: str) -> ByteSource:
     """The bytes of a footprint file on a web server or on object storage."""
-    if address.startswith("s3://"):
-        from zoompick.net.objects import ObjectFile
-
-        return ObjectFile(address)
     from zoompick.net.ranges import remote_file
 
     return remote_file(address)

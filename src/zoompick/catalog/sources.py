@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+from zoompick.addresses import is_remote
 from zoompick.catalog.sourcekinds import KINDS, kind_of
 from zoompick.errors import DataError, UnknownNameError, UsageError
 from zoompick.files import read_json, write_json
@@ -40,7 +41,7 @@ class Source:
     @property
     def is_web(self) -> bool:
         """True for an address, False for the path of a file."""
-        return self.url.startswith(("http://", "https://"))
+        return is_remote(self.url)
 
     @property
     def whole_url(self) -> str:
@@ -74,8 +75,11 @@ class Source:
                 f"'{url}' is no web address, and no file.",
                 "Give one that begins with http:// or https://, or a file of footprints.",
             )
-        if url.startswith("s3://") and not url.endswith((".parquet", ".geoparquet")):
-            raise UsageError(f"'{url}' is no source.", "On object storage footprints as GeoParquet are searched.")
+        if url.startswith("s3://") and (kind or kind_of(url)) == "stac-api":
+            raise UsageError(
+                f"'{url}' is no source.",
+                "Object storage can hold static catalogs (.json), GeoParquet of footprints, tiles by {z}, {x}, {y}.",
+            )
         address = url if is_web else str(Path(url).resolve())
         return cls(name, address, kind or kind_of(address), day)
 

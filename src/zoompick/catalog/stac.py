@@ -162,7 +162,7 @@ class StacApi:
                     return
                 if waited > most_s:
                     raise SourceError(
-                        f"{host_of(address)} took {human_time(waited)} for {number + 1} pages, and there are more.",
+                        f"{host_of(address)} took {human_time(waited)} for {_pages(number + 1)}, and there are more.",
                         "Narrow the search (dates, area, cloud), or raise the setting search_max_s.",
                     )
                 empty = 0 if page.get("features") else empty + 1
@@ -184,6 +184,10 @@ class StacApi:
             raise SourceError(
                 f"{host_of(address)} has no end after {_MOST_PAGES} pages.", "Narrow the search: dates, area, cloud."
             )
+
+
+def _pages(count: int) -> str:
+    return "1 page" if count == 1 else f"{count} pages"
 
 
 def _following(

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import Any
 
-from zoompick.addresses import address_parts
+from zoompick.addresses import address_parts, is_remote
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
 from zoompick.errors import SourceError, UnknownNameError
@@ -107,7 +107,7 @@ class StaticCatalog:
                     continue
                 target = _target(url, link["href"])
                 parts = address_parts(target)
-                if parts.netloc != self._host or parts.scheme not in ("http", "https"):
+                if parts.netloc != self._host or not is_remote(target):
                     foreign += 1
                 elif target not in known and len(known) < _MOST_DOCUMENTS:
                     known.add(target)
@@ -123,7 +123,7 @@ class StaticCatalog:
 def _placed(item: Mapping[str, Any], url: str) -> dict[str, Any]:
     """An item that tells its own address: addresses in it that are relative are so to the document it came in."""
     own = links_of(item, "self")
-    if own and str(own[0]["href"]).startswith(("http://", "https://")):
+    if own and is_remote(own[0]["href"]):
         return dict(item)
     others = [link for link in links_of(item) if link.get("rel") != "self"]
     return dict(item) | {"links": [{"rel": "self", "href": _target(url, own[0]["href"]) if own else url}, *others]}

@@ -33,15 +33,15 @@ def unpack(
     as_json: options.Json = False,
 ) -> None:
     """Unpack a delivery, or only what touches the area; of a remote one just those bytes."""
+    from zoompick.addresses import is_remote
     from zoompick.cli import show
     from zoompick.errors import UsageError
     from zoompick.study.folder import Study
     from zoompick.study.journal import act
     from zoompick.workflow import unpack as workflow
 
-    is_remote = archive.startswith(("http://", "https://"))
     choice = workflow.Choice(_where(options.area_given(area, box, around), at, touching), only)
-    if remove and (is_remote or not choice.is_all):
+    if remove and (is_remote(archive) or not choice.is_all):
         raise UsageError("--remove is for a whole archive on this disk.", "Leave it out.")
     study = Study.find(Path.cwd())
     with show.progress() as report, workflow.opened(archive, report) as found:

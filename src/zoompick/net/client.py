@@ -19,10 +19,10 @@ from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
-from zoompick.net import vault, wire
+from zoompick.net import objects, vault, wire
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.encoding import ACCEPTED, encoding_of, inflated
-from zoompick.net.login import Carried, Keyring, Login, OneLogin, is_open_wire
+from zoompick.net.login import NOTHING, Carried, Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.pace import Pace
 from zoompick.net.refusals import (
     FORBIDDEN,
@@ -307,7 +307,7 @@ class Client:
         except AnsweredError as error:
             if error.status not in _NO_HEAD:
                 raise
-            found = RemoteState(None, "")
+            return self.again(url, by_first_byte)
         if not found.size:
             # Some servers answer HEAD with the length of its own empty body.
             with suppress(AnsweredError):
@@ -383,8 +383,12 @@ class Client:
         """
         if self.stop.is_set():
             raise CancelledError("Stopped.")
+        if url.startswith(objects.SCHEME):
+            with self._slots, self._stored(method, url, headers) as answer:
+                yield answer
+            return
         if not _is_web(url):
-            raise SourceError(f"'{url}' is no web address.", "Give one that begins with http:// or https://.")
+            raise SourceError(f"'{url}' is no web address.", "Give one that begins with http://, https:// or s3://.")
         url = vault.joined(url, self.authority.source if self.authority else "")
         if vault.is_withheld(url):
             raise ExpiredError(
@@ -398,6 +402,21 @@ class Client:
                 return
         with self._slots, self._followed(method, url, headers, data) as (final, sent, response):
             yield self._answer(final, response, sent, method)
+
+    @contextmanager
+    def _stored(self, method: str, address: str, headers: Mapping[str, str] | None) -> Iterator[Answer]:
+        """An object of storage, asked for at its address of today; no log-in of ours goes there."""
+        if method not in _READING:
+            raise SourceError(
+                f"'{address}' is object storage: it takes no {method}.", "Tell those who run the source."
+            )
+        url, how = objects.signed(address, "HEAD" if method == "HEAD" else "GET")
+        with self._asked(method, url, headers, None, {}) as response:
+            stall_s = settings.number("read_timeout_s")
+            answer = Answer(response.status, response.headers, address, response, self.pace, self.stop, stall_s)
+            if response.status >= 300:
+                raise _refused(answer, Asked(NOTHING, None, method, how))
+            yield answer
 
     def _answer(self, url: str, response: Any, sent: Carried, method: str) -> Answer:
         stall_s = settings.number("read_timeout_s")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urljoin
@@ -35,6 +36,11 @@ def joined(base: str, href: str) -> str:
         It is no address.
     """
     try:
+        if base.startswith("s3://"):
+            # Object storage has paths like the web's, which the standard library does not know.
+            found = urljoin("http" + base.removeprefix("s3"), href)
+            is_own = not re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", href)
+            return "s3" + found.removeprefix("http") if is_own else found
         return urljoin(base, href)
     except ValueError as error:
         raise SourceError(f"'{href}' is no web address: {error}.", "Tell the people who run the source.") from error

@@ -11,6 +11,7 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 from zoompick.addresses import WITHHELD, host_of, origin_of, split
 from zoompick.errors import SourceError
 from zoompick.files import parse_json
+from zoompick.net import objects
 from zoompick.net.authority import Authority
 from zoompick.net.login import LEAST_HIDDEN, NOTHING, Carried
 from zoompick.net.retry import TRANSIENT
@@ -59,11 +60,12 @@ class ExpiredError(AnsweredError):
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """Who asked: what went with the request, and on whose behalf it was made."""
+    """Who asked: what went with the request, and on whose behalf it was made; of object storage how, in words."""
 
     sent: Carried = NOTHING
     authority: Authority | None = None
     method: str = "GET"
+    storage: str = ""
 
     @property
     def is_of_source(self) -> bool:
@@ -93,6 +95,8 @@ def refusal(
     asked = asked or Asked()
     host, said = host_of(url), _without_echo(url, asked.sent.without_secrets(_said(body)))
     what = f"{host} answered {status}{said} to {url}."
+    if asked.storage and status not in TRANSIENT:
+        return AnsweredError(*objects.refused(url, status, said, asked.storage), status)
     if status in (TOO_MANY, UNAVAILABLE):
         after = headers.get("Retry-After")
         return TransientError(
@@ -173,12 +177,22 @@ def is_refused(error: SourceError) -> bool:
     return isinstance(error, AnsweredError | UnreachableError)
 
 
+def _of_xml(body: bytes) -> str:
+    """Code and message of an error as object storage writes it."""
+    found = [
+        re.search(rf"<{name}>([^<]{{1,160}})</{name}>", body.decode("utf-8", "replace"))
+        for name in ("Code", "Message")
+    ]
+    words = ": ".join(re.sub(r"[\x00-\x1f]+", " ", match[1]) for match in found if match)
+    return f" ({words})" if words else ""
+
+
 def _said(body: bytes) -> str:
     """What an error body says, of whatever shape, in a few words."""
     try:
         value = parse_json(body.decode("utf-8", "replace"))
     except ValueError:
-        return ""
+        return _of_xml(body)
     for key in ("description", "detail", "message", "title", "error_description", "error"):
         if isinstance(value, dict) and isinstance(value.get(key), str):
             text = re.sub(r"[\x00-\x1f]+", " ", value[key])

@@ -12,6 +12,8 @@ from zoompick.errors import StudyError, UsageError
 from zoompick.events import Noted
 from zoompick.files import human_bytes, read_json, write_json
 from zoompick.imagery.sidecar import sidecar_of
+from zoompick.net.client import Client
+from zoompick.net.refusals import NOT_FOUND, AnsweredError
 from zoompick.study.folder import Study
 from zoompick.workflow.making import make_files
 from zoompick.workflow.step import Made, Making, Step
@@ -46,7 +48,7 @@ def make_anywhere(steps: Sequence[Step], how: Making, study: Study | None = None
             for path in (*step.companions, sidecar_of(step.output), step.output)
         }
         if not how.may_replace:
-            taken = next((target for target in targets.values() if objects.exists(target)), None)
+            taken = next((target for target in targets.values() if _exists(target)), None)
             if taken:
                 raise StudyError(f"{taken} exists already.", "Give another `out`, or `overwrite`.")
         made = make_files(local, how, None)
@@ -57,6 +59,17 @@ def make_anywhere(steps: Sequence[Step], how: Making, study: Study | None = None
         size = sum(step.output.stat().st_size for step in local)
     how.report(Noted(f"Put {human_bytes(size)} on {addresses[0].split('/')[2]}."))
     return [replace(one, path=Path(address)) for one, address in zip(made, addresses, strict=True)]
+
+
+def _exists(address: str) -> bool:
+    """Whether there is such an object."""
+    try:
+        Client().state(address)
+    except AnsweredError as error:
+        if error.status == NOT_FOUND:
+            return False
+        raise
+    return True
 
 
 def _without_paths(sidecar: Path) -> None:

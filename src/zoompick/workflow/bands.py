@@ -8,7 +8,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 
-from zoompick.errors import FormatError, NothingFoundError, UsageError, ZoomPickError
+from zoompick.addresses import is_remote
+from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageError, ZoomPickError
 from zoompick.files import files_below
 from zoompick.imagery.deliveries import Layer, OneBand, name_from, open_layers
 from zoompick.imagery.items import scene_of
@@ -75,6 +76,9 @@ def bands_of(address: str) -> Delivery:
     for one in _addresses(address):
         try:
             found += [_found(one, layer) for layer in _layers(one)]
+        except SourceError:
+            # Nobody looked into it: that says nothing of what it holds.
+            raise
         except ZoomPickError as error:
             unread.append(error.what)
     if not found:
@@ -125,7 +129,7 @@ def _members(address: str) -> Iterator[str]:
 
 
 def _layers(address: str) -> list[Layer]:
-    if address.startswith(("http://", "https://")):
+    if is_remote(address):
         raster = open_raster(address)
         path = Path(re.split(r"[/#]", address)[-1])
         bands = list(raster.bands)

@@ -10,6 +10,7 @@ from importlib import metadata
 from pathlib import Path
 
 from zoompick import cache, settings
+from zoompick.addresses import is_remote
 from zoompick.catalog import sources
 from zoompick.catalog.sources import Source
 from zoompick.errors import ZoomPickError
@@ -117,7 +118,7 @@ def _room(root: Path | None) -> Iterator[Finding]:
 
 
 def _reached(source: Source, report: Report) -> Finding:
-    if not source.url.startswith(("http://", "https://")):
+    if not is_remote(source.url):
         here = Path(source.url).exists()
         return judged("source", source.name, here, "here" if here else "not here", "here", "Give its file again.")
     try:

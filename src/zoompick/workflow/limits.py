@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from zoompick.addresses import is_remote
 from zoompick.catalog import offer
 from zoompick.catalog.scene import Scene
 from zoompick.errors import SourceError
@@ -48,7 +49,7 @@ def ask(scenes: Iterable[Scene], client: Client) -> Told:
     for (source, collection), scene in firsts.items():
         address, why = address_of(scene.item, "collection"), ""
         limits: dict[str, float] = {}
-        if address.startswith(("http://", "https://")):
+        if is_remote(address):
             try:
                 told = client.on_behalf(source, Purpose.SEARCH).json(address)
                 limits = offer.limits(told if isinstance(told, dict) else {})

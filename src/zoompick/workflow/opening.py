@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from zoompick.addresses import is_remote
 from zoompick.bytesource import ByteSource
 from zoompick.raster.opening import open_raster, provide, source_of
 
@@ -37,12 +38,5 @@ def _remote(url: str) -> ByteSource:
     return remote_file(url)
 
 
-def _object(address: str) -> ByteSource:
-    from zoompick.net.objects import ObjectFile
-
-    return ObjectFile(address)
-
-
 provide(_is_member, _member)
-provide(lambda address: address.startswith("s3://"), _object)
-provide(lambda address: address.startswith(("http://", "https://")), _remote)
+provide(is_remote, _remote)

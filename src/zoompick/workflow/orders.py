@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from zoompick import money
-from zoompick.addresses import public
+from zoompick.addresses import is_remote, public
 from zoompick.catalog import offer
 from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Key, Scene
@@ -259,7 +259,7 @@ class Desk:
         starting = {key for order in (*self.waiting(), *planned) for key in order.keys}
         for scene in to_order(scenes):
             before = km2_price(scene) if scene.key in starting else None
-            if before is None or not scene.address.startswith(("http://", "https://")):
+            if before is None or not is_remote(scene.address):
                 continue
             now = km2_price(Scene.from_item(self._asking(scene).json(scene.address), scene.source))
             if now != before:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from zoompick.addresses import is_remote
 from zoompick.catalog.scene import Scene
 from zoompick.errors import SourceError
 from zoompick.net.authority import Purpose
@@ -24,7 +25,7 @@ def renewed(item: str, band: str, client: Client, form: str = "") -> str | None:
     form : str
         Format that the bands are wanted in.
     """
-    if not item.startswith(("http://", "https://")):
+    if not is_remote(item):
         return None
     by = client.authority
     asking = client.acting(replace(by, purpose=Purpose.SEARCH) if by else None)

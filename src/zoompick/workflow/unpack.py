@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import IO
 
-from zoompick.addresses import address_parts
+from zoompick.addresses import address_parts, is_remote
 from zoompick.errors import DiskError, NothingFoundError, StudyError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import disk_errors, files_below, human_bytes
@@ -94,7 +94,7 @@ def opened(where: str, report: Report = ignore) -> Iterator[Archive]:
     ------
     FormatError, UsageError, SourceError
     """
-    if where.startswith(("http://", "https://")):
+    if is_remote(where):
         name = PurePosixPath(address_parts(where).path).name or "delivery"
         archive = open_remote(
             _remote(where, Client(report).acting(Authority.of_address(where))), re.sub(r"\.001$", "", name)
