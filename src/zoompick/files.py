@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from zoompick.errors import BusyError, DataError, DiskError, MissingFileError, UsageError
+from zoompick.foreign import without_surrogates
 
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 SHA256, BLAKE3 = "1220", "1e20"
@@ -183,17 +184,33 @@ def parse_json(text: str | bytes) -> Any:
         No JSON, or nested deeper than anything that is meant.
     """
     try:
-        return json.loads(text)
+        is_long = _LONG_NUMBER[type(text)].search(text)
+        found = json.loads(text, parse_int=_modest) if is_long else json.loads(text)
     except RecursionError as error:
         raise ValueError("nested too deep") from error
-    except ValueError as error:
-        if "limit" not in str(error):
-            raise
-        return json.loads(text, parse_int=_modest)
+    return _whole_texts(found) if _HALF[type(text)].search(text) else found
+
+
+_LONG_NUMBER: dict[type, Any] = {str: re.compile(r"\d{40}"), bytes: re.compile(rb"\d{40}")}
+_HALF: dict[type, Any] = {
+    str: re.compile("\\\\u[dD][89a-fA-F]|[\ud800-\udfff]"),
+    bytes: re.compile(rb"\\u[dD][89a-fA-F]"),
+}
+"""Escapes of halves of characters, which come in pairs (RFC 8259, section 8.2) unless somebody is careless."""
 
 
 def _modest(digits: str) -> int | float:
-    return int(digits) if len(digits) < 400 else math.inf
+    """A whole number, infinite where it has more digits than anybody counts with."""
+    return int(digits) if len(digits) < 40 else math.copysign(math.inf, float(digits[0] + "1"))
+
+
+def _whole_texts(value: Any) -> Any:
+    """A JSON value in which every text can be written down."""
+    if isinstance(value, str):
+        return without_surrogates(value)
+    if isinstance(value, dict):
+        return {without_surrogates(key): _whole_texts(entry) for key, entry in value.items()}
+    return [_whole_texts(entry) for entry in value] if isinstance(value, list) else value
 
 
 def whole_number(text: str | None) -> int | None:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from zoompick.catalog import fields
+from zoompick import foreign
 from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
 from zoompick.net.links import address_of, has_role, joined
@@ -150,11 +150,11 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
         yield BandFile(
             name=CLASS_BAND if classes else str(common or own or key),
             href=href,
-            size=size if isinstance(size, int) else None,
+            size=foreign.whole(size),
             sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
             scale=1.0 if scale is None else scale,
             offset=0.0 if offset is None else offset,
-            pixel_m=fields.as_number(band.get("gsd") or asset.get("gsd")),
+            pixel_m=foreign.number(band.get("gsd") or asset.get("gsd")),
             classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
             index=index,
             is_container=is_container,
@@ -170,4 +170,4 @@ def _objects(value: object) -> list[Mapping[str, Any]]:
 
 
 def _first_number(*values: object) -> float | None:
-    return next((number for number in map(fields.as_number, values) if number is not None), None)
+    return next((number for number in map(foreign.number, values) if number is not None), None)

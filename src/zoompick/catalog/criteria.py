@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
@@ -111,9 +112,9 @@ class Criteria:
         return replace(self, **values)
 
     def covers(self, scenes: Sequence[Scene]) -> list[float]:
-        """Percent of the area that each scene's footprint covers; 0 without a usable footprint."""
+        """Percent of the area that each scene's footprint covers; NaN without a usable footprint."""
         placed = [(number, shape) for number, shape in enumerate(footprints_of(scenes)) if shape is not None]
-        found = [0.0] * len(scenes)
+        found = [math.nan] * len(scenes)
         for (number, _), part in zip(placed, shares(self.ground, [shape for _, shape in placed]), strict=True):
             found[number] = 100 * float(part)
         return found

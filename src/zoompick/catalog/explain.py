@@ -31,7 +31,7 @@ def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequen
             return _emptied(entry, left, passed)
         left = fitting
         passed.append(entry.words)
-    most = max(criteria.covers(left))
+    most = max((cover for cover in criteria.covers(left) if cover == cover), default=0.0)
     return NothingFoundError(
         f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
         f"the most is {most:.0f} %.",

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import math
 import tomllib
 from collections.abc import Mapping
-from datetime import UTC, datetime
 from functools import cache, cached_property
 from importlib import resources
 from typing import Any
+
+from zoompick import foreign
 
 
 @cache
@@ -43,37 +43,18 @@ class Told:
 
     def number(self, meaning: str) -> float | None:
         """A property as a finite number; None when it is missing or of another type."""
-        return as_number(self.value(meaning))
+        return foreign.number(self.value(meaning))
 
     def text(self, meaning: str) -> str:
         """A property as text; empty when it is missing."""
-        found = self.value(meaning)
-        return str(found) if isinstance(found, str | int | float) else ""
+        return foreign.text(self.value(meaning))
 
 
 def edges_of(box: object) -> tuple[float, float, float, float] | tuple[()]:
     """West, south, east, north of a bbox of four numbers or, with heights, of six; empty for anything else."""
-    numbers = [as_number(edge) for edge in box] if isinstance(box, list) else []
+    numbers = [foreign.number(edge) for edge in box] if isinstance(box, list) else []
     if len(numbers) not in (4, 6) or None in numbers:
         return ()
     half = len(numbers) // 2
     west, south, east, north = (float(edge or 0) for edge in (*numbers[:2], *numbers[half : half + 2]))
     return west, south, east, north
-
-
-def as_number(found: object) -> float | None:
-    """A JSON number, never a boolean, never NaN."""
-    if not isinstance(found, int | float) or isinstance(found, bool):
-        return None
-    return float(found) if math.isfinite(found) else None
-
-
-def as_moment(found: object) -> datetime | None:
-    """An RFC 3339 date-time in UTC, or None."""
-    try:
-        moment = datetime.fromisoformat(found) if isinstance(found, str) else None
-    except ValueError:
-        return None
-    if moment is None:
-        return None
-    return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)

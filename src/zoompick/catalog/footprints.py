@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import UTC, date, datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
+from zoompick import foreign
 from zoompick.area.model import Feature
 from zoompick.catalog import geoparquet
 from zoompick.errors import DataError, FormatError
@@ -189,19 +190,14 @@ def _type_of(href: str) -> str:
 
 def moment_of(value: object) -> datetime | None:
     """The moment that a cell means, UTC; None where it means none."""
-    if isinstance(value, datetime):
-        return value.astimezone(UTC) if value.tzinfo else value.replace(tzinfo=UTC)
     if isinstance(value, date):
-        return datetime(value.year, value.month, value.day, tzinfo=UTC)
+        return foreign.moment(value.isoformat())
     text = str(value).strip()
-    try:
-        moment = datetime.fromisoformat(text)
-        return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
-    except ValueError:
-        pass
-    for form in _DATE_FORMS:
+    for form in ("", *_DATE_FORMS):
         try:
-            return datetime.strptime(text, form).replace(tzinfo=UTC)
+            told = datetime.strptime(text, form).isoformat() if form else text
         except ValueError:
             continue
+        if (moment := foreign.moment(told)) is not None:
+            return moment
     return None

@@ -21,7 +21,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import numpy.typing as npt
 
-from zoompick import cache
+from zoompick import cache, foreign
 from zoompick.catalog.packed import fill
 from zoompick.errors import DataError
 from zoompick.files import database_errors, take_name, temporary_beside
@@ -136,11 +136,8 @@ def _rest(item: dict[str, Any], properties: dict[str, Any]) -> str | None:
 
 
 def _moment(text: Any) -> int | None:
-    try:
-        moment = datetime.fromisoformat(text)
-    except (TypeError, ValueError):
-        return None
-    return int((moment if moment.tzinfo else moment.replace(tzinfo=UTC)).timestamp())
+    moment = foreign.moment(text)
+    return None if moment is None else int(moment.timestamp())
 
 
 def _ground(geometry: object) -> tuple[bytes, tuple[float, float, float, float]] | None:

@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.catalog.fields import as_number, edges_of
+from zoompick import foreign
+from zoompick.catalog.fields import edges_of
 
 _NAMES = (
     "good_for", "access", "login", "limits", "price_km2", "zoom_levels", "pixels", "formats", "attribution",
@@ -77,7 +78,7 @@ def limits(collection: Mapping[str, Any]) -> dict[str, float]:
     What is no number above 0 limits nothing: no order could be planned under it.
     """
     told = _object(_told(collection, "limits"))
-    numbers = {str(key): as_number(value) for key, value in told.items()}
+    numbers = {str(key): foreign.number(value) for key, value in told.items()}
     return {key: number for key, number in numbers.items() if number is not None and number > 0}
 
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.catalog.fields import as_number
+from zoompick import foreign
 from zoompick.catalog.scene import Scene
 from zoompick.errors import SourceError
 from zoompick.geo.bounds import Bounds
@@ -67,6 +67,6 @@ def _placed(asset: Mapping[str, Any], scene: Scene) -> Quicklook | None:
 
 def _numbers(value: object, least: int) -> list[float]:
     """A list of at least so many numbers; empty for anything else."""
-    found = [as_number(entry) for entry in value] if isinstance(value, list) else []
+    found = [foreign.number(entry) for entry in value] if isinstance(value, list) else []
     numbers = [number for number in found if number is not None]
     return numbers if len(numbers) == len(found) >= least else []

@@ -8,6 +8,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
+from zoompick import foreign
 from zoompick.catalog import fields
 from zoompick.catalog.bands import CLASS_BAND, BandFile, bands_of, files_of, self_address
 from zoompick.errors import AreaError, SourceError
@@ -45,8 +46,8 @@ class Scene:
         SourceError
             No id, or neither ``datetime`` nor ``start_datetime``.
         """
-        if not isinstance(item.get("id"), str):
-            raise SourceError("The source sent an item without an id.", "Tell the people who run it.")
+        if not isinstance(item.get("id"), str) or not item["id"]:
+            raise SourceError("an item has no id.", "Tell the people who run the source.")
         when = _moment(_properties(item), item["id"])
         return cls(item["id"], str(item.get("collection") or ""), source, when, item)
 
@@ -114,7 +115,7 @@ class Scene:
     @property
     def pixel_m(self) -> float | None:
         """Finest ground sample distance, where it is told."""
-        return fields.as_number(_properties(self.item).get("gsd"))
+        return foreign.number(_properties(self.item).get("gsd"))
 
     @property
     def access(self) -> str:
@@ -135,12 +136,12 @@ class Scene:
     def until(self) -> datetime:
         """End of the acquisition; its moment for a scene that tells no span."""
         end = None if _properties(self.item).get("datetime") else _properties(self.item).get("end_datetime")
-        return fields.as_moment(end) or self.when
+        return foreign.moment(end) or self.when
 
     @property
     def published(self) -> datetime | None:
         """When the scene was published, where it is told."""
-        return fields.as_moment(self._told.value("published"))
+        return foreign.moment(self._told.value("published"))
 
     @cached_property
     def footprint(self) -> Shape:
@@ -242,10 +243,10 @@ def _of_bbox(bbox: object, scene_id: str) -> Shape:
 
 def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:
     text = properties.get("datetime") or properties.get("start_datetime")
-    moment = fields.as_moment(text)
+    moment = foreign.moment(text)
     if moment is None:
         raise SourceError(
-            f"The item {scene_id} has the datetime {text!r}, which cannot be read.",
+            f"{scene_id} has the datetime {str(text)[:60]!r}, which cannot be read.",
             "Tell the people who run the source.",
         )
     return moment
@@ -257,4 +258,5 @@ def _crs(properties: Mapping[str, Any]) -> Crs | None:
     if code.upper().startswith("EPSG:") and code[5:].isdecimal() and len(code) < 12:
         return Crs(int(code[5:]))
     epsg = properties.get("proj:epsg")
-    return Crs(epsg) if isinstance(epsg, int) and epsg > 0 else None
+    known = foreign.whole(epsg, 1, 999_999)
+    return Crs(known) if known is not None else None

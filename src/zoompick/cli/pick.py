@@ -327,6 +327,7 @@ def pick_import(
 
     from zoompick.cli import show
     from zoompick.errors import DataError, MissingFileError
+    from zoompick.outgoing import csv_text
     from zoompick.study.folder import Study
     from zoompick.study.rules import select
     from zoompick.study.scenelist import read_list
@@ -342,7 +343,7 @@ def pick_import(
             raise DataError(
                 f"{file} has no column 'id'.", "Export one to see the form: 'zoompick pick export x.csv'."
             )
-        chosen = select(_found(study), [row["id"] for row in rows], "the last search")
+        chosen = select(_found(study), [csv_text(row["id"] or "") for row in rows], "the last search")
     else:
         chosen = read_list(file)
     change_shortlist(study, chosen, verb="import")

@@ -109,6 +109,8 @@ def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
     with show.progress() as report:
         looked = clouds.look_inside([entry.scene], area.polygon, session_of(study, report), report)
     show.note(cost_words(looked))
+    for sentence in looked.problems():
+        show.note(sentence)
     return entry.with_inside(looked.inside[entry.scene.key])
 
 

@@ -83,6 +83,8 @@ def _marks(entry: Entry, states: Mapping[Key, str]) -> str:
 
 def csv_rows(entries: Sequence[Entry]) -> Iterator[str]:
     """The scenes as lines of CSV, the first with the names of the columns."""
+    from zoompick.outgoing import csv_cell
+
     line = io.StringIO()
     writer = csv.writer(line, lineterminator="\n")
     head = [
@@ -91,7 +93,7 @@ def csv_rows(entries: Sequence[Entry]) -> Iterator[str]:
         "cover_percent", "sun_elevation_deg", "off_nadir_deg", "pixel_m", "access", "bytes",
     ]  # fmt: skip
     for row in chain([head], map(_csv_row, count(1), entries)):
-        writer.writerow(row)
+        writer.writerow(map(csv_cell, row))
         yield line.getvalue()
         line.seek(0)
         line.truncate()

@@ -21,6 +21,7 @@ from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
 from zoompick.files import json_bytes
 from zoompick.net.vault import Sorting
+from zoompick.outgoing import seen
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -32,6 +33,7 @@ _FLEXIBLE = 24
 """Columns that a flexible column keeps at least in a pipe."""
 _BETWEEN_LINES_S = 10.0
 _LONGEST_TASK = 24
+_LONGEST_CELL = 60
 
 
 class Column(NamedTuple):
@@ -42,18 +44,12 @@ class Column(NamedTuple):
     flexible: bool = False
 
 
-_UNSEEN = re.compile(
-    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2060-\u2069\ufeff\ud800-\udfff]"
-)
-"""Control characters, which may command a terminal, and signs that turn or hide the text around them."""
-
-
 def plain(text: str) -> str:
     """A text as a terminal may see it: names and titles come from outside, and so may what they hold.
 
     Addresses show no secrets.
     """
-    return redacted(_UNSEEN.sub("\N{REPLACEMENT CHARACTER}", text))
+    return redacted(seen(text))
 
 
 def width() -> int:
@@ -100,7 +96,7 @@ def text(parts: Iterable[str], is_json: bool = False) -> None:
 
 
 def _escaped(text: str) -> str:
-    return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+    return "".join(one if one == seen(one) else f"\\u{ord(one):04x}" for one in text) if seen(text) != text else text
 
 
 def note(text: str) -> None:
@@ -183,6 +179,16 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
     from rich.text import Text
 
     grid = Table(box=SIMPLE_HEAD, pad_edge=False, title=title or None, title_justify="left", show_edge=False)
+    shown = [[plain(cell) for cell in row] for row in rows]
+    longest = [
+        max(len(column.name), *(len(row[place]) for row in shown)) if shown else len(column.name)
+        for place, column in enumerate(columns)
+    ]
+    # A cell longer than any that is meant gives way, too: else others would be cut for it.
+    columns = [
+        column._replace(flexible=column.flexible or size > _LONGEST_CELL)
+        for column, size in zip(columns, longest, strict=True)
+    ]
     for column in columns:
         grid.add_column(
             column.name,
@@ -190,13 +196,8 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
             no_wrap=not column.flexible,
             overflow="fold",
         )
-    shown = [[plain(cell) for cell in row] for row in rows]
     for row in shown:
         grid.add_row(*(Text(cell, style=_STYLES.get(cell, "")) for cell in row))
-    longest = [
-        max(len(column.name), *(len(row[place]) for row in shown)) if shown else len(column.name)
-        for place, column in enumerate(columns)
-    ]
     fixed = [min(size, _FLEXIBLE) if column.flexible else size for size, column in zip(longest, columns, strict=True)]
     _console(least=sum(fixed) + 2 * len(fixed)).print(grid)
 

@@ -9,6 +9,8 @@ from functools import cache
 from importlib import resources
 from typing import TYPE_CHECKING, Any
 
+from zoompick.outgoing import Code, markdown
+
 if TYPE_CHECKING:
     import jinja2
 
@@ -147,16 +149,17 @@ def _without_images(value: Any) -> Any:
 
 
 @cache
-def _environment() -> jinja2.Environment:
+def _environment(of_markdown: bool) -> jinja2.Environment:
+    """Templates; every value is escaped for the form that it goes into."""
     import jinja2
 
     folder = resources.files("zoompick.figures").joinpath("data")
     templates = {name: folder.joinpath(name).read_text(encoding="utf-8") for name in ("report.html", "report.md")}
     made = jinja2.Environment(
         loader=jinja2.DictLoader(templates), autoescape=jinja2.select_autoescape(["html"]), trim_blocks=True,
-        lstrip_blocks=True, undefined=jinja2.StrictUndefined,
+        lstrip_blocks=True, undefined=jinja2.StrictUndefined, finalize=markdown if of_markdown else None,
     )  # fmt: skip
-    made.filters["cell"] = lambda text: str(text).replace("|", "\\|").replace("\n", " ")
+    made.filters["code"] = Code.of
     return made
 
 
@@ -171,7 +174,11 @@ def _grouped(findings: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
 
 def _filled(name: str, report: StudyReport) -> str:
     odd = [finding for finding in report.findings if finding["outcome"] != "pass"]
-    return _environment().get_template(name).render(report=report, grouped=_grouped(report.findings), odd=odd)
+    return (
+        _environment(name.endswith(".md"))
+        .get_template(name)
+        .render(report=report, grouped=_grouped(report.findings), odd=odd)
+    )
 
 
 def as_html(report: StudyReport) -> str:

@@ -47,6 +47,7 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
         KeyError,
         AttributeError,
         IndexError,
+        OverflowError,
         shapely.errors.ShapelyError,
     ) as error:
         raise AreaError(
@@ -91,7 +92,7 @@ def _of_one_ring(geometries: Sequence[Any]) -> list[Shape | None]:
     """Polygons of equally many corners; None for each that needs a closer look."""
     try:
         places = np.array([geometry["coordinates"][0] for geometry in geometries])
-    except ValueError:
+    except (ValueError, OverflowError):
         return [None] * len(geometries)
     if places.dtype.kind not in "if" or places.ndim != 3 or places.shape[2] != 2:
         return [None] * len(geometries)

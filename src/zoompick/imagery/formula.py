@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import operator
+import warnings
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
@@ -11,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from zoompick import foreign
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.raster.raster import Pixels
 
@@ -93,8 +95,11 @@ def _read(text: str) -> tuple[tuple[str, ...], bool, Step]:
     if len(text) > _MOST_CHARACTERS:
         raise UsageError(f"The formula has {len(text)} characters.", f"{_MOST_CHARACTERS} are the most.")
     try:
-        tree = ast.parse(text.strip(), mode="eval").body
-    except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
+        with warnings.catch_warnings():
+            # What Python thinks of its literals is nobody's concern here.
+            warnings.simplefilter("ignore", SyntaxWarning)
+            tree = ast.parse(text.strip(), mode="eval").body
+    except (SyntaxError, ValueError, RecursionError, MemoryError, OverflowError) as error:
         raise UsageError(f"The formula '{text}' cannot be read.", _EXAMPLE) from error
     names: list[str] = []
     step = _step(tree, text, names, 0)
@@ -118,7 +123,9 @@ def _step(node: ast.AST, text: str, names: list[str], depth: int) -> Step:
             names.append(name)
             return lambda bands: bands[name]
         case ast.Constant(value=int() | float() as value) if not isinstance(value, bool):
-            number = float(value)
+            number = foreign.number(value)
+            if number is None:
+                raise UsageError("The formula holds a number beyond all that is meant.", _EXAMPLE)
             return lambda bands: number
         case ast.BinOp(op=op) if type(op) in _BINARY:
             return _joined(_BINARY[type(op)], below(node.left), below(node.right))

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, quote_plus, urlsplit
 
-from zoompick import settings
+from zoompick import foreign, settings
 from zoompick.addresses import is_this_machine, origin_of
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.files import read_json, write_json
@@ -157,8 +157,8 @@ class Login:
         token = answer.get("access_token") if isinstance(answer, dict) else None
         if not isinstance(token, str) or not token:
             raise SourceError("The log-in gave no token.", "Check the address of the tokens, and log in again.")
-        lasts = answer.get("expires_in")
-        ends = time.time() + float(lasts) if isinstance(lasts, int | float) else 0.0
+        lasts = foreign.number(answer.get("expires_in"), 0, 1e10)
+        ends = 0.0 if lasts is None else time.time() + lasts
         return replace(self, token=token, refresh=str(answer.get("refresh_token") or self.refresh), ends=ends)
 
 

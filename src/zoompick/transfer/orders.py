@@ -12,6 +12,7 @@ from datetime import datetime
 from typing import Any
 from urllib.parse import quote, urlsplit
 
+from zoompick import foreign
 from zoompick.addresses import host_of
 from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
@@ -231,7 +232,7 @@ def _results(order: Order, answer: object) -> list[Result]:
         Result(
             scene=str(row.get("title") or ""),
             url=str(row["href"]),
-            size=row.get("file:size") if isinstance(row.get("file:size"), int) else None,
+            size=foreign.whole(row.get("file:size")),
             sha256=sha256_of_multihash(str(row.get("file:checksum", ""))),
         )
         for row in rows
@@ -242,12 +243,12 @@ def _results(order: Order, answer: object) -> list[Result]:
 def _told(order: Order, answer: object) -> Order:
     if not isinstance(answer, dict) or not isinstance(answer.get("status"), str):
         raise SourceError("The source answered with no status of a job.", "Ask the people who run it.")
-    progress = answer.get("progress")
+    progress = foreign.number(answer.get("progress"), 0, 100)
     return replace(
         order,
         state=answer["status"],
-        progress=int(progress) if isinstance(progress, int | float) else order.progress,
-        message=str(answer.get("message") or ""),
+        progress=order.progress if progress is None else int(progress),
+        message=foreign.text(answer.get("message") or "", 500),
     )
 
 

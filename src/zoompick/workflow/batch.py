@@ -18,6 +18,7 @@ from zoompick.catalog.period import Period
 from zoompick.errors import StudyError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import unique_names, write_text
+from zoompick.outgoing import csv_cell
 from zoompick.raster import engine
 from zoompick.study.folder import Study
 from zoompick.workflow.like import follow
@@ -172,7 +173,7 @@ def write_summary(folder: Path, outcomes: Sequence[Outcome]) -> Path:
     table = csv.DictWriter(stream, ROW)
     table.writeheader()
     for outcome in outcomes:
-        row = row_of(outcome)
-        table.writerow(row | {"folder": outcome.unit.folder.name})
+        row = row_of(outcome) | {"folder": outcome.unit.folder.name}
+        table.writerow({name: csv_cell(value) for name, value in row.items()})
     write_text(folder / SUMMARY, stream.getvalue())
     return folder / SUMMARY

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 
 from zoompick.catalog.scene import CLASS_BAND, Scene
-from zoompick.errors import ZoomPickError
+from zoompick.errors import CancelledError, ClusterError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
@@ -47,6 +48,18 @@ class Looked:
     inside: dict[tuple[str, str, str], Inside | None]
     requests: int
     received_bytes: int
+    unread: Mapping[tuple[str, str, str], str] = field(default_factory=dict)
+
+    def problems(self) -> list[str]:
+        """How many class layers could not be read and why, a sentence for each cause."""
+        causes: dict[str, list[tuple[str, str]]] = {}
+        for key, why in self.unread.items():
+            causes.setdefault(re.sub(r"\w+://\S+", "…", why), []).append((key[2], why))
+        found = []
+        for (name, why), *others in causes.values():
+            more = f" ({len(others)} more like it)" if others else ""
+            found.append(f"The class layer of {name} could not be read{more}: {why}")
+        return found
 
 
 @dataclass(frozen=True)
@@ -67,16 +80,18 @@ class _Layer:
             return None
         return cls(band.href, tuple(band.classes), authority, scene.address)
 
-    def inside(self, area: Shape, client: Client, cost: Cost) -> Inside | None:
-        """Figures over the area."""
+    def inside(self, area: Shape, client: Client, cost: Cost) -> Inside | str | None:
+        """Figures over the area, or why the layer cannot be read; None where it saw nothing of it."""
         try:
             asking = client.acting(self.authority)
             file = RemoteFile(self.href, asking, cost, renew=lambda: renewed(self.item, CLASS_BAND, asking))
             raster = open_raster(file)
             return inside_of(raster, ClassTable.from_stac(self.classes), area)
-        except ZoomPickError:
-            # One scene that cannot be read is a scene that does not tell; the others go on.
-            return None
+        except (CancelledError, ClusterError):
+            raise
+        except ZoomPickError as error:
+            # One scene that cannot be read says why; the others go on.
+            return error.what
 
 
 @dataclass(frozen=True)
@@ -100,14 +115,15 @@ def look_inside(scenes: Sequence[Scene], area: Shape, client: Client, report: Re
     layers = [_Layer.of(scene, client) for scene in scenes]
     figures, requests, received = (_elsewhere if engine.elsewhere() else _here)(layers, area, client, report)
     report(Finished(TASK))
-    found = {scene.key: figure for scene, figure in zip(scenes, figures, strict=True)}
-    return Looked(found, requests, received)
+    pairs = [(scene.key, figure) for scene, figure in zip(scenes, figures, strict=True)]
+    found = {key: None if isinstance(figure, str) else figure for key, figure in pairs}
+    return Looked(found, requests, received, {key: figure for key, figure in pairs if isinstance(figure, str)})
 
 
 def _here(layers: Sequence[_Layer | None], area: Shape, client: Client, report: Report) -> _Told:
     cost = Cost()
 
-    def one(layer: _Layer | None) -> Inside | None:
+    def one(layer: _Layer | None) -> Inside | str | None:
         try:
             return layer.inside(area, client, cost) if layer else None
         finally:
@@ -120,7 +136,7 @@ def _here(layers: Sequence[_Layer | None], area: Shape, client: Client, report: 
 
 def _elsewhere(layers: Sequence[_Layer | None], area: Shape, client: Client, report: Report) -> _Told:
     batches = [tuple(layers[start : start + _BATCH]) for start in range(0, len(layers), _BATCH)]
-    figures, requests, received = list[Inside | None](), 0, 0
+    figures, requests, received = list[Inside | str | None](), 0, 0
     with engine.crew_of() as crew:
         for found, asked, came in engine.each(crew, batches, _There(area)):
             figures += found
@@ -130,7 +146,7 @@ def _elsewhere(layers: Sequence[_Layer | None], area: Shape, client: Client, rep
 
 
 _BATCH = 16
-_Told = tuple[list[Inside | None], int, int]
+_Told = tuple[list[Inside | str | None], int, int]
 
 
 @dataclass(frozen=True)
@@ -140,6 +156,7 @@ class Parts:
     parts: tuple[Inside | None, ...]
     requests: int
     received_bytes: int
+    unread: str = ""
 
 
 def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts:
@@ -154,8 +171,10 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
         file = RemoteFile(band.href, asking, cost, renew=lambda: renewed(scene.address, CLASS_BAND, asking))
         raster = open_raster(file)
         figures = tuple(inside_of(raster, table, part) for part in parts)
-    except ZoomPickError:
-        figures = (None,) * len(parts)
+    except (CancelledError, ClusterError):
+        raise
+    except ZoomPickError as error:
+        return Parts((None,) * len(parts), cost.requests, cost.received, error.what)
     return Parts(figures, cost.requests, cost.received)
 
 

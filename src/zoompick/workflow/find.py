@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from zoompick import foreign
 from zoompick.catalog import explain
 from zoompick.catalog.cover import CoverWish
 from zoompick.catalog.criteria import Criteria
@@ -15,7 +17,7 @@ from zoompick.catalog.period import Period
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.catalog.sourcekinds import Reader, reader_of
 from zoompick.catalog.sources import Source
-from zoompick.errors import NothingFoundError, SourceError, UnknownNameError, ZoomPickError
+from zoompick.errors import AreaError, NothingFoundError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
 from zoompick.geo.bounds import Bounds
@@ -69,21 +71,22 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     gathered = Gathering(Entry)
     problems: list[ZoomPickError] = []
     closed: list[Scene] = []
-    unusable = untold = 0
+    untold = 0
     unknown: UnknownNameError | None = None
     for source in sources:
         try:
             tally = _gather(reader_of(source, client, report), criteria, source.name, gathered)
-            unusable, untold = unusable + tally.unusable, untold + tally.untold
+            untold += tally.untold
             closed += tally.closed
+            if tally.unusable:
+                cannot = "scene cannot" if tally.unusable == 1 else "scenes cannot"
+                report(Noted(f"{tally.unusable} of {tally.items} {cannot} be read: {tally.why}"))
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
             problems += [error] if len(sources) == 1 else []
         except ZoomPickError as error:
             problems.append(error)
-    if unusable:
-        report(Noted(f"{unusable} items without an id or a date were left out."))
     if untold:
         report(Noted(f"{untold} scenes tell no cloud and were left out; `unknown-cloud` keep keeps them."))
     fitting = gathered.sorted(criteria.versions != "all", criteria.cover_min, criteria.sort)
@@ -112,53 +115,97 @@ def passes_over(source: Source, area: Shape, collection: str, report: Report = i
 
 
 class _Tally(NamedTuple):
-    """Items of no use, scenes left out only because they tell no cloud, and one of each collection to be ordered."""
+    """Items, those of no use and why the first is, scenes that tell no cloud, and one of each collection to order."""
 
+    items: int
     unusable: int
+    why: str
     untold: int
     closed: list[Scene]
 
 
 def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering[Any]) -> _Tally:
     """Test and keep what a source sends as it comes, so that a failure keeps what came before."""
-    unusable = untold = 0
+    items = unusable = untold = 0
+    why = ""
     fitting: list[Scene] = []
     closed: dict[str, Scene] = {}
     try:
         for item in reader.search(criteria):
+            items += 1
             try:
                 scene = Scene.from_item(item, source)
-            except SourceError:
-                unusable += 1
+                is_fitting = criteria.fits(scene)
+            except (SourceError, *_ODD) as error:
+                unusable, why = unusable + 1, why or _reason(item, error)
                 continue
-            if criteria.fits(scene):
+            if is_fitting:
                 fitting.append(scene)
                 if scene.collection not in closed and scene.access != "open":
                     closed[scene.collection] = scene
             elif criteria.fails_untold(scene):
                 untold += 1
             if len(fitting) == _TOGETHER:
-                gathered.add(fitting, criteria.covers(fitting))
-                fitting = []
+                odd = _placed(fitting, criteria, gathered)
+                unusable, why, fitting = unusable + len(odd), why or _nowhere(odd), []
     finally:
-        gathered.add(fitting, criteria.covers(fitting))
-    return _Tally(unusable, untold, list(closed.values()))
+        odd = _placed(fitting, criteria, gathered)
+        unusable, why = unusable + len(odd), why or _nowhere(odd)
+    return _Tally(items, unusable, why, untold, list(closed.values()))
+
+
+def _placed(scenes: Sequence[Scene], criteria: Criteria, gathered: Gathering[Any]) -> list[Scene]:
+    """Keep scenes that can be placed; gives those that cannot."""
+    covers = criteria.covers(scenes)
+    placed = [(scene, cover) for scene, cover in zip(scenes, covers, strict=True) if not math.isnan(cover)]
+    gathered.add([scene for scene, _ in placed], [cover for _, cover in placed])
+    return [scene for scene, cover in zip(scenes, covers, strict=True) if math.isnan(cover)]
+
+
+def _nowhere(scenes: Sequence[Scene]) -> str:
+    """Why the first of some scenes cannot be placed; empty for none."""
+    try:
+        return (
+            "" if not scenes or scenes[0].footprint is None else f"{scenes[0].id} has no footprint that can be used."
+        )
+    except AreaError as error:
+        return error.what
+
+
+_ODD = (AreaError, ValueError, TypeError, KeyError, AttributeError, ArithmeticError, LookupError)
+"""What an item can bring about that is like no other: one such scene never ends a search."""
+
+
+def _reason(item: object, error: Exception) -> str:
+    if isinstance(error, ZoomPickError):
+        return error.what
+    name = foreign.text(item.get("id"), 80) if isinstance(item, dict) else ""
+    return f"{name or 'an item'} holds a value that is none ({error})."
 
 
 def _clear_inside(entries: list[Entry], criteria: Criteria, client: Client, report: Report) -> list[Entry]:
     """Entries with their cloud inside the area, those above the limit left out; says what looking cost."""
     looked = clouds.look_inside([entry.scene for entry in entries], criteria.ground, client, report)
     report(Noted(cost_words(looked)))
+    for sentence in looked.problems():
+        report(Noted(sentence))
     known = [entry.with_inside(looked.inside[entry.scene.key]) for entry in entries]
     limit = criteria.cloud_area_max
     if limit is None:
         return known
     kept = [entry for entry in known if entry.cloud_area_percent is not None and entry.cloud_area_percent <= limit]
+    if not kept and looked.unread and not any(figure is not None for figure in looked.inside.values()):
+        raise SourceError(looked.problems()[0], "Leave `cloud-area` out, or try again when they can be read.")
     if not kept:
         raise explain.cloudy_inside(limit, [(entry.scene, entry.cloud_area_percent) for entry in known])
-    untold = sum(entry.cloud_area_percent is None for entry in known)
+    unread = sum(entry.scene.key in looked.unread for entry in known)
+    untold = sum(entry.cloud_area_percent is None for entry in known) - unread
+    if unread:
+        have = "scene whose class layer" if unread == 1 else "scenes whose class layers"
+        report(Noted(f"{unread} {have} could not be read {'was' if unread == 1 else 'were'} left out."))
     if untold:
-        report(Noted(f"{untold} scenes have no class layer to tell the cloud inside the area; they were left out."))
+        have = "scene has" if untold == 1 else "scenes have"
+        report(Noted(f"{untold} {have} no class layer that tells the cloud inside the area: left out."))
     return kept
 
 
@@ -328,6 +375,8 @@ def _covered(able: list[Entry], area: Shape, wish: CoverWish, least: float, repo
 def _cloud_over(choice: pick.Choice, area: Shape, client: Client, report: Report) -> float | None:
     """Percent of cloud inside the area, as the class layers of the chosen scenes tell; None when none does."""
     looked = clouds.look_inside([entry.scene for entry in choice.entries], area, client, report)
+    for sentence in looked.problems():
+        report(Noted(sentence))
     seen = [(figure.cloud, figure.seen) for figure in looked.inside.values() if figure is not None]
     weight = sum(share for _, share in seen)
     return sum(cloud * share for cloud, share in seen) / weight if weight else None

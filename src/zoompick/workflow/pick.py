@@ -97,6 +97,10 @@ def _cloud_by_piece(
         looked = list(pool.map(one, jobs))
     report(Finished(task))
     requests, received = sum(part.requests for part in looked), sum(part.received_bytes for part in looked)
+    failed = [(scene.id, part.unread) for (scene, _), part in zip(jobs, looked, strict=True) if part.unread]
+    if failed:
+        count = "The class layer" if len(failed) == 1 else f"{len(failed)} class layers"
+        report(Noted(f"{count} could not be read, that of {failed[0][0]} first: {failed[0][1]}"))
     report(Noted(f"Cloud over {len(pieces)} pieces of the area: {requests} requests, {human_bytes(received)}."))
     return {
         (scene.key, n): figure.cloud
