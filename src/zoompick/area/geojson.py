@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Any
+import json
+import re
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
 
 from zoompick.area import guard
 from zoompick.area.model import Feature
 from zoompick.errors import AreaError
 from zoompick.files import parse_json
 from zoompick.geo.shapes import polygon_of, polygons_of
+from zoompick.later import later
+
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
+else:
+    np = later("numpy")
 
 
 def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
@@ -19,6 +29,7 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     AreaError
     """
     try:
+        data, rings = _without_long_rings(data)
         text = data.decode("utf-8-sig")
         guard.refuse_deep(text, label)
         value = parse_json(text)
@@ -26,7 +37,7 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
         raise AreaError(
             f"{label} is not GeoJSON.", f"It is not valid JSON: {error}. A polygon is expected."
         ) from error
-    found = list(_features(value))
+    found = [(_with_ring(geometry, rings), properties) for geometry, properties in _features(value)]
     if not found:
         kind = value.get("type") if isinstance(value, dict) else None
         raise AreaError(
@@ -45,6 +56,43 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     if not features:
         raise AreaError(f"{label} holds no polygon.", "Its features have points, lines or no geometry.")
     return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []
+
+
+_LONG_BYTES = 4 << 20
+_RING = re.compile(rb'"coordinates"\s*:\s*(\[\s*\[\s*\[[-+0-9.eE,\s\[\]]*)')
+_MARK = "\x02ring {}"
+
+
+def _without_long_rings(data: bytes) -> tuple[bytes, list[npt.NDArray[np.float64]]]:
+    """A text whose polygons of one very long ring are replaced by marks, and these rings, shape (n, 2).
+
+    As lists a million corners would take ten times the memory of their digits.
+    """
+    rings: list[npt.NDArray[np.float64]] = []
+    if len(data) < _LONG_BYTES:
+        return data, rings
+    pieces, place = [], 0
+    for found in _RING.finditer(data):
+        run = found[1].rstrip(b", \t\r\n")
+        if len(run) < _LONG_BYTES or re.search(rb"\]\s*\]\s*,", run) or not re.search(rb"\]\s*\]\s*\]$", run):
+            continue
+        count = run.count(b"[") - 2
+        numbers = np.fromstring(run.translate(None, b"[]").decode("ascii"), sep=",")
+        if not count or len(numbers) % count or len(numbers) // count not in (2, 3):
+            continue
+        pieces += [data[place : found.start(1)], b'"' + json.dumps(_MARK.format(len(rings)))[1:-1].encode() + b'"']
+        rings.append(numbers.reshape(count, -1)[:, :2])
+        place = found.start(1) + len(run)
+    return (b"".join([*pieces, data[place:]]) if rings else data), rings
+
+
+def _with_ring(geometry: object, rings: Sequence[npt.NDArray[np.float64]]) -> object:
+    """A geometry whose mark is a ring again."""
+    mark = geometry.get("coordinates") if rings and isinstance(geometry, dict) else None
+    for number, ring in enumerate(rings):
+        if mark == _MARK.format(number) and isinstance(geometry, dict):
+            return dict(geometry) | {"coordinates": [ring]}
+    return geometry
 
 
 def _kind(geometry: object) -> str:

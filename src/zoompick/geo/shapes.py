@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TypeAlias
 
@@ -10,6 +11,7 @@ from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs, Floats, transform
+from zoompick.geo.simple import LONG, is_surely_simple
 from zoompick.later import later
 
 if TYPE_CHECKING:
@@ -83,7 +85,7 @@ def _corners_of_one_ring(geometry: object) -> int:
     if not isinstance(geometry, dict) or geometry.get("type") != "Polygon":
         return 0
     rings = geometry.get("coordinates")
-    if not isinstance(rings, list | tuple) or len(rings) != 1 or not isinstance(rings[0], list | tuple):
+    if not isinstance(rings, list | tuple) or len(rings) != 1 or not isinstance(rings[0], list | tuple | np.ndarray):
         return 0
     return len(rings[0])
 
@@ -100,7 +102,10 @@ def _of_one_ring(geometries: Sequence[Any]) -> list[Shape | None]:
     plain = ((low >= (-180, -90)) & (high <= (180, 90))).all(axis=1) & (high[:, 0] - low[:, 0] <= 180)
     plain &= (places[:, 0] == places[:, -1]).all(axis=1)
     made = shapely.polygons(places[plain])
-    good = shapely.is_valid(made) & (shapely.area(made) > 0)
+    good = (
+        np.array([_is_valid(polygon) for polygon in made], bool) if places.shape[1] > LONG else shapely.is_valid(made)
+    )
+    good &= shapely.area(made) > 0
     found: list[Shape | None] = [None] * len(geometries)
     for number, polygon, is_good in zip(np.flatnonzero(plain), made, good, strict=True):
         found[number] = polygon if is_good else None
@@ -120,11 +125,32 @@ def _over_the_antimeridian(geometry: dict[str, Any]) -> Shape | None:
 
 def _leaves(ring: Any) -> bool:
     """True for a ring that runs over the antimeridian, also one whose longitudes go on beyond 180 degrees."""
+    if isinstance(ring, np.ndarray):
+        return bool(np.abs(ring[:, 0]).max() > 180 or np.abs(np.diff(ring[:, 0])).max() > 180) and _leaves(
+            ring.tolist()
+        )
     lons = [point[0] for point in ring]
     beyond = min(lons) < -180 or max(lons) > 180
     return (beyond and min(lons) >= -540 and max(lons) <= 540 and all(abs(point[1]) <= 90 for point in ring)) or (
         antimeridian.crosses(ring)
     )
+
+
+def _is_valid(polygon: Shape) -> bool:
+    """Whether a polygon crosses itself nowhere; long rings are proved simple by quicker means where they can be."""
+    if _equal_parts(polygon) > 1:
+        return False
+    is_long = shapely.get_num_coordinates(polygon) > LONG
+    is_ring = polygon.geom_type == "Polygon" and not shapely.get_num_interior_rings(polygon)
+    if is_long and is_ring and is_surely_simple(shapely.get_coordinates(polygon)):
+        return True
+    return bool(polygon.is_valid)
+
+
+def _equal_parts(polygon: Shape) -> int:
+    """How often the part occurs that does most often."""
+    parts = shapely.get_parts(polygon)
+    return max(Counter(shapely.to_wkb(parts)).values()) if len(parts) > 1 else 1
 
 
 def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
@@ -144,7 +170,11 @@ def checked_polygon(polygon: Shape, label: str = "The area") -> Shape:
             else "GeoJSON holds degrees (longitude, latitude); project metres back to WGS 84 first."
         )
         raise AreaError(f"{label} has the coordinate {worst:g}, which is not on the globe.", hint)
-    if not polygon.is_valid:
+    if not _is_valid(polygon):
+        if (count := _equal_parts(polygon)) > 1:
+            raise AreaError(
+                f"{label} holds {count} parts that are the same, one upon the other.", "Take each of them once."
+            )
         reason = shapely.is_valid_reason(polygon)
         raise AreaError(f"{label} crosses itself or overlaps: {reason}.", "Mend the polygon at that place.")
     if polygon.area == 0:
