@@ -31,7 +31,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-MOST_SECONDS, MOST_BYTES = 10.0, 1 << 30
+MOST_SECONDS, MOST_BYTES = 20.0, 1 << 30
 FEN = {"type": "Polygon", "coordinates": [[[-12.08, -38.62], [-12.04, -38.63], [-12.05, -38.6], [-12.08, -38.62]]]}
 RING = "-12.08,-38.62 -12.04,-38.63 -12.05,-38.6 -12.08,-38.62"
 
@@ -44,6 +44,8 @@ VALUES: list[Any] = [
     None, True, -1, 0, 1, 2**31, 2**63, 2**64, -(2**63), 10**30, Whole(10**18), 0.5, -0.0, 1e308, float("inf"), float("nan"),
     "", "x" * 5000, "\ud800", "\x1b[31m\u202e", "1e400", "9999-12-31T23:59:60Z", "0000-00-00", [], {}, [[]], [None], {"a": None},
     [1, 2], [1, 2, 3, 4], "-1", "NaN", "../../etc", "a\0b", [[[[]]]],
+    Whole(10**400), -Whole(10**400), 2**63 - 1, 1e-320, "0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59-14:00",
+    "2025-12-15T11:17:24", "=1+1", "@SUM(1)", "|x|](javascript:alert(1))", "<b>", [1e400], [10**400] * 4, {"coordinates": [10**400]},
 ]  # fmt: skip
 
 
@@ -254,6 +256,7 @@ def _read_items(path: Path) -> object:
     from zoompick.catalog.criteria import Criteria
     from zoompick.catalog.gather import Gathering
     from zoompick.cli import facts, scenes
+    from zoompick.files import parse_json
     from zoompick.geo.shapes import lonlat_box
     from zoompick.study.scenelist import Entry, read_list
     from zoompick.transfer.plan import local_names
@@ -261,12 +264,12 @@ def _read_items(path: Path) -> object:
 
     class Reader:
         def search(self, criteria: object) -> Iterator[Any]:
-            value = json.loads(path.read_bytes().decode("utf-8", "surrogatepass"))
+            value = parse_json(path.read_bytes())
             features = value.get("features") if isinstance(value, dict) else None
             return iter([f for f in features if isinstance(f, dict)] if isinstance(features, list) else [])
 
     gathered: Gathering[Any] = Gathering(Entry)
-    with suppress(ValueError, RecursionError):
+    with suppress(ValueError):
         wanted = Criteria(lonlat_box(-13, -39, -12, -38), cloud_max=50, periods="2025", sun_min_deg=5, season="dec")
         find._gather(Reader(), wanted, "s", gathered)  # type: ignore[arg-type]
     for entry in [*gathered.sorted(True, 0, "clearest"), *read_list(path)]:
@@ -358,10 +361,11 @@ class _Served:
 
     def json(self, url: str, body: object = None, method: str = "") -> Any:
         from zoompick.errors import SourceError
+        from zoompick.files import parse_json
 
         try:
-            return json.loads(self.data.decode("utf-8", "surrogatepass"))
-        except (ValueError, RecursionError) as error:
+            return parse_json(self.data)
+        except ValueError as error:
             raise SourceError("no JSON") from error
 
 
@@ -531,6 +535,7 @@ def _read_settings(path: Path) -> object:
 def _read_environment(text: str) -> object:
     from zoompick import settings
     from zoompick.errors import ZoomPickError
+    from zoompick.net.authority import Authority
     from zoompick.net.login import Keyring
 
     plain = text.encode("utf-8", "replace").decode().replace("\0", "")[:5000]
@@ -541,7 +546,9 @@ def _read_environment(text: str) -> object:
         del os.environ[f"ZOOMPICK_{row.key.upper()}"]
     os.environ["ZOOMPICK_LOGIN"] = plain
     with suppress(ZoomPickError):
-        Keyring().authorization("https://h.example/x", lambda url, form: {})
+        Keyring().carried(
+            Authority.of_address("https://h.example/x"), "GET", "https://h.example/x", lambda url, form: {}
+        )
     del os.environ["ZOOMPICK_LOGIN"]
     return None
 
@@ -626,6 +633,103 @@ _text_kind("words", ["38.61S 12.02W", "28S 760000 5724000", "POLYGON((-12 -38, -
                      "last 30 days", "cloud<=10 or date>2025", "5km", "(nir - red) / (nir + red)", "dec-feb", "10-13",
                      "{date}-{satellite}", "bbox=-12.1,-38.7,-12,-38.6", "2MB"], _read_words)  # fmt: skip
 _text_kind("environment", ["8", "0.5", "https://h.example ann:secret", "deflate"], _read_environment)
+
+
+def _jpeg2000s(folder: Path) -> list[bytes]:
+    import imagecodecs
+    import numpy as np
+
+    pixels = np.random.default_rng(1).integers(1, 4000, (200, 300)).astype(np.uint16)
+    return [bytes(imagecodecs.jpeg2k_encode(pixels, codecformat=form, reversible=True)) for form in ("jp2", "j2k")]
+
+
+def _hdfs(folder: Path) -> list[bytes]:
+    """Gridded variables as netCDF-4 has them, a group, and packed values."""
+    import h5py
+    import numpy as np
+
+    path = folder / "seed.h5"
+    with h5py.File(path, "w") as file:
+        for group in (file, file.create_group("inner")):
+            lat, lon = (
+                group.create_dataset("lat", data=np.linspace(-38, -39, 40)),
+                group.create_dataset("lon", data=np.linspace(-12, -11, 60)),
+            )
+            lat.attrs["units"], lon.attrs["units"] = "degrees_north", "degrees_east"
+            for axis in (lat, lon):
+                axis.make_scale()
+            values = group.create_dataset(
+                "t", data=np.arange(2400, dtype="i2").reshape(40, 60), chunks=(20, 30), compression="gzip"
+            )
+            values.dims[0].attach_scale(lat)
+            values.dims[1].attach_scale(lon)
+            values.attrs["scale_factor"], values.attrs["add_offset"], values.attrs["_FillValue"] = (
+                0.01,
+                273.0,
+                np.int16(-1),
+            )
+    return [path.read_bytes()]
+
+
+def _read_hdf(path: Path) -> object:
+    from zoompick.workflow.bands import bands_of
+
+    _read_raster(path)
+    return bands_of(str(path))
+
+
+def _parquets(folder: Path) -> list[bytes]:
+    from zoompick.catalog import geoparquet
+
+    path = folder / "seed.parquet"
+    path.unlink(missing_ok=True)
+    geoparquet.write([_item(1), _item(2)], path)
+    return [path.read_bytes()]
+
+
+def _read_formula(text: str) -> object:
+    import numpy as np
+
+    from zoompick.imagery.formula import Formula
+
+    formula = Formula.parse(text)
+    with np.errstate(all="ignore"):
+        return formula.compute({band: np.ones((4, 4), "f4") for band in formula.bands})
+
+
+def _read_page(path: Path) -> object:
+    """A page of a server, through a session and back as a search takes it."""
+    from zoompick.catalog.criteria import Criteria
+    from zoompick.catalog.gather import Gathering
+    from zoompick.catalog.stac import StacApi
+    from zoompick.geo.shapes import lonlat_box
+    from zoompick.study.scenelist import Entry
+    from zoompick.workflow import find
+
+    class Session:
+        authority = None
+
+        def acting(self, authority: object) -> Session:
+            return self
+
+        def json(self, url: str, body: object = None, method: str = "") -> Any:
+            if body is None:
+                return {"links": [{"rel": "search", "href": "https://h.example/search", "method": "POST"}]}
+            return _Served(path.read_bytes()).json(url)
+
+    gathered: Gathering[Any] = Gathering(Entry)
+    reader = StacApi("https://h.example/", Session())  # type: ignore[arg-type]
+    find._gather(reader, Criteria(lonlat_box(-13, -39, -12, -38), cloud_max=50), "s", gathered)
+    return len(gathered.sorted(True, 0))
+
+
+_file_kind("jpeg2000", ".jp2", _jpeg2000s, _read_raster)
+_file_kind("hdf5", ".h5", _hdfs, _read_hdf)
+_file_kind("geoparquet", ".parquet", _parquets, _read_footprints)
+_text_kind("formulas", ["(nir - red) / (nir + red)", "where(red > 0.1, nir * 2.5, 0)", "min(red, nir, 1e3) >= 5 and not red < 2"],
+           _read_formula)  # fmt: skip
+_json_kind("pages", ".json", lambda: [{"type": "FeatureCollection", "features": [_item(1), _item(2)], "links": [
+    {"rel": "next", "href": "https://h.example/search", "method": "POST", "body": {"page": 2}}]}], _read_page)  # fmt: skip
 
 
 # Running

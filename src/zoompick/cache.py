@@ -12,7 +12,7 @@ from typing import NamedTuple
 from zoompick.files import tree_bytes
 from zoompick.settings import cache_folder, whole
 
-_INDEX = re.compile(r"[0-9a-f]{24}\.sqlite")
+_INDEX = re.compile(r"[0-9a-f]{24}\.(sqlite|looked-at)")
 """Names of indexes: what else lies beside them is not ours to remove."""
 _IN_USE_S = 600
 """What was used so lately may be in use: it stays."""
@@ -29,7 +29,7 @@ class Entry(NamedTuple):
 def parts() -> list[Path]:
     """What this program made in the cache folder, indexes and worlds: all of it can be made again."""
     folder = cache_folder()
-    indexes = sorted(path for path in folder.glob("footprints/*.sqlite") if _INDEX.fullmatch(path.name))
+    indexes = sorted(path for path in folder.glob("footprints/*.*") if _INDEX.fullmatch(path.name))
     return [*indexes, *sorted(path for path in folder.glob("ostrell-*") if path.is_dir())]
 
 

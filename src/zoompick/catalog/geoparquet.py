@@ -19,7 +19,9 @@ import shapely
 from zoompick.area.model import Feature
 from zoompick.bytesource import ByteSource, SourceStream
 from zoompick.catalog.period import Period
+from zoompick.catalog.probing import refuse_deadly
 from zoompick.errors import AreaError, FormatError, UsageError
+from zoompick.files import parse_json
 from zoompick.geo.bounds import Bounds
 from zoompick.later import later
 
@@ -52,6 +54,7 @@ def _arrow(label: str) -> Iterator[None]:
 def features_of(path: Path) -> Iterator[Feature]:
     """All rows of a file (primary column, WKB encoding)."""
     with _arrow(path.name):
+        refuse_deadly(path)
         table = parquet.ParquetFile(path)
         column = _about(table).get("primary_column", "geometry")
         for batch in table.iter_batches(ROWS_A_GROUP):
@@ -69,7 +72,7 @@ def _features(rows: Iterable[dict[str, Any]], column: str) -> Iterator[Feature]:
 
 
 def _about(table: Any) -> dict[str, Any]:
-    told = json.loads((table.schema_arrow.metadata or {}).get(b"geo", b"{}"))
+    told = parse_json((table.schema_arrow.metadata or {}).get(b"geo", b"{}"))
     return told if isinstance(told, dict) else {}
 
 
@@ -104,6 +107,7 @@ class Covered:
         """
         with _arrow(address):
             is_here = Path(address).is_file()
+            refuse_deadly(Path(address) if is_here else opens(address))
             table = parquet.ParquetFile(address if is_here else SourceStream(opens(address)), memory_map=is_here)
             about = _about(table)
             column = str(about.get("primary_column", "geometry"))

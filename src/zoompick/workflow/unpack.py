@@ -7,14 +7,14 @@ import fnmatch
 import re
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import IO
 
 from zoompick.addresses import address_parts, is_remote
-from zoompick.errors import DiskError, NothingFoundError, StudyError
+from zoompick.errors import DiskError, FormatError, NothingFoundError, StudyError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import disk_errors, files_below, human_bytes
 from zoompick.geo.shapes import Shape
@@ -155,7 +155,20 @@ def choose(archive: Archive, choice: Choice) -> Chosen:
         raise NothingFoundError(
             f"None of the {len(members)} members of {archive.label} is wanted.", "`list` shows them all."
         )
+    _refuse_both(archive.label, wanted)
     return Chosen(tuple(wanted), len(members) - len(wanted), told_by)
+
+
+def _refuse_both(label: str, members: Sequence[Member]) -> None:
+    """Refuse members of which one is a file where another needs a folder."""
+    files = {member.path for member in members}
+    for member in members:
+        if above := next((folder for folder in member.path.parents if folder in files), None):
+            raise FormatError(
+                f"{label} holds the file {above} and the file {member.path} in a folder of that name: no disk can "
+                "hold both.",
+                "Unpack one of them by its name, with `only`.",
+            )
 
 
 def unpack(
