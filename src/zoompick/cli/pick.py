@@ -327,7 +327,7 @@ def pick_import(
 
     from zoompick.cli import show
     from zoompick.errors import DataError, MissingFileError
-    from zoompick.outgoing import csv_text
+    from zoompick.outgoing import csv_cell, csv_text
     from zoompick.study.folder import Study
     from zoompick.study.rules import select
     from zoompick.study.scenelist import read_list
@@ -343,7 +343,10 @@ def pick_import(
             raise DataError(
                 f"{file} has no column 'id'.", "Export one to see the form: 'zoompick pick export x.csv'."
             )
-        chosen = select(_found(study), [csv_text(row["id"] or "") for row in rows], "the last search")
+        entries = _found(study)
+        ids = {csv_cell(entry.scene.id): entry.scene.id for entry in entries}
+        cells = [row["id"] or "" for row in rows]
+        chosen = select(entries, [ids.get(cell, csv_text(cell)) for cell in cells], "the last search")
     else:
         chosen = read_list(file)
     change_shortlist(study, chosen, verb="import")

@@ -79,8 +79,8 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
             untold += tally.untold
             closed += tally.closed
             if tally.unusable:
-                cannot = "scene cannot" if tally.unusable == 1 else "scenes cannot"
-                report(Noted(f"{tally.unusable} of {tally.items} {cannot} be read: {tally.why}"))
+                what = "scene" if tally.items == 1 else "scenes"
+                report(Noted(f"{tally.unusable} of {tally.items} {what} cannot be read: {tally.why}"))
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
