@@ -47,7 +47,8 @@ def read_wkt(text: str, label: str) -> tuple[list[Feature], list[str]]:
     body = text.partition(";")[2] if match and match[1] else text
     guard.refuse_deep(body, label)
     try:
-        shape = shapely.force_2d(shapely.from_wkt(body.strip()))
+        with np.errstate(all="ignore"):
+            shape = shapely.force_2d(shapely.from_wkt(body.strip()))
         source = Crs.parse(str(srid))
     except shapely.errors.ShapelyError as error:
         raise AreaError(

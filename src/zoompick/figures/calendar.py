@@ -44,7 +44,7 @@ def calendar_picture(marks: Sequence[Mark], title: str, path: Path) -> None:
     axes.set_xlim(0, 366)
     axes.set_ylim(-0.6, len(rows) - 0.4)
     axes.set_xticks([first + 15 for first in firsts], list(_MONTHS))
-    axes.set_yticks(list(place.values()), [f"{platform} {year}" for platform, year in place])
+    axes.set_yticks(list(place.values()), [style.plain(f"{platform} {year}") for platform, year in place])
     axes.tick_params(length=0)
     drawn.text(0.02, 1 - 0.36 / height, style.plain(title), fontsize=12, fontweight="bold")
     _legend(drawn, height)

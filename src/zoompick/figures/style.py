@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import io
 import math
+import warnings
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zoompick.files import writing
+from zoompick.outgoing import seen
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -35,7 +37,10 @@ def figure(width_in: float, height_in: float) -> Figure:
 def save(drawn: Figure, path: Path) -> None:
     """Write a figure as PNG under its name once it is whole."""
     buffer = io.BytesIO()
-    drawn.savefig(buffer, format="png", facecolor=drawn.get_facecolor())
+    with warnings.catch_warnings():
+        # A letter that the font lacks is drawn as a box.
+        warnings.filterwarnings("ignore", "Glyph .* missing", UserWarning)
+        drawn.savefig(buffer, format="png", facecolor=drawn.get_facecolor())
     with writing(path) as out:
         out.write(buffer.getvalue())
 
@@ -54,5 +59,5 @@ def degrees_text(value: float, letters: str, step: float) -> str:
 
 
 def plain(text: str) -> str:
-    """Words as they stand: in the drawing library a dollar sign begins a formula."""
-    return text.replace("$", r"\$")
+    """Words as they stand: in the drawing library a dollar sign begins a formula, and control signs have no shape."""
+    return seen(text).replace("$", r"\$")
