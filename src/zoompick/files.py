@@ -11,11 +11,13 @@ import hashlib
 import json
 import math
 import os
+import platform
 import re
 import tempfile
 import unicodedata
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
+from functools import cache
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -79,11 +81,44 @@ def database_errors(path: Path, left: str = "Nothing was kept of the unfinished 
 
 
 def temporary_beside(path: Path) -> tuple[int, Path]:
-    """Open a new temporary file in the folder of ``path``, which is made if missing."""
+    """Open a new temporary file in the folder of ``path``, which is made if missing.
+
+    Those that killed runs left for the same name go.
+    """
     with disk_errors(path):
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=_PART, dir=path.parent)
+        _sweep_dead(path)
+        handle, name = tempfile.mkstemp(
+            prefix=f".{path.name}.{_here()}-{os.getpid()}.", suffix=_PART, dir=path.parent
+        )
     return handle, Path(name)
+
+
+@cache
+def _here() -> str:
+    """This machine, in a few signs: another's processes are not known here."""
+    return hashlib.sha256(platform.node().encode()).hexdigest()[:6]
+
+
+def _sweep_dead(path: Path) -> None:
+    """Remove unfinished files for a name whose processes are no more."""
+    if os.name != "posix":
+        return
+    pattern = re.compile(rf"\.+{re.escape(path.name)}\.{_here()}-(\d+)\..*{re.escape(_PART)}")
+    for entry in os.scandir(path.parent):
+        found = pattern.fullmatch(entry.name)
+        if found and not _is_alive(int(found[1])):
+            Path(entry.path).unlink(missing_ok=True)
+
+
+def _is_alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except (PermissionError, OverflowError):
+        return True
+    return True
 
 
 def take_name(part: Path, path: Path, private: bool = False) -> None:
