@@ -215,7 +215,7 @@ def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
     orders = (
         "zoompick order ask",
         "zoompick order ask --accept-terms $(zoompick order ask 2>/dev/null | grep digest | cut -d' ' -f2)",
-        "zoompick order plan", "zoompick order submit --accept-price 20", "zoompick order wait --every 1",
+        "zoompick order plan", "zoompick order submit --accept-price '20 crowns'", "zoompick order wait --every 1",
     )  # fmt: skip
     capture("order", echoed(*orders), folder, shop)
 

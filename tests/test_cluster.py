@@ -24,7 +24,7 @@ from conftest import copied, knows
 from helpers import Memory, grid, noise
 from test_repeating import layer
 from test_running import products
-from zoompick.errors import ClusterError, MissingFileError, UnknownNameError
+from zoompick.errors import ClusterError, MissingFileError, UnknownNameError, UsageError
 from zoompick.imagery.deliveries import open_layers
 from zoompick.imagery.stack import build_stack
 from zoompick.net.refusals import AnsweredError, TransientError
@@ -291,6 +291,8 @@ def test_clusters_that_cannot_be_used_are_refused(program, monkeypatch, tmp_path
         refused = program("search", "--cluster", wrong)
         assert refused.code == 2 and f"'{wrong}' is no address" in refused.err, refused.err
     monkeypatch.setattr(cluster, "_PATIENCE_S", 1)
+    with pytest.raises(UsageError, match=r"tls://127.0.0.1:9 wants certificates"), on_cluster("tls://127.0.0.1:9"):
+        pass
     with pytest.raises(ClusterError, match="No cluster answers at"), on_cluster("tcp://127.0.0.1:9"):
         pass
 

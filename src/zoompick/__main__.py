@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import os
 import sys
+import warnings
 
 
 def main() -> None:
@@ -25,6 +26,9 @@ def _run() -> None:
         # What the terminal's encoding lacks becomes a question mark.
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
+    if not sys.warnoptions:
+        # What libraries have to say to programmers is nothing that a person here can act on.
+        warnings.simplefilter("ignore")
     # Hardly anything made here lies in circles, and looking for them costs a short command a tenth of its time.
     gc.set_threshold(50_000, 20, 20)
     if sys.argv[1:] == ["--version"]:

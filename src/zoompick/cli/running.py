@@ -92,7 +92,7 @@ def run(
     if as_json:
         show.as_json(_facts(done))
     else:
-        show_run(study, done)
+        show_run(study, done, thorough)
     return _code_of(done)
 
 
@@ -248,7 +248,7 @@ def lock(as_json: options.Json = False) -> None:
     )
 
 
-def show_run(study: Study, done: StudyRun) -> None:
+def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
     """Products and findings of a run, and one closing line."""
     from zoompick.cli import check, make, show
     from zoompick.files import human_bytes
@@ -259,7 +259,7 @@ def show_run(study: Study, done: StudyRun) -> None:
         f"{done.fetched_files} files fetched"
         + (f" ({human_bytes(done.fetched_bytes)})" if done.fetched_bytes else "")
         if done.fetched_files
-        else "nothing to fetch"
+        else f"nothing to fetch{'' if is_thorough else ' (by size and time stamp)'}"
     )
     new_products = sum(not made.was_current for made in done.made)
     passed = sum(finding.outcome == "pass" for finding in done.findings)

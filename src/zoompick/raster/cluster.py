@@ -40,6 +40,7 @@ _FIRST_TIMES = 4
 """So many times as long as for others a command waits for the first worker."""
 _LOOK_S, _LEAST_SLOW_S, _SLOW_TIMES, _REMEMBERED = 2.0, 30.0, 10, 101
 """A job is slow that takes longer than half a minute and ten times the median of the last hundred."""
+_TLS = ("ca_file", "cert", "key")
 _LOCAL = re.compile(r"local(?::([1-9]\d*))?")
 _ADDRESS = re.compile(r"(?:(?:tcp|tls|ws|wss)://)?[\w.\-\[\]:]+:\d+")
 _SHARED = "Workers need the same path: put files where all of them reach them, or give an address."
@@ -413,14 +414,25 @@ def _client(address: str) -> Iterator[Any]:
         ):  # fmt: skip
             yield client
         return
+    if address.startswith("tls://") and not _has_certificates():
+        raise UsageError(
+            f"{address} wants certificates, and none is told.",
+            "Set DASK_DISTRIBUTED__COMM__TLS__CA_FILE, and …__TLS__CLIENT__CERT and …__CLIENT__KEY: docs/scaling.md.",
+        )
     try:
         client = distributed.Client(address, timeout=_PATIENCE_S, set_as_default=False, direct_to_workers=True)
-    except (OSError, ValueError) as error:
+    except (OSError, ValueError, TypeError) as error:
         raise ClusterError(
             f"No cluster answers at {address}: {error}.", "Check that its scheduler runs, and the address."
         ) from error
     with client:
         yield client
+
+
+def _has_certificates() -> bool:
+    """Whether the cluster's library is told this program's certificate, and whose it trusts."""
+    told = distributed.Security().get_tls_config_for_role("client")
+    return all(told.get(name) for name in _TLS)
 
 
 def _await_workers(client: Any, address: str, report: Report) -> None:

@@ -28,7 +28,7 @@ from zoompick.net.client import Client
 from zoompick.net.links import address_of, joined, links_of
 from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, is_refused
 from zoompick.records import of_row
-from zoompick.study.folder import Study
+from zoompick.study.folder import ITEM, Study
 from zoompick.study.journal import act
 from zoompick.study.shortlist import shortlist
 from zoompick.transfer import orders
@@ -179,7 +179,8 @@ class Desk:
         known, bought = {scene.key: scene for scene in scenes}, []
         for order in self.queue:
             if not order.has_failed:
-                bought += [Share.of(known[key], order.ground(self.area)) for key in order.keys if key in known]
+                ordered = [known.get(key) or self._kept(key) for key in order.keys]
+                bought += [Share.of(scene, order.ground(self.area)) for scene in ordered if scene is not None]
         return shares_of(wanted, bought, self.area)
 
     def waiting(self) -> list[Order]:
@@ -206,6 +207,13 @@ class Desk:
             elif order.parts and wanted & begun & set(order.keys):
                 missing[key] = order
         return list(missing.values())
+
+    def _kept(self, key: Key) -> Scene | None:
+        """A scene that is ordered, and in the shortlist no more, by the item that lies with its files."""
+        try:
+            return Scene.from_item(read_json(self.study.scene_folder(key) / ITEM), key[0])
+        except (DataError, SourceError, AttributeError):
+            return None
 
     def submit(self, scenes: Sequence[Scene], planned: Sequence[Order], limits: Sequence[Limit] = ()) -> list[Order]:
         """Take planned orders into the queue and hand in as many as there are slots for.
