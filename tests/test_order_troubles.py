@@ -22,7 +22,7 @@ from zoompick.study.folder import Study
 from zoompick.transfer import orders
 from zoompick.transfer.queue import Order, Queue
 from zoompick.transfer.quotas import Quota
-from zoompick.workflow.orders import Desk
+from zoompick.workflow.desk import Desk
 
 AREA = shapely.box(-12.0560, -38.6110, -12.0545, -38.6100)
 

@@ -28,7 +28,8 @@ from zoompick.study.journal import history
 from zoompick.transfer import orders
 from zoompick.transfer.queue import Order, Queue
 from zoompick.transfer.quotas import Quota, Share, next_to_submit, split
-from zoompick.workflow.orders import Desk, expected_end
+from zoompick.workflow.desk import Desk
+from zoompick.workflow.orders import expected_end
 
 
 @dataclass(frozen=True)

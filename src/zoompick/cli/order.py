@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from zoompick.catalog.scene import Scene
     from zoompick.study.folder import Study
     from zoompick.transfer.queue import Order
-    from zoompick.workflow.orders import Desk, OrderPlan
+    from zoompick.workflow.desk import Desk
+    from zoompick.workflow.orders import OrderPlan
 
 Every = Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")]
 
@@ -67,7 +68,8 @@ def order_ask(
 def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
     """How the requests for scenes of a collection stand now."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import refresh_orders, to_order
+    from zoompick.workflow.desk import to_order
+    from zoompick.workflow.orders import refresh_orders
 
     if list(desk.queue):
         refresh_orders(study)
@@ -273,14 +275,14 @@ def order_adopt(
 def _cost(queue: Sequence[Order]) -> str:
     """Price of some orders together, by currency; empty when they cost nothing."""
     from zoompick.money import words
-    from zoompick.workflow.orders import cost_of
+    from zoompick.workflow.desk import cost_of
 
     return words(cost_of(queue))
 
 
 def _accepting(queue: Sequence[Order]) -> str:
     """The option that accepts the price of some orders; empty when they cost nothing."""
-    from zoompick.workflow.orders import cost_of
+    from zoompick.workflow.desk import cost_of
 
     return "".join(f" --accept-price '{one}'" for one in cost_of(queue))
 

@@ -5,25 +5,25 @@ from __future__ import annotations
 import copy
 import json
 import threading
-import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urlencode, urljoin, urlsplit
 
 from zoompick import pages, settings
-from zoompick.addresses import host_of, origin_of, public
+from zoompick.addresses import host_of, origin_of
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
 from zoompick.later import later
 from zoompick.net import objects, vault, wire
+from zoompick.net.answer import Answer, kind_of, limited, refused
 from zoompick.net.authority import Authority, Purpose
-from zoompick.net.encoding import ACCEPTED, encoding_of, inflated
+from zoompick.net.encoding import ACCEPTED, encoding_of
 from zoompick.net.login import NOTHING, Carried, Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.pace import Pace
+from zoompick.net.reach import unreachable
 from zoompick.net.refusals import (
     FORBIDDEN,
     WANTS_LOGIN,
@@ -31,8 +31,6 @@ from zoompick.net.refusals import (
     Asked,
     ExpiredError,
     TransientError,
-    UnreachableError,
-    refusal,
 )
 from zoompick.net.retry import RetryPolicy, seconds_of
 from zoompick.net.validators import RemoteState, version_of
@@ -45,14 +43,10 @@ else:
     urllib3, patience = later("urllib3"), later("zoompick.net.patience")
 
 _AGENT = "zoompick"
-_CHUNK = 1 << 20
-_MOST_JSON = 256 << 20
 _MOST_REDIRECTS = 5
 _REDIRECTS, _SEE_OTHER = (301, 302, 303, 307, 308), 303
 _NO_HEAD = (403, 404, 405, 501)
 """Answers to HEAD that say nothing of GET: some servers know only the latter."""
-_LEAST_RATE = 1000
-"""Bytes a second below which an answer counts as stalled."""
 _READING = ("GET", "HEAD")
 _FIRST_BYTE = {"Range": "bytes=0-0"}
 """Asks as a download does, so that a refusal says why, and costs nothing."""
@@ -63,54 +57,6 @@ def workers(name: str) -> Iterator[ThreadPoolExecutor]:
     """Threads for many small requests: twice as many as there may be requests, so that some compute meanwhile."""
     with ThreadPoolExecutor(2 * settings.whole("parallel_requests"), thread_name_prefix=f"zoompick-{name}") as pool:
         yield pool
-
-
-@dataclass(frozen=True)
-class Answer:
-    """A response whose body is still to be read; ``url`` is where the last redirect led."""
-
-    status: int
-    headers: Mapping[str, str]
-    url: str
-    _response: Any
-    _pace: Pace
-    _stop: threading.Event
-    _stall_s: float
-
-    @property
-    def tells_its_end(self) -> bool:
-        """True when it tells how long it is, or where it ends (RFC 9112, section 6.3): cut short it is an error."""
-        return "Content-Length" in self.headers or "chunked" in self.headers.get("Transfer-Encoding", "").lower()
-
-    def chunks(self) -> Iterator[bytes]:
-        """The body in pieces as they come, of up to a megabyte, no faster than the session's pace.
-
-        Raises
-        ------
-        TransientError
-            The connection broke, fewer bytes came than were announced, or they all but stopped coming.
-        """
-        most = min(_CHUNK, self._pace.most_at_once or _CHUNK)
-        waited, came = 0.0, 0
-        try:
-            while True:
-                began = time.monotonic()
-                chunk = self._response.read1(most, decode_content=False)
-                waited, came = waited + time.monotonic() - began, came + len(chunk)
-                if not chunk:
-                    return
-                yield chunk
-                if waited > self._stall_s:
-                    if came < _LEAST_RATE * waited:
-                        raise TransientError(
-                            f"{host_of(self.url)} sends {came / waited:.0f} bytes a second.", "Try again."
-                        )
-                    waited, came = 0.0, 0
-                self._pace.take(len(chunk), self._stop)
-        except urllib3.exceptions.HTTPError as error:
-            raise TransientError(
-                f"The connection to {host_of(self.url)} broke in the middle of a file.", "Try again."
-            ) from error
 
 
 class Client:
@@ -216,7 +162,7 @@ class Client:
         def once() -> str:
             accept = {"Accept": "application/xml, application/json, text/xml", "Accept-Encoding": ACCEPTED}
             with self.open(url, accept) as answer:
-                return _limited(answer).decode("utf-8", "replace")
+                return limited(answer).decode("utf-8", "replace")
 
         return str(self.again(url, once))
 
@@ -230,7 +176,7 @@ class Client:
 
         def once() -> tuple[bytes, str]:
             with self.open(url, {"Accept-Encoding": ACCEPTED}) as answer:
-                return _limited(answer), _kind(answer.headers)
+                return limited(answer), kind_of(answer.headers)
 
         found: tuple[bytes, str] = self.again(url, once)
         return found
@@ -321,12 +267,12 @@ class Client:
             headers["Content-Type"] = "application/json"
             data = json.dumps(body).encode()
         with self.open(url, headers, method or ("GET" if body is None else "POST"), data) as answer:
-            text = _limited(answer)
+            text = limited(answer)
         try:
             return parse_json(text)
         except ValueError as error:
             raise SourceError(
-                f"{url} answered with {_kind(answer.headers)} where JSON was expected.",
+                f"{url} answered with {kind_of(answer.headers)} where JSON was expected.",
                 "Check the address: is it the root of a STAC API?",
             ) from error
 
@@ -415,14 +361,14 @@ class Client:
             stall_s = settings.number("read_timeout_s")
             answer = Answer(response.status, response.headers, address, response, self.pace, self.stop, stall_s)
             if response.status >= 300:
-                raise _refused(answer, Asked(NOTHING, None, method, how))
+                raise refused(answer, Asked(NOTHING, None, method, how))
             yield answer
 
     def _answer(self, url: str, response: Any, sent: Carried, method: str) -> Answer:
         stall_s = settings.number("read_timeout_s")
         answer = Answer(response.status, response.headers, url, response, self.pace, self.stop, stall_s)
         if response.status >= 400:
-            raise _refused(answer, Asked(sent, self.authority, method))
+            raise refused(answer, Asked(sent, self.authority, method))
         return answer
 
     def _post_form(self, url: str, form: Mapping[str, str]) -> Any:
@@ -433,7 +379,7 @@ class Client:
         with self._asked("POST", url, headers, urlencode(form).encode(), {}) as response:
             answer = self._answer(url, response, sent, "POST")
             try:
-                return parse_json(_limited(answer))
+                return parse_json(limited(answer))
             except ValueError as error:
                 raise SourceError(f"{host_of(url)} answered a log-in with no JSON.", "Check the address.") from error
 
@@ -494,7 +440,7 @@ class Client:
         except urllib3.exceptions.LocationParseError as error:
             raise SourceError(f"'{url}' is no web address.", "Check it for typing errors.") from error
         except urllib3.exceptions.HTTPError as error:
-            raise _unreachable(url, error) from error
+            raise unreachable(url, error) from error
         try:
             yield response
         finally:
@@ -533,78 +479,3 @@ def _is_web(url: str) -> bool:
         return parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0
     except ValueError:
         return False
-
-
-def _kind(headers: Mapping[str, str]) -> str:
-    return headers.get("Content-Type", "something without a type").split(";")[0]
-
-
-def _limited(answer: Answer) -> bytes:
-    parts, size = [], 0
-    encoding = encoding_of(answer.headers)
-    chunks = inflated(answer.chunks(), encoding, answer.url, _MOST_JSON) if encoding else answer.chunks()
-    for part in chunks:
-        size += len(part)
-        if size > _MOST_JSON:
-            raise SourceError(
-                f"{answer.url} sends more than {_MOST_JSON >> 20} MB of JSON.", "Ask for smaller pages."
-            )
-        parts.append(part)
-    return b"".join(parts)
-
-
-def _unreachable(url: str, error: Exception) -> SourceError:
-    cause = getattr(error, "reason", None) or error
-    text = str(cause)
-    if isinstance(cause, urllib3.exceptions.ProxyError):
-        proxy = public(wire.proxy_of(url))
-        what = f"{host_of(url)} cannot be reached: the proxy {proxy} does not let through, or does not answer."
-        return UnreachableError(what, "Check HTTP_PROXY, HTTPS_PROXY and NO_PROXY: 'zoompick settings' shows them.")
-    if isinstance(cause, urllib3.exceptions.NameResolutionError):
-        why, lasting = "its name is not known", True
-    elif "refused" in text:
-        why, lasting = "nothing listens at this address", True
-    elif isinstance(cause, urllib3.exceptions.TimeoutError):
-        why, lasting = "it does not answer", False
-    elif isinstance(cause, urllib3.exceptions.SSLError):
-        return UnreachableError(*_untrusted(url, text))
-    else:
-        why, lasting = "the connection broke", False
-    what, todo = (
-        f"{host_of(url)} cannot be reached: {why}.",
-        "Check the address with 'zoompick source list', and the network.",
-    )
-    return UnreachableError(what, todo) if lasting else TransientError(what, todo)
-
-
-def _untrusted(url: str, why: str) -> tuple[str, str]:
-    """A certificate that cannot be trusted: which are trusted, and how others would be."""
-    trusted = wire.bundle()
-    which = f"those of {trusted.name} ({trusted.value})" if trusted else "those of this machine"
-    said = next((f": {words}" for mark, words in _CERTIFICATES.items() if mark in why.lower()), "")
-    return (
-        f"{host_of(url)} cannot be reached: its certificate is not trusted{said}. Trusted are {which}.",
-        "Where a company's own certificates are needed: SSL_CERT_FILE or REQUESTS_CA_BUNDLE names their file.",
-    )
-
-
-_CERTIFICATES = {
-    "expired": "its time is over",
-    "mismatch": "it is of another name",
-    "doesn't match": "it is of another name",
-    "self-signed": "nobody but itself vouches for it",
-    "self signed": "nobody but itself vouches for it",
-    "unable to get local issuer": "its issuer is not known here",
-    "wrong version": "there is none, for the server does not speak TLS",
-    "wrong_version": "there is none, for the server does not speak TLS",
-}
-
-
-def _refused(answer: Answer, asked: Asked) -> SourceError:
-    try:
-        encoding = encoding_of(answer.headers)
-        chunks = inflated(answer.chunks(), encoding, answer.url) if encoding else answer.chunks()
-        body = next(chunks, b"")[:4000]
-    except SourceError:
-        body = b""
-    return refusal(answer.url, answer.status, answer.headers, body, asked)

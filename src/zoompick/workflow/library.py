@@ -35,8 +35,9 @@ from zoompick.versions import version_here
 from zoompick.workflow import agenda, tiles
 from zoompick.workflow import check_source as checking
 from zoompick.workflow.areas import Under, where
+from zoompick.workflow.desk import Terms
 from zoompick.workflow.login import Asked, Kept, keep
-from zoompick.workflow.orders import Terms, desk_of, picked
+from zoompick.workflow.orders import desk_of, picked
 from zoompick.workflow.session import session
 from zoompick.workflow.tiles import Wish as TileWish
 

@@ -6,7 +6,7 @@ The maker here knows no product by name: it asks the step.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.addresses import is_remote
-from zoompick.errors import DataError, StudyError
+from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing, take_name, unnamed
 from zoompick.imagery.items import band_files, scene_of
@@ -29,6 +29,7 @@ from zoompick.imagery.sidecar import (
     write_item_of,
 )
 from zoompick.transfer import record
+from zoompick.workflow.states import refuse_changed, states_of
 
 if TYPE_CHECKING:
     from zoompick.bytesource import ByteSource
@@ -340,32 +341,6 @@ def _name(step: Step, target: Path, raster: Raster, written: Written, origin: Or
     except BaseException:
         step.output.unlink(missing_ok=True)
         raise
-
-
-def states_of(paths: Iterable[Path]) -> dict[Path, tuple[int, int, int]]:
-    """Size, time stamp and number of files on disk, by which a later look tells whether they are the same."""
-    found = {}
-    for path in paths:
-        outer = Path(str(path).rpartition("#")[0]) if "#" in path.name and not path.exists() else path
-        if not is_remote(path) and outer.is_file():
-            state = outer.stat()
-            found[outer] = state.st_size, state.st_mtime_ns, state.st_ino
-    return found
-
-
-def refuse_changed(before: Mapping[Path, tuple[int, int, int]]) -> None:
-    """Refuse what was made of files that are not there any more as they were.
-
-    Raises
-    ------
-    DataError
-    """
-    now = states_of(before)
-    if changed := next((path for path, state in before.items() if now.get(path) != state), None):
-        raise DataError(
-            f"{changed} changed while it was read; nothing was kept of what was made of it.",
-            "Give the same command again.",
-        )
 
 
 def _written(steps: Sequence[RasterStep], targets: Sequence[Path], how: Making) -> list[tuple[Raster, Written]]:
