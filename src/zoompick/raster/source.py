@@ -60,6 +60,8 @@ class LocalFile:
         if self._handle is None:
             self._open()
         expected = max(0, min(length, self.size - offset))
+        if not expected:
+            return b""  # A file may point to where no system can look: past the end is nothing.
         data = self._pread(offset, expected)
         while len(data) < expected:
             # The system gives at most two gigabytes at once, and nothing past the end.
