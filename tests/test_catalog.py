@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import random
 from datetime import UTC, datetime
 
@@ -169,10 +170,11 @@ def test_odd_links_and_pictures_are_as_if_there_were_none(odd):
     assert links_of({"links": [odd, {"rel": odd}, {"href": odd if odd != "x" else ""}]}, "self") == []
 
 
-def test_an_item_without_geometry_covers_nothing():
+def test_what_an_item_without_geometry_covers_is_not_known():
     scene = Scene.from_item(item() | {"geometry": None})
     assert not scene.has_footprint()
-    assert Criteria(shapely.box(-12.1, -38.7, -12, -38.6)).covers([scene]) == [0]
+    (cover,) = Criteria(shapely.box(-12.1, -38.7, -12, -38.6)).covers([scene])
+    assert math.isnan(cover)
 
 
 def scenes(*entries):

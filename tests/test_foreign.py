@@ -103,7 +103,7 @@ def test_one_bad_item_is_one_sentence(program, tmp_path, name):
     assert found.code == table.code == 0 and "Traceback" not in found.err + table.err
     assert len(found.json["features"]) == (1 if name in UNUSABLE else 2), words
     if name in UNUSABLE:
-        assert "1 of 2 scenes cannot be read: " in words
+        assert "1 of 2 scenes cannot be read or placed; the first: " in words
 
 
 CLASSES = {"classification:classes": [{"value": 1, "name": "cloud"}, {"value": 2, "name": "clear"}]}

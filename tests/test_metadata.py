@@ -13,6 +13,7 @@ import tifffile
 from pyproj import CRS, Proj
 
 from helpers import Memory, grid, item_of, noise
+from zoompick import foreign
 from zoompick.catalog import fields, offer
 from zoompick.catalog.prices import price_of
 from zoompick.catalog.scene import Scene
@@ -209,7 +210,7 @@ def test_properties_are_asked_by_meaning():
     )
     assert told.number("cloud") == 12 and told.number("sun_elevation") is None
     assert told.text("baseline") == ""
-    assert [fields.as_number(value) for value in (1, 1.5, True, math.nan, "1", None)] == [
+    assert [foreign.number(value) for value in (1, 1.5, True, math.nan, "1", None)] == [
         1,
         1.5,
         None,
@@ -218,9 +219,9 @@ def test_properties_are_asked_by_meaning():
         None,
     ]
     noon = datetime(2025, 12, 15, 12, tzinfo=UTC)
-    assert fields.as_moment("2025-12-15T12:00:00Z") == fields.as_moment("2025-12-15T14:00:00+02:00") == noon
-    assert fields.as_moment("2025-12-15T12:00:00") == noon
-    assert [fields.as_moment(text) for text in ("soon", None, 5)] == [None, None, None]
+    assert foreign.moment("2025-12-15T12:00:00Z") == foreign.moment("2025-12-15T14:00:00+02:00") == noon
+    assert foreign.moment("2025-12-15T12:00:00") == noon
+    assert [foreign.moment(text) for text in ("soon", None, 5)] == [None, None, None]
 
 
 COLLECTION = {

@@ -80,7 +80,11 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
             closed += tally.closed
             if tally.unusable:
                 what = "scene" if tally.items == 1 else "scenes"
-                report(Noted(f"{tally.unusable} of {tally.items} {what} cannot be read: {tally.why}"))
+                report(
+                    Noted(
+                        f"{tally.unusable} of {tally.items} {what} cannot be read or placed; the first: {tally.why}"
+                    )
+                )
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
