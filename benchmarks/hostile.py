@@ -807,6 +807,8 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--keep", type=Path, help="Folder for inputs that were not held.")
     given = parser.parse_args()
+    if unknown := sorted(set(filter(None, given.only.split(","))) - set(KINDS)):
+        parser.error(f"no kind is called {', '.join(unknown)}; there are {', '.join(KINDS)}")
     if given.keep:
         given.keep.mkdir(parents=True, exist_ok=True)
     names = [name for name in given.only.split(",") if name] or list(KINDS)

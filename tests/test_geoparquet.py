@@ -21,6 +21,8 @@ from zoompick.catalog.geoparquet import Covered
 from zoompick.catalog.period import Period
 from zoompick.catalog.sources import Source
 from zoompick.errors import FormatError, UnknownNameError, UsageError
+from zoompick.net.client import Client
+from zoompick.net.ranges import RemoteFile
 from zoompick.raster.source import LocalFile
 
 COUNT = 20_000
@@ -172,7 +174,7 @@ def test_a_file_on_object_storage_is_searched_by_ranges(file, tmp_path, program,
         assert "tells no bounding boxes" in told
         wrong = program("source", "add", "x", f"s3://{BUCKET}/a.geojson")
         assert wrong.code == 2 and "GeoParquet" in wrong.err
-        read = objects.ObjectFile(f"{where}/many.parquet")
+        read = RemoteFile(f"{where}/many.parquet", Client())
         found, taken = Covered.of(f"{where}/many.parquet", lambda address: Counted(read)), Counted.taken
         assert found is not None and 0 < taken[0] < read.size / 10
     with pytest.raises(UsageError):

@@ -18,6 +18,7 @@ from zoompick.area import sheets
 from zoompick.catalog.bands import bands_of
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.period import Hours, Period
+from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.sources import Source
 from zoompick.catalog.tileservice import TileService
@@ -220,7 +221,7 @@ def test_dunlins_shortwave_detector_fails_on_a_known_day(shared_cache, archive):
 def test_gannet_costs_money_and_only_its_quicklooks_are_free(archive, program, tmp_path):
     entries = find.search(Source("o", archive), Criteria(AREA, ("gannet-vhr",), access=("priced",)))
     scene = entries[0].scene
-    assert {entry.scene.price_km2 for entry in entries} <= {9.0, 12.5, 15.0}
+    assert {km2_price(entry.scene).amount for entry in entries} <= {9.0, 12.5, 15.0}
     answer = HTTP.request("GET", scene.bands["red"].href)
     assert answer.status == 403
     assert "order it" in answer.json()["description"]
