@@ -285,7 +285,7 @@ def _read_items(path: Path) -> object:
 def _read_footprints(path: Path) -> object:
     from zoompick.catalog.criteria import Criteria
     from zoompick.catalog.footprintfile import FootprintFile
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.geo.shapes import lonlat_box
 
     reader = FootprintFile(Source("s", str(path), "footprints"), open)

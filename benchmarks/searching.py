@@ -57,7 +57,7 @@ def pages(given: str, count: int, dates: tuple[str, ...] = ()) -> None:
 
     from zoompick.catalog.criteria import Criteria
     from zoompick.catalog.period import Period
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.workflow import find
 
     area = shapely.box(*WORLD)

@@ -95,7 +95,7 @@ def test_a_search_buys_nothing_elsewhere(two, program, tmp_path):
 
 def test_a_search_is_posted_with_its_log_in_and_its_pages_elsewhere_without(two):
     from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.geo.shapes import lonlat_box
     from zoompick.workflow.find import search_all
 

@@ -229,10 +229,10 @@ def test_criteria_are_checked_here_too():
 def test_sources_are_layered_and_checked(tmp_path, monkeypatch):
     monkeypatch.setenv("ZOOMPICK_CONFIG", str(tmp_path / "own"))
     study = tmp_path / "study"
-    sources.add(sources.Source.checked("a", "http://one.test"), sources.sources_file(None))
-    sources.add(sources.Source.checked("b", "http://two.test"), sources.sources_file(None))
-    assert not sources.add(sources.Source.checked("a", "http://three.test"), sources.sources_file(study))
-    assert sources.add(sources.Source.checked("a", "http://four.test"), sources.sources_file(study))
+    sources.add(sources.checked("a", "http://one.test"), sources.sources_file(None))
+    sources.add(sources.checked("b", "http://two.test"), sources.sources_file(None))
+    assert not sources.add(sources.checked("a", "http://three.test"), sources.sources_file(study))
+    assert sources.add(sources.checked("a", "http://four.test"), sources.sources_file(study))
     assert {name: entry.url for name, entry in sources.known(study).items()} == {
         "a": "http://four.test",
         "b": "http://two.test",
@@ -245,7 +245,7 @@ def test_sources_are_layered_and_checked(tmp_path, monkeypatch):
         sources.named("", {})
     for name, url in (("Big Name", "http://x.test"), ("x", "ftp://x.test"), ("x", "nowhere")):
         with pytest.raises(UsageError):
-            sources.Source.checked(name, url)
+            sources.checked(name, url)
     sources.sources_file(study).write_text('{"a": 5}')
     with pytest.raises(DataError, match="does not hold sources"):
         sources.known(study)

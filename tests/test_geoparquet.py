@@ -19,7 +19,8 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.footprintfile import FootprintFile
 from zoompick.catalog.geoparquet import Covered
 from zoompick.catalog.period import Period
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
+from zoompick.catalog.sources import checked
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.net.client import Client
 from zoompick.net.ranges import RemoteFile
@@ -178,7 +179,7 @@ def test_a_file_on_object_storage_is_searched_by_ranges(file, tmp_path, program,
         found, taken = Covered.of(f"{where}/many.parquet", lambda address: Counted(read)), Counted.taken
         assert found is not None and 0 < taken[0] < read.size / 10
     with pytest.raises(UsageError):
-        Source.checked("y", "s3://bucket/folder")
+        checked("y", "s3://bucket/folder")
 
 
 class Counted:

@@ -20,7 +20,7 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.period import Hours, Period
 from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Scene
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.catalog.tileservice import TileService
 from zoompick.errors import NothingFoundError
 from zoompick.geo.shapes import polygon_of

@@ -11,7 +11,7 @@ import pytest
 import shapely
 
 from zoompick.catalog.scene import Scene
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted
 from zoompick.net.client import Client

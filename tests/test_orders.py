@@ -321,7 +321,7 @@ class Broken:
     ],
 )
 def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, state):
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.study.folder import Study
 
     desk = Desk(Study(tmp_path), {"s": Source("s", "http://h")}, None, Broken(error))

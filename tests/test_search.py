@@ -22,7 +22,8 @@ from zoompick.catalog.filters import BY_RULE, ROWS
 from zoompick.catalog.footprintfile import FootprintFile
 from zoompick.catalog.period import Hours, Period, Season
 from zoompick.catalog.scene import Scene
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
+from zoompick.catalog.sources import checked
 from zoompick.cli.search import search as search_command
 from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds
@@ -258,7 +259,7 @@ def static(tmp_path):
 
 def test_a_static_catalog_is_crawled_within_its_host(static):
     notes = []
-    source = Source.checked("s", static)
+    source = checked("s", static)
     assert source.kind == "stac-catalog"
     found = find.search_all([source], Criteria(AREA), notes.append)
     assert [entry.scene.id for entry in found.entries] == ["one"]
@@ -269,7 +270,7 @@ def test_a_static_catalog_is_crawled_within_its_host(static):
 def test_several_sources_are_merged_and_one_that_fails_keeps_the_rest(archive, static):
     criteria = Criteria(AREA, periods=(Period.parse("2025-12-15"),))
     alone = find.search(Source("ostrell", archive), criteria)
-    sources = [Source("ostrell", archive), Source.checked("s", static), Source("gone", "http://127.0.0.1:9")]
+    sources = [Source("ostrell", archive), checked("s", static), Source("gone", "http://127.0.0.1:9")]
     together = find.search_all(sources, criteria)
     assert {e.scene.id for e in together.entries} == {"one", *(e.scene.id for e in alone)}
     assert [type(problem) for problem in together.problems] == [UnreachableError]

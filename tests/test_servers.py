@@ -13,7 +13,7 @@ import shapely
 
 from helpers import FEN
 from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.catalog.stac import StacApi
 from zoompick.errors import SourceError
 from zoompick.geo.shapes import polygon_of

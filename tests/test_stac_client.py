@@ -7,7 +7,7 @@ import shapely
 
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.period import Period
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.catalog.stac import StacApi
 from zoompick.errors import NothingFoundError, SourceError, UnknownNameError
 from zoompick.net.client import Client

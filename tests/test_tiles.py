@@ -13,7 +13,7 @@ import tifffile
 
 from badserver import Handler, serving
 from helpers import Memory, grid, noise
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.catalog.tileservice import TileService
 from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from zoompick.area.write import write_area as write_area
     from zoompick.catalog.criteria import Criteria as Criteria
     from zoompick.catalog.period import Period as Period
-    from zoompick.catalog.sources import Source as Source
+    from zoompick.catalog.source import Source as Source
     from zoompick.errors import ZoomPickError as ZoomPickError
     from zoompick.figures.face import Paper as Paper
     from zoompick.raster.grid import Grid as Grid
@@ -35,7 +35,6 @@ if TYPE_CHECKING:
     from zoompick.workflow.batch import BatchWish as BatchWish
     from zoompick.workflow.batch import run_batch as run_batch
     from zoompick.workflow.batch import units_of as units_of
-    from zoompick.workflow.compare import Comparison as Comparison
     from zoompick.workflow.doctor import examined as examined
     from zoompick.workflow.find import passes_over as passes_over
     from zoompick.workflow.find import search as search
@@ -85,6 +84,7 @@ if TYPE_CHECKING:
     from zoompick.workflow.reporting import report_of as report_of
     from zoompick.workflow.run import RunWish as RunWish
     from zoompick.workflow.run import run as run
+    from zoompick.workflow.sidebyside import Comparison as Comparison
     from zoompick.workflow.stages import Stages as Stages
     from zoompick.workflow.status import state_of as state_of
     from zoompick.workflow.tell import findings_json as findings_json
@@ -114,10 +114,10 @@ if TYPE_CHECKING:
 
 _VERBS = {
     "Area": "area.model", "BatchWish": "workflow.batch", "BlendRules": "workflow.products.blend",
-    "Choice": "workflow.unpack", "Comparison": "workflow.compare", "Criteria": "catalog.criteria",
+    "Choice": "workflow.unpack", "Comparison": "workflow.sidebyside", "Criteria": "catalog.criteria",
     "Grid": "raster.grid", "Look": "workflow.picture", "MosaicRules": "workflow.products.mosaic",
     "NewStudy": "workflow.new", "Paper": "figures.face", "Period": "catalog.period",
-    "RunWish": "workflow.run", "Source": "catalog.sources", "Stages": "workflow.stages",
+    "RunWish": "workflow.run", "Source": "catalog.source", "Stages": "workflow.stages",
     "Study": "study.folder", "TileWish": "workflow.library", "WatchWish": "workflow.watch",
     "Window": "raster.grid", "Wish": "workflow.verify", "Wording": "workflow.picture",
     "ZoomPickError": "errors", "accept_terms": "workflow.orders", "add_source": "workflow.library",

@@ -13,7 +13,7 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.footprints import item_of_row, items_of
 from zoompick.catalog.geoparquet import Covered
 from zoompick.catalog.index import FootprintIndex, build, file_for
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import shapely
 
+from zoompick import foreign
 from zoompick.area.model import Feature
 from zoompick.bytesource import ByteSource, SourceStream
 from zoompick.catalog.period import Period
@@ -251,8 +252,6 @@ def schema() -> Any:
 
 
 def _row(item: Mapping[str, Any]) -> dict[str, Any]:
-    from zoompick.catalog.footprints import moment_of
-
     properties = item.get("properties") or {}
     geometry = item.get("geometry")
     shape = shapely.geometry.shape(geometry) if geometry else None
@@ -260,7 +259,7 @@ def _row(item: Mapping[str, Any]) -> dict[str, Any]:
     return {
         "id": item.get("id"),
         "collection": item.get("collection"),
-        "datetime": moment_of(when) if when else None,
+        "datetime": foreign.moment(when),
         "platform": properties.get("platform"),
         "eo:cloud_cover": properties.get("eo:cloud_cover"),
         "properties": json.dumps(properties),

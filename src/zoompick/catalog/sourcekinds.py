@@ -12,7 +12,7 @@ from zoompick.net.authority import Purpose
 if TYPE_CHECKING:
     from zoompick.bytesource import ByteSource
     from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.events import Report
     from zoompick.net.client import Client
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from pathlib import Path
 
-from zoompick.addresses import is_remote
+from zoompick.catalog.source import Source
 from zoompick.catalog.sourcekinds import KINDS, kind_of
 from zoompick.errors import DataError, UnknownNameError, UsageError
 from zoompick.files import read_json, write_json
-from zoompick.net.authority import Authority, Purpose
 from zoompick.net.vault import joined, put_away
 from zoompick.records import of_row
 from zoompick.settings import config_folder
@@ -19,69 +18,35 @@ from zoompick.settings import config_folder
 FILE_NAME = "sources.json"
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
-    """A place that offers scenes.
+def checked(name: str, url: str, kind: str = "", day: str = "") -> Source:
+    """A source as a person gives it; the kind is told by the address where it is not given.
 
-    Attributes
-    ----------
-    url : str
-        Landing page, root catalog, or the path of a file.
-    kind : str
-        One of :data:`zoompick.catalog.sourcekinds.KINDS`.
-    day : str
-        Date of footprints whose file tells none.
+    Raises
+    ------
+    UsageError
+        The name or address cannot be, or there is no such kind.
     """
-
-    name: str
-    url: str
-    kind: str = "stac-api"
-    day: str = ""
-
-    @property
-    def is_web(self) -> bool:
-        """True for an address, False for the path of a file."""
-        return is_remote(self.url)
-
-    @property
-    def whole_url(self) -> str:
-        """Its address with the secrets that are kept for it."""
-        return joined(self.url, self.name) if self.is_web else self.url
-
-    def authority(self, purpose: Purpose) -> Authority | None:
-        """On its behalf, for a purpose; None for a file."""
-        return Authority(self.name, self.url, purpose) if self.is_web else None
-
-    @classmethod
-    def checked(cls, name: str, url: str, kind: str = "", day: str = "") -> Source:
-        """A source as a person gives it; the kind is told by the address where it is not given.
-
-        Raises
-        ------
-        UsageError
-            The name or address cannot be, or there is no such kind.
-        """
-        if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,39}", name):
-            raise UsageError(
-                f"'{name}' cannot be the name of a source.",
-                "Use small letters, digits and hyphens: my-archive, say.",
-            )
-        if kind and kind not in KINDS:
-            raise UnknownNameError.of("kind of source", kind, KINDS)
-        url = joined(url, "")
-        is_web = bool(re.match(r"(https?|s3)://[^/\s]+", url))
-        if not is_web and not Path(url).is_file():
-            raise UsageError(
-                f"'{url}' is no web address, and no file.",
-                "Give one that begins with http:// or https://, or a file of footprints.",
-            )
-        if url.startswith("s3://") and (kind or kind_of(url)) == "stac-api":
-            raise UsageError(
-                f"'{url}' is no source.",
-                "Object storage can hold static catalogs (.json), GeoParquet of footprints, tiles by {z}, {x}, {y}.",
-            )
-        address = url if is_web else str(Path(url).resolve())
-        return cls(name, address, kind or kind_of(address), day)
+    if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,39}", name):
+        raise UsageError(
+            f"'{name}' cannot be the name of a source.",
+            "Use small letters, digits and hyphens: my-archive, say.",
+        )
+    if kind and kind not in KINDS:
+        raise UnknownNameError.of("kind of source", kind, KINDS)
+    url = joined(url, "")
+    is_web = bool(re.match(r"(https?|s3)://[^/\s]+", url))
+    if not is_web and not Path(url).is_file():
+        raise UsageError(
+            f"'{url}' is no web address, and no file.",
+            "Give one that begins with http:// or https://, or a file of footprints.",
+        )
+    if url.startswith("s3://") and (kind or kind_of(url)) == "stac-api":
+        raise UsageError(
+            f"'{url}' is no source.",
+            "Object storage can hold static catalogs (.json), GeoParquet of footprints, tiles by {z}, {x}, {y}.",
+        )
+    address = url if is_web else str(Path(url).resolve())
+    return Source(name, address, kind or kind_of(address), day)
 
 
 def sources_file(study: Path | None) -> Path:

@@ -9,12 +9,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import elsewhere, options
+from zoompick.cli.made import grid_for, make_plain
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from zoompick.area.model import Area
-    from zoompick.raster.grid import Grid
+    pass
 
 Files = Annotated[list[Path], typer.Argument(metavar="FILE …", help="Bands of scenes, their class layers with them.")]
 Like = Annotated[Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this raster.")]
@@ -74,7 +72,6 @@ def mosaic(
     A second file, NAME-scenes.tif, tells for each pixel which scene it is from. Where class layers are among the
     files, what hides the ground is filled from the next scene.
     """
-    from zoompick.cli.make import make_plain
     from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
 
     rule, day = _order(order)
@@ -128,7 +125,6 @@ def blend(
     Beside it NAME-count.tif tells how many dates went into each pixel, and, where all bands of a pixel are of one
     date, NAME-date.tif which day it was (yyyymmdd).
     """
-    from zoompick.cli.make import make_plain
     from zoompick.workflow.products.blend import BlendRules, by_span, steps_of
 
     rules = BlendRules.parse(by, least, meanings(hide), metres(grow))
@@ -177,7 +173,6 @@ def mask(
     classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
     (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
     """
-    from zoompick.cli.make import make_plain
     from zoompick.errors import UsageError
     from zoompick.imagery.formula import Formula
     from zoompick.workflow.products.mask import MaskStep
@@ -222,7 +217,6 @@ def align(
     The shift is measured in many tiles; where they do not agree it is refused. Figures before and after stand in the
     record beside the product.
     """
-    from zoompick.cli.make import make_plain
     from zoompick.errors import UsageError
     from zoompick.workflow.products.align import AlignStep
 
@@ -230,22 +224,6 @@ def align(
         raise UsageError(f"A limit of {limit:g} px cannot be used.", "As --limit 0.1.")
     target = options.with_ending(out or Path(f"{file.stem}-aligned.tif"))
     make_plain([AlignStep((file, to), target, band, limit_px=limit, each=each)], overwrite, as_json, compression)
-
-
-def grid_for(
-    files: Sequence[Path], bands: Sequence[str], area: Area | None, crs: str, pixel: float | None, like: Path | None
-) -> Grid:
-    """The grid asked for: another file's, or one around the area or all of the files."""
-    from zoompick.errors import UsageError
-    from zoompick.workflow import together
-
-    if like is not None:
-        if area is not None or pixel is not None or crs:
-            raise UsageError("--like gives the whole grid.", "Leave out --area, --box, --crs and --pixel.")
-        return together.grid_of(like)
-    if pixel is not None and pixel <= 0:
-        raise UsageError(f"The pixel size {pixel:g} is not above 0.", "As --pixel 8.")
-    return together.grid_for(files, bands, area, crs, pixel)
 
 
 def meanings(text: str) -> tuple[str, ...]:

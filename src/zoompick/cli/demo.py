@@ -132,7 +132,7 @@ def demo(
     from zoompick import __version__
     from zoompick.catalog import sources
     from zoompick.cli import show
-    from zoompick.cli.make import show_made
+    from zoompick.cli.made import show_made
     from zoompick.cli.running import show_run
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
@@ -198,7 +198,7 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
 def _tell(study: Study, folder: Path) -> None:
     from zoompick.cli import show
     from zoompick.imagery.change import GAINED, LOST
-    from zoompick.workflow.compare import ground_of
+    from zoompick.workflow.sidebyside import ground_of
 
     products = study.root / "products"
     days = sorted(path.name for path in products.iterdir() if path.is_dir())

@@ -8,12 +8,11 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import elsewhere, options
+from zoompick.cli import elsewhere, made, options
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.raster.grid import Grid
-    from zoompick.workflow.step import Made, Step
 
 File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a study's own product by default.")]
 
@@ -70,13 +69,11 @@ def stack(
                 "--out": out,
             }
         )
-        _in_study("stack", as_json)
+        made.make_for_study("stack", as_json)
         return
     given = options.area_given(area, box, around)
     if crs:
-        from zoompick.cli.combine import grid_for
-
-        grid: Grid | None = grid_for(files, options.band_names(bands, files), given, crs, pixel, like)
+        grid: Grid | None = made.grid_for(files, options.band_names(bands, files), given, crs, pixel, like)
     else:
         grid = _grid(files, given, pixel, like)
     step = StackStep(
@@ -89,7 +86,7 @@ def stack(
         asks=True,
         ways=options.ways(resampling),
     )
-    make_plain([step], overwrite, as_json, compression)
+    made.make_plain([step], overwrite, as_json, compression)
 
 
 def _is_mean(swath: str) -> bool:
@@ -154,7 +151,7 @@ def clip(
             {"--area": area, "--box": box, "--around": around, "--like": like, "--touch": touch, "--out": out,
              "--outside": outside, "--keep": keep, "--loose": loose, "--buffer": buffer}
         )  # fmt: skip
-        _in_study("clip", as_json)
+        made.make_for_study("clip", as_json)
         return
     given = options.area_given(area, box, around, like=like)
     study = Study.find(Path.cwd())
@@ -164,7 +161,7 @@ def clip(
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
     polygon = buffered(given.polygon, parse_length_m(buffer)) if buffer else given.polygon
     target = options.with_ending(out) if out else _beside(file, "clip")
-    make_plain(
+    made.make_plain(
         [ClipStep((file,), target, touch, outside, keep, loose, area=polygon)], overwrite, as_json, compression
     )
 
@@ -237,7 +234,7 @@ def composite(
             {f"--{key}": value is not None for key, value in shape.items()}
             | {"--area": area, "--box": box, "--around": around, "--out": out, "--same-stretch-as": same_stretch_as}
         )
-        _in_study("composite", as_json, chosen or None, stretch or None)
+        made.make_for_study("composite", as_json, chosen or None, stretch or None)
         return
     given = options.area_given(area, box, around)
     chosen = chosen or [recipes.composite("natural")]
@@ -254,7 +251,7 @@ def composite(
         )
         for entry in chosen
     ]
-    make_plain(steps, overwrite, as_json, compression)
+    made.make_plain(steps, overwrite, as_json, compression)
 
 
 def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
@@ -312,7 +309,7 @@ def index(
     chosen += [recipes.own_index(formula)] if formula else []
     if file is None:
         _refuse_options({"--out": out, "--formula": formula})
-        _in_study("index", as_json, chosen or None)
+        made.make_for_study("index", as_json, chosen or None)
         return
     if not chosen:
         raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}, or --formula TEXT.")
@@ -322,7 +319,7 @@ def index(
         IndexStep((file,), options.with_ending(out) if out else _beside(file, entry.name), recipe=entry)
         for entry in chosen
     ]
-    make_plain(steps, overwrite, as_json, compression)
+    made.make_plain(steps, overwrite, as_json, compression)
 
 
 def _beside(file: Path, word: str) -> Path:
@@ -336,88 +333,3 @@ def _refuse_options(given: dict[str, Any]) -> None:
     named = next((name for name, value in given.items() if value), None)
     if named:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")
-
-
-def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compression: str = "") -> None:
-    """Make products of plain files, all of the same, in one pass."""
-    from zoompick.errors import UsageError
-
-    for step in steps:
-        if step.output.suffix.lower() not in (".tif", ".tiff"):
-            raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
-    from zoompick import __version__
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.workflow.away import make_anywhere
-    from zoompick.workflow.step import Making
-
-    with show.progress() as report:
-        made = make_anywhere(
-            steps, Making(overwrite, report, __version__, compression=compression), Study.find(Path.cwd())
-        )
-    _show(as_json, made, of_study=False)
-
-
-def _in_study(name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: str | None = None) -> None:
-    """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
-    from zoompick import __version__
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.workflow.making import make_in_study
-
-    study = Study.need(Path.cwd())
-    with show.progress() as report:
-        made = make_in_study(study, name, recipe, stretch, report, __version__)
-    _show(as_json, made)
-
-
-def _show(as_json: bool, made: Sequence[Made], of_study: bool = True) -> None:
-    from zoompick.cli import show
-
-    if as_json:
-        facts = [{"step": m.step, "path": str(m.path), "was_current": m.was_current} | dict(m.facts) for m in made]
-        show.as_json(facts)
-        return
-    show_made(made, of_study)
-    new = [product.path for product in made if not product.was_current]
-    if not new:
-        show.note("All is up to date; nothing was made.")
-    elif len(made) == 1:
-        show.note(f"Made {show.place(new[0])}.")
-    else:
-        show.note(
-            f"Made {len(new)} of {len(made)} products; the others are up to date."
-            if len(new) < len(made)
-            else f"Made {len(new)} products."
-        )
-
-
-def show_made(made: Sequence[Made], of_study: bool = True) -> None:
-    """A table of products: those of a study by day and name, others by their path."""
-    from zoompick.cli.show import Column, place, table
-    from zoompick.files import human_bytes
-
-    columns = [
-        Column("step"),
-        Column("product", flexible=True),
-        Column("what"),
-        Column("valid %", "right"),
-        Column("size", "right"),
-    ]
-    rows = []
-    for product in made:
-        path = product.path
-        label = f"{path.parent.name}/{path.name}" if of_study else place(path)
-        if product.was_current:
-            rows.append([product.step, label, "up to date", "", human_bytes(path.stat().st_size)])
-            continue
-        facts = product.facts
-        if "bands" not in facts:
-            size = f"{facts['width']} x {facts['height']} px"
-            rows.append([product.step, label, f"a picture, {size}", "", human_bytes(facts["bytes"])])
-            continue
-        count = len(facts["bands"])
-        size = f"{facts['width']} x {facts['height']} px of {facts['pixel']}"
-        what = f"{count} band{'s' if count > 1 else ''}, {size}"
-        rows.append([product.step, label, what, f"{facts['valid_percent']:.1f}", human_bytes(facts["bytes"])])
-    table(columns, rows)

@@ -250,10 +250,10 @@ def lock(as_json: options.Json = False) -> None:
 
 def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
     """Products and findings of a run, and one closing line."""
-    from zoompick.cli import check, make, show
+    from zoompick.cli import check, made, show
     from zoompick.files import human_bytes
 
-    make.show_made(done.made)
+    made.show_made(done.made)
     check.show_problems(done.findings)
     fetched = (
         f"{done.fetched_files} files fetched"

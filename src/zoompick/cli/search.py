@@ -18,7 +18,7 @@ from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.study.folder import Study
 
 _SCENE, _OUT = "What a scene must be", "What comes back"

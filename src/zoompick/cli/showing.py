@@ -137,7 +137,8 @@ def compare(
     from zoompick.cli import show
     from zoompick.figures.face import Paper
     from zoompick.files import refuse_existing
-    from zoompick.workflow.compare import Comparison, compared
+    from zoompick.workflow.compare import compared
+    from zoompick.workflow.sidebyside import Comparison
 
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")

@@ -12,7 +12,7 @@ from zoompick.cli import options
 from zoompick.cli.groups import group
 
 if TYPE_CHECKING:
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
 
 source = group(text="Sources of scenes: add, list, show, check, log in, remove.")
 

@@ -11,7 +11,7 @@ from zoompick.cli import exits, options
 from zoompick.cli.groups import group
 
 if TYPE_CHECKING:
-    from zoompick.catalog.sources import Source
+    from zoompick.catalog.source import Source
     from zoompick.geo.shapes import Shape
     from zoompick.raster.grid import Grid
     from zoompick.workflow.tiles import Prepared

@@ -8,7 +8,8 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zoompick.addresses import public
-from zoompick.catalog.sources import Source, known
+from zoompick.catalog.source import Source
+from zoompick.catalog.sources import known
 from zoompick.errors import DataError
 from zoompick.files import read_json, write_json
 from zoompick.study.folder import Study

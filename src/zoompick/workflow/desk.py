@@ -14,7 +14,8 @@ from zoompick.addresses import is_remote, public
 from zoompick.catalog import offer
 from zoompick.catalog.prices import km2_price
 from zoompick.catalog.scene import Key, Scene
-from zoompick.catalog.sources import Source, named
+from zoompick.catalog.source import Source
+from zoompick.catalog.sources import named
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json

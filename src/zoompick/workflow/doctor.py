@@ -12,7 +12,7 @@ from pathlib import Path
 from zoompick import cache, settings
 from zoompick.addresses import is_remote
 from zoompick.catalog import sources
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.errors import ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import human_bytes

@@ -15,8 +15,8 @@ from zoompick.area.model import Area
 from zoompick.area.places import Place
 from zoompick.catalog import sources
 from zoompick.catalog.period import Period
+from zoompick.catalog.source import Source
 from zoompick.catalog.sourcekinds import reader_of
-from zoompick.catalog.sources import Source
 from zoompick.catalog.tileservice import TileLayer
 from zoompick.errors import UnknownNameError
 from zoompick.events import Report, ignore
@@ -102,7 +102,7 @@ def add_source(
     """
     if day:
         Period.parse(day)
-    added = Source.checked(name, url, kind, day)
+    added = sources.checked(name, url, kind, day)
     if added.kind == "footprints":
         # Indexed now, so that a file that cannot be read is told now.
         reader_of(added, session(report, [added]), report)

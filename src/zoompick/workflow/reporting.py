@@ -30,11 +30,11 @@ from zoompick.study.journal import acts
 from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import shortlist
 from zoompick.verification.finding import Finding, worst
-from zoompick.workflow.compare import ground_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.picture import shown
 from zoompick.workflow.plan import StudyPlan, plan_study
+from zoompick.workflow.sidebyside import ground_of
 from zoompick.workflow.step import Step
 from zoompick.workflow.terms import told_terms
 

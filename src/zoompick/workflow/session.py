@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from zoompick.catalog import sources
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.events import Report, ignore
 from zoompick.net.client import Client
 from zoompick.net.pace import Pace

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.addresses import public
-from zoompick.catalog.sources import Source
+from zoompick.catalog.source import Source
 from zoompick.catalog.tileservice import TileLayer, TileService
 from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore

@@ -17,7 +17,7 @@ from zoompick.imagery.formula import Formula
 from zoompick.imagery.mosaic import Mosaic, SceneLayer
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Raster
-from zoompick.workflow.compare import Compared, Comparison, compared
+from zoompick.workflow.compare import Compared, compared
 from zoompick.workflow.grids import common_grid
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.picture import Look, Wording, draw
@@ -25,6 +25,7 @@ from zoompick.workflow.products.align import AlignStep
 from zoompick.workflow.products.blend import BlendRules, BlendStep
 from zoompick.workflow.products.mask import MaskStep
 from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep
+from zoompick.workflow.sidebyside import Comparison
 from zoompick.workflow.step import Sources
 
 Files = Sequence[str | Path]

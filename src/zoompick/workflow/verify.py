@@ -36,8 +36,8 @@ from zoompick.verification.finding import Finding, judged
 from zoompick.verification.limits import Limits
 from zoompick.verification.sweep import sweep
 from zoompick.workflow import sourced
+from zoompick.workflow.checkstate import state_of
 from zoompick.workflow.fused import FusedStep
-from zoompick.workflow.judged import state_of
 from zoompick.workflow.needs import band_paths
 from zoompick.workflow.opening import open_raster
 from zoompick.workflow.plan import StudyPlan, plan_study

@@ -124,8 +124,8 @@ class SideBySideStep(DrawnStep):
                 "area": geojson_of(self.area.polygon), "words": self.area.name}  # fmt: skip
 
     def draw(self, target: Path) -> tuple[int, int]:
-        """See :func:`zoompick.workflow.compare.draw_change`."""
-        from zoompick.workflow.compare import Comparison, draw_change
+        """See :func:`zoompick.workflow.sidebyside.draw_change`."""
+        from zoompick.workflow.sidebyside import Comparison, draw_change
 
         before, after, change = self.inputs
         words = f"{self.area.name}: {self.index}, {_told(self.rule)}"
