@@ -14,7 +14,6 @@ from zoompick.catalog import sources
 from zoompick.catalog.bands import format_called
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.explain import nothing_found
-from zoompick.catalog.filters import percent
 from zoompick.catalog.gather import Gathering
 from zoompick.catalog.period import Period
 from zoompick.catalog.pictures import quicklook_of
@@ -23,6 +22,7 @@ from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.net.links import links_of
+from zoompick.study.values import percent
 
 DAY = "%Y-%m-%dT%H:%M:%S"
 

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from zoompick.study.scenelist import write_list as write_list
     from zoompick.workflow.areas import change_area as change_area
     from zoompick.workflow.areas import set_area as set_area
+    from zoompick.workflow.asmade import make_in_study as make_in_study
     from zoompick.workflow.bands import bands_of as bands_of
     from zoompick.workflow.bands import guess_guide as guess_guide
     from zoompick.workflow.bands import split as split
@@ -65,7 +66,6 @@ if TYPE_CHECKING:
     from zoompick.workflow.like import study_like as study_like
     from zoompick.workflow.lock import lock_study as lock_study
     from zoompick.workflow.look import pictures as pictures
-    from zoompick.workflow.making import make_in_study as make_in_study
     from zoompick.workflow.new import NewStudy as NewStudy
     from zoompick.workflow.new import new_study as new_study
     from zoompick.workflow.opening import open_raster as open_raster
@@ -133,7 +133,7 @@ _VERBS = {
     "index": "workflow.verbs", "join_tiles": "workflow.library", "judge_study": "workflow.verify",
     "keep_area": "workflow.library", "kept_area": "workflow.library", "kept_areas": "workflow.library",
     "known_sources": "workflow.library", "lock_study": "workflow.lock", "log_in": "workflow.library",
-    "make_in_study": "workflow.making", "mask": "workflow.together", "mosaic": "workflow.together",
+    "make_in_study": "workflow.asmade", "mask": "workflow.together", "mosaic": "workflow.together",
     "new_study": "workflow.new", "next_passes": "workflow.passes", "open_raster": "workflow.opening",
     "open_tiles": "workflow.library", "order_terms": "workflow.library", "passes_over": "workflow.find",
     "pick": "workflow.verbs", "picture": "workflow.together", "pictures": "workflow.look",

@@ -6,13 +6,13 @@ rules, the unit, how a person's value is read, what a scene tells, the property 
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from typing import Any, Literal, NamedTuple
 
 from zoompick.catalog.period import Hours, Period, Season
 from zoompick.catalog.scene import Scene
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.study.values import number, percent, pixel, text
 
 UNTOLD = "none tells"
 ACCESS = ("open", "ask", "priced")
@@ -113,28 +113,6 @@ class Row(NamedTuple):
         return (self.read or self.check)(value)
 
 
-def percent(value: object, what: str = "value") -> float:
-    """Check a percentage."""
-    given = _figure(value)
-    if not 0 <= given <= 100:
-        raise UsageError(f"The {what} {given:g} is not between 0 and 100.", "It is a percentage: 20, say.")
-    return given
-
-
-def number(value: object) -> float:
-    """Check a finite number."""
-    given = _figure(value)
-    if not math.isfinite(given):
-        raise UsageError(f"{given} is no number to measure by.", "As 20.")
-    return given
-
-
-def _figure(value: object) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float):
-        raise UsageError("It must be a number.")
-    return float(value)
-
-
 def cloud_limit(value: object) -> float | None:
     """A limit as a person gives it: 100 is none at all, so that scenes pass that tell no cloud."""
     limit = percent(value, "cloud limit")
@@ -171,21 +149,6 @@ def season(value: object) -> Season:
 def hours(value: object) -> Hours:
     """Check hours of the day."""
     return value if isinstance(value, Hours) else Hours.parse(text(value))
-
-
-def text(value: object) -> str:
-    """Check a text."""
-    if not isinstance(value, str):
-        raise UsageError("It must be a text in quotes.")
-    return value
-
-
-def pixel(value: object) -> float:
-    """Check a pixel size in metres."""
-    given = number(value)
-    if not 0 < given <= 100_000:
-        raise UsageError(f"The pixel size {given:g} is not above 0.", "It is in metres, up to 100,000: 10, say.")
-    return given
 
 
 def access(value: object) -> tuple[str, ...]:

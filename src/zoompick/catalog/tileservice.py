@@ -17,7 +17,6 @@ import shapely
 from defusedxml.common import DefusedXmlException
 
 from zoompick.addresses import address_parts
-from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
 from zoompick.errors import SourceError, UnknownNameError, UsageError
 from zoompick.files import parse_json, whole_number
@@ -137,7 +136,7 @@ class TileService:
         """Its layers in the shape of STAC Collections, for the commands that list a source."""
         return [_as_collection(layer) for layer in self.layers()]
 
-    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+    def search(self, criteria: object) -> Iterator[dict[str, Any]]:
         """Refuse: there is nothing to search."""
         raise UsageError(
             f"{self.name} is a service of picture tiles: it has layers, but no scenes to search.",

@@ -138,8 +138,8 @@ def _of_files(
     valid: float,
     wish: Wish,
 ) -> list[Finding]:
-    from zoompick.catalog.filters import percent
     from zoompick.cli import show
+    from zoompick.study.values import percent
     from zoompick.workflow.verify import verify_files
 
     given = options.area_given(area, box, around)

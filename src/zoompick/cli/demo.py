@@ -192,7 +192,7 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
         MosaicStep(files, target, _BORDER_BANDS, grid=grid, rules=rules),
         SceneLayerStep(files, beside(target), _BORDER_BANDS, grid=grid, rules=rules),
     ]
-    return make_files(steps, Making(True, report, __version__), study)
+    return make_files(steps, Making(True, report, __version__), study.journal_file)
 
 
 def _tell(study: Study, folder: Path) -> None:

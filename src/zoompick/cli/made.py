@@ -37,15 +37,20 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
     from zoompick import __version__
     from zoompick.cli import show
-    from zoompick.study.folder import Study
     from zoompick.workflow.away import make_anywhere
     from zoompick.workflow.step import Making
 
     with show.progress() as report:
-        made = make_anywhere(
-            steps, Making(overwrite, report, __version__, compression=compression), Study.find(Path.cwd())
-        )
+        made = make_anywhere(steps, Making(overwrite, report, __version__, compression=compression), journal_here())
     _show(as_json, made, of_study=False)
+
+
+def journal_here() -> Path | None:
+    """The journal of the study that the current folder belongs to."""
+    from zoompick.study.folder import Study
+
+    study = Study.find(Path.cwd())
+    return study.journal_file if study else None
 
 
 def make_for_study(
@@ -55,7 +60,7 @@ def make_for_study(
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.making import make_in_study
+    from zoompick.workflow.asmade import make_in_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:

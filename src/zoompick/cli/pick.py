@@ -98,7 +98,7 @@ def pick_add(
     from zoompick.workflow.library import change_shortlist
     from zoompick.workflow.limits import of_orders
     from zoompick.workflow.needs import study_crs
-    from zoompick.workflow.session import session_of
+    from zoompick.workflow.sessionof import session_of
 
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
@@ -135,9 +135,9 @@ def _wish(
     weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
 ) -> CoverWish:
     from zoompick.catalog.cover import CoverWish
-    from zoompick.catalog.filters import percent
     from zoompick.catalog.period import Period
     from zoompick.errors import UsageError
+    from zoompick.study.values import percent
 
     try:
         costs = [float(part) for part in weights.split(",")]

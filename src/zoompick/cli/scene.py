@@ -104,7 +104,7 @@ def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
     from zoompick.cli import show
     from zoompick.workflow import clouds
     from zoompick.workflow.find import cost_words
-    from zoompick.workflow.session import session_of
+    from zoompick.workflow.sessionof import session_of
 
     with show.progress() as report:
         looked = clouds.look_inside([entry.scene], area.polygon, session_of(study, report), report)
@@ -235,7 +235,7 @@ def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], ar
     from zoompick.cli import show
     from zoompick.files import human_bytes
     from zoompick.workflow.look import pictures
-    from zoompick.workflow.session import session_of
+    from zoompick.workflow.sessionof import session_of
 
     with show.progress() as report:
         found = pictures(entries, bands, area.polygon if area else None, report, session_of(study, report))

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import made, options
 
 Title = Annotated[str, typer.Option("--title", metavar="TEXT", help="Above the picture; the file's name by default.")]
 Caption = Annotated[str, typer.Option("--caption", metavar="TEXT", help="Below it.")]
@@ -149,7 +149,8 @@ def compare(
     words = title or f"{names[0]} and {names[1]}"
     wish = Comparison(before, after, index, above, by, recipe, colours, limits(range_), given, words, caption)
     with show.progress() as report:
-        found = compared(wish, target, blinking if blink else None, Paper.of(width, None, None), overwrite, report)
+        found = compared(wish, target, blinking if blink else None, Paper.of(width, None, None), overwrite, report,
+                         made.journal_here())  # fmt: skip
     if as_json:
         show.as_json({"picture": str(target), "classes": [dict(row) for row in found.rows],
                       "files": [str(path) for path in found.files]})  # fmt: skip

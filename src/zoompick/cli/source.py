@@ -89,7 +89,7 @@ def source_show(
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
     from zoompick.catalog import offer, sources
-    from zoompick.catalog.sourcekinds import reader_of
+    from zoompick.catalog.readers import reader_of
     from zoompick.cli import facts, show
     from zoompick.workflow.session import session
 

@@ -20,6 +20,7 @@ from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.settings import BRIEF_NAME, SCHEMA_NAME
 from zoompick.study import extras as several
+from zoompick.study.asked import Asked
 from zoompick.study.extras import RESERVED, Extra, check_pictures, extras_of
 from zoompick.study.names import FIELDS, NamePattern
 from zoompick.study.values import (
@@ -38,9 +39,9 @@ from zoompick.study.values import (
 )
 
 
-@dataclass(frozen=True)
-class Brief:
-    """The brief's values, checked.
+@dataclass(frozen=True, kw_only=True)
+class Brief(Asked):
+    """The brief's values, checked: what is sought, how far it goes, and, of :class:`Asked`, what is made.
 
     Attributes
     ----------
@@ -53,24 +54,12 @@ class Brief:
         cloud at most.
     limits : tuple of str
         Other limits of checks: ``shift_px=0.3``.
-    stretch : str
-        Percentiles, ``2,98``, or the words for another stretch.
     folder : NamePattern
         Of the folder of each scene set's products.
     intermediate : bool
         What products are made of is written too.
     window : bool
         Fetch only the area's part of each file.
-    extras : tuple of Extra
-        Products that may be asked for several times: masks, mosaics, blends, comparisons, pictures.
-    mix_scenes : bool
-        Where scenes fill each other's gaps each band does so by itself; else a pixel is of one scene.
-    align_to : str
-        Day on which the others are laid: ``first``, ``last``, a date; empty to leave all where they are.
-    align_each : bool
-        Each band is moved by itself.
-    composites_of, indices_of : str
-        What they are made of: ``clip``, or the name of a mask that is applied.
     """
 
     name: str
@@ -80,22 +69,6 @@ class Brief:
     window: bool
     crs: Crs | None
     pixel_m: float
-    bands: tuple[str, ...]
-    mix_scenes: bool
-    align_to: str
-    align_band: str
-    align_limit_px: float
-    align_each: bool
-    touch: bool
-    composites: tuple[str, ...]
-    composites_of: str
-    stretch: str
-    gamma: float
-    saturation: float
-    brightness: float
-    contrast: float
-    indices: tuple[str, ...]
-    indices_of: str
     folder: NamePattern
     intermediate: bool
     valid: float
@@ -103,7 +76,6 @@ class Brief:
     stop_at_failure: bool
     skip_checks: tuple[str, ...]
     limits: tuple[str, ...]
-    extras: tuple[Extra, ...] = ()
 
     @property
     def collections(self) -> tuple[str, ...]:

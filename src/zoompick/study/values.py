@@ -5,15 +5,52 @@ Source of the words of schemas: JSON Schema, draft 2020-12, validation vocabular
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.catalog.filters import number, percent, pixel, text
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.study.names import NamePattern
+
+
+def percent(value: object, what: str = "value") -> float:
+    """Check a percentage."""
+    given = _figure(value)
+    if not 0 <= given <= 100:
+        raise UsageError(f"The {what} {given:g} is not between 0 and 100.", "It is a percentage: 20, say.")
+    return given
+
+
+def number(value: object) -> float:
+    """Check a finite number."""
+    given = _figure(value)
+    if not math.isfinite(given):
+        raise UsageError(f"{given} is no number to measure by.", "As 20.")
+    return given
+
+
+def _figure(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise UsageError("It must be a number.")
+    return float(value)
+
+
+def text(value: object) -> str:
+    """Check a text."""
+    if not isinstance(value, str):
+        raise UsageError("It must be a text in quotes.")
+    return value
+
+
+def pixel(value: object) -> float:
+    """Check a pixel size in metres."""
+    given = number(value)
+    if not 0 < given <= 100_000:
+        raise UsageError(f"The pixel size {given:g} is not above 0.", "It is in metres, up to 100,000: 10, say.")
+    return given
 
 
 @dataclass(frozen=True)

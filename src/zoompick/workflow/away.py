@@ -14,12 +14,11 @@ from zoompick.files import human_bytes, read_json, write_json
 from zoompick.imagery.sidecar import sidecar_of
 from zoompick.net.client import Client
 from zoompick.net.refusals import NOT_FOUND, AnsweredError
-from zoompick.study.folder import Study
 from zoompick.workflow.making import make_files
 from zoompick.workflow.step import Made, Making, Step
 
 
-def make_anywhere(steps: Sequence[Step], how: Making, study: Study | None = None) -> list[Made]:
+def make_anywhere(steps: Sequence[Step], how: Making, journal: Path | None = None) -> list[Made]:
     """Make products of the same plain files; those whose output is ``s3://BUCKET/KEY`` are uploaded.
 
     Raises
@@ -33,7 +32,7 @@ def make_anywhere(steps: Sequence[Step], how: Making, study: Study | None = None
     """
     away = [is_remote(step.output) for step in steps]
     if not any(away):
-        return make_files(steps, how, study)
+        return make_files(steps, how, journal)
     addresses = [restored(step.output) for step in steps]
     if not all(address.startswith("s3://") for address in addresses):
         raise UsageError(f"Nothing can be written to {addresses[0]}.", "Give a file, or s3://BUCKET/KEY.")
@@ -51,7 +50,7 @@ def make_anywhere(steps: Sequence[Step], how: Making, study: Study | None = None
             taken = next((target for target in targets.values() if _exists(target)), None)
             if taken:
                 raise StudyError(f"{taken} exists already.", "Give another `out`, or `overwrite`.")
-        made = make_files(local, how, None)
+        made = make_files(local, how)
         for step in local:
             _without_paths(sidecar_of(step.output))
         for path, target in targets.items():

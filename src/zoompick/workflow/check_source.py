@@ -12,9 +12,9 @@ import shapely
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.footprintfile import FootprintFile
 from zoompick.catalog.period import Period
+from zoompick.catalog.readers import Reader, reader_of
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.source import Source
-from zoompick.catalog.sourcekinds import Reader, reader_of
 from zoompick.catalog.stac import StacApi
 from zoompick.catalog.tileservice import TileLayer, TileService
 from zoompick.errors import SourceError, ZoomPickError

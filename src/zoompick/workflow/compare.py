@@ -17,7 +17,6 @@ from zoompick.figures.face import Classes, Panel, Paper, Sheet, draw_sheet
 from zoompick.files import writing
 from zoompick.imagery import recipes
 from zoompick.imagery.change import Rule
-from zoompick.study.folder import Study
 from zoompick.workflow.making import make_files
 from zoompick.workflow.products.compare import ChangeStep, DifferenceStep
 from zoompick.workflow.sidebyside import Comparison, change_shown, panels_of
@@ -42,7 +41,13 @@ class Compared:
 
 
 def compared(
-    wish: Comparison, target: Path, blink: Path | None, paper: Paper, overwrite: bool = False, report: Report = ignore
+    wish: Comparison,
+    target: Path,
+    blink: Path | None,
+    paper: Paper,
+    overwrite: bool = False,
+    report: Report = ignore,
+    journal: Path | None = None,
 ) -> Compared:
     """Draw the two side by side, and make difference and change where a rule is given.
 
@@ -57,7 +62,9 @@ def compared(
     panels, legend = panels_of(wish, face_px)
     files, rows, sentences, second = [target], (), (), None
     if wish.above is not None or wish.by is not None:
-        made, rows, sentences, panel, classes = _changed(wish, target, face_px, overwrite, report)
+        made, rows, sentences, panel, classes = _changed(
+            wish, target, face_px, Making(overwrite, report, __version__), journal
+        )
         files += made
         panels, second, legend = [*panels, panel], legend, classes
     outline = wish.area.polygon if wish.area else None
@@ -70,7 +77,7 @@ def compared(
 
 
 def _changed(
-    wish: Comparison, target: Path, face_px: int, overwrite: bool, report: Report
+    wish: Comparison, target: Path, face_px: int, how: Making, journal: Path | None
 ) -> tuple[list[Path], Any, Any, Panel, Classes]:
     """Difference and change on disk, the ground of each class, and the face that shows them."""
     rule = Rule(wish.above, wish.by)
@@ -78,7 +85,7 @@ def _changed(
     inputs = (wish.before, wish.after)
     step = ChangeStep(inputs, target.with_name(f"{target.stem}-change.tif"), recipe, rule=rule)
     difference = DifferenceStep(inputs, target.with_name(f"{target.stem}-difference.tif"), recipe)
-    make_files([difference, step], Making(overwrite, report, __version__), Study.find(Path.cwd()))
+    make_files([difference, step], how, journal)
     return [difference.output, step.output], *change_shown(wish, step.output, face_px)
 
 

@@ -1,4 +1,4 @@
-"""What is asked of sources on behalf of one study: terms, prices, a queue that survives restarts, files fetched."""
+"""What is asked of sources on behalf of one study: terms, prices, a queue that survives restarts."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ import secrets
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
-from typing import Any
+from pathlib import Path
+from typing import Any, Protocol
 
 from zoompick import money
 from zoompick.addresses import is_remote, public
@@ -17,21 +18,19 @@ from zoompick.catalog.scene import Key, Scene
 from zoompick.catalog.source import Source
 from zoompick.catalog.sources import named
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
-from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.money import Money
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
 from zoompick.net.links import address_of, joined, links_of
-from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError, is_refused
+from zoompick.net.refusals import is_refused
 from zoompick.records import of_row
-from zoompick.study.folder import ITEM, Study
 from zoompick.study.journal import act
 from zoompick.transfer import orders
-from zoompick.transfer.queue import FETCHED, LOST, PLANNED, READY, UNSURE, Order, Queue
+from zoompick.transfer.plan import ITEM
+from zoompick.transfer.queue import FETCHED, PLANNED, READY, UNSURE, Order, Queue
 from zoompick.transfer.quotas import Place, Quota, Share, next_to_submit, split
-from zoompick.workflow.ordered import fetch_order
 from zoompick.workflow.shares import shares_of
 
 Limit = str | float | Money
@@ -68,17 +67,38 @@ class _Accepted:
     accepted: str
 
 
+class Books(Protocol):
+    """Where a study keeps what concerns orders."""
+
+    @property
+    def orders_file(self) -> Path:
+        """Its orders."""
+
+    @property
+    def terms_file(self) -> Path:
+        """The terms that were accepted."""
+
+    @property
+    def journal_file(self) -> Path:
+        """What was done, when."""
+
+    def scene_folder(self, key: Key) -> Path:
+        """Where the files of a scene lie."""
+
+
 @dataclass(frozen=True)
 class Desk:
     """What is asked of sources on behalf of one study.
 
     Attributes
     ----------
+    books : Books
+        Where the study keeps what concerns orders.
     area : polygon or None
         Longitude/latitude; scenes are ordered for this part of them.
     """
 
-    study: Study
+    books: Books
     sources: Mapping[str, Source]
     area: Shape | None
     client: Client
@@ -86,7 +106,7 @@ class Desk:
     @property
     def queue(self) -> Queue:
         """The study's orders."""
-        return Queue(self.study.orders_file)
+        return Queue(self.books.orders_file)
 
     # Terms
 
@@ -117,12 +137,12 @@ class Desk:
             if len(sha256) >= 8 and terms.sha256.startswith(sha256.lower()):
                 now = _now()
                 known = self._accepted() | {terms.collection: _Accepted(public(terms.url), terms.sha256, now)}
-                write_json(self.study.terms_file, {name: asdict(entry) for name, entry in known.items()})
+                write_json(self.books.terms_file, {name: asdict(entry) for name, entry in known.items()})
                 return replace(terms, accepted=now)
         raise UsageError(f"No terms here have the digest {sha256}.", "'zoompick order ask' shows them.")
 
     def _accepted(self) -> dict[str, _Accepted]:
-        path = self.study.terms_file
+        path = self.books.terms_file
         try:
             rows = read_json(path).items() if path.exists() else ()
             return {name: of_row(_Accepted, row) for name, row in rows}
@@ -207,7 +227,7 @@ class Desk:
     def _kept(self, key: Key) -> Scene | None:
         """A scene that is ordered, and in the shortlist no more, by the item that lies with its files."""
         try:
-            return Scene.from_item(read_json(self.study.scene_folder(key) / ITEM), key[0])
+            return Scene.from_item(read_json(self.books.scene_folder(key) / ITEM), key[0])
         except (DataError, SourceError, AttributeError):
             return None
 
@@ -277,14 +297,14 @@ class Desk:
         """Ask how the orders are that are under way, or whose fate is unknown; nothing is handed in."""
         for order in list(self.queue):
             if order.is_pending:
-                self._keep(self._desk(order.source).status(order))
+                self.keep(self.desk_of(order.source).status(order))
             elif order.state == UNSURE:
                 self._look_up(order)
         return list(self.queue)
 
     def _look_up(self, order: Order) -> Order:
-        found = self._desk(order.source).find(order, datetime.now(UTC))
-        self._keep(found)
+        found = self.desk_of(order.source).find(order, datetime.now(UTC))
+        self.keep(found)
         return found
 
     def hand_in(self, scenes: Sequence[Scene]) -> list[Order]:
@@ -296,34 +316,36 @@ class Desk:
 
     def _hand_in(self, order: Order) -> None:
         """Hand one order in; what is not known to have failed is never handed in again."""
-        desk = self._desk(order.source)
+        desk = self.desk_of(order.source)
         address = desk.address()
         kept = self._accepted().get(order.collection)
         terms = kept.sha256 if kept else ""
         facts = {"order": order.number, "source": order.source, "collection": order.collection,
                  "scenes": list(order.scenes), "price": order.price, "currency": order.currency}  # fmt: skip
-        with act(self.study.journal_file, "order handed in", **facts) as doing:
+        with act(self.books.journal_file, "order handed in", **facts) as doing:
             order = replace(order, submitted=_now(), reference=f"{secrets.token_hex(8)}-{order.number}")
-            self._keep(replace(order, state=UNSURE, message="it was being handed in"))
+            self.keep(replace(order, state=UNSURE, message="it was being handed in"))
             try:
                 taken = desk.submit(order, self.area, terms, order.money.amount + 0.01, address)
             except SourceError as error:
                 if is_refused(error):
-                    self._keep(replace(order, submitted="", reference=""))
+                    self.keep(replace(order, submitted="", reference=""))
                     raise
                 raise SourceError(
                     f"{error.what} Nobody knows whether order {order.number} was taken: it counts as bought.",
                     "'zoompick order status' asks how it stands; nothing of it is handed in again.",
                 ) from error
-            self._keep(taken)
+            self.keep(taken)
             doing.note(job=taken.job, state=taken.state)
 
-    def _desk(self, source: str) -> orders.OrderDesk:
+    def desk_of(self, source: str) -> orders.OrderDesk:
+        """The order desk of a source, as its landing page tells it now."""
         url = named(source, self.sources).url
         asking = self.client.acting(Authority(source, url, Purpose.ORDER))
         return orders.OrderDesk(source, url, links_of(asking.json(url)), asking)
 
-    def _keep(self, order: Order) -> None:
+    def keep(self, order: Order) -> None:
+        """Write down how an order stands; what has ended tells when."""
         has_ended = order.has_failed or order.state in (READY, FETCHED)
         self.queue.replace(replace(order, ended=order.ended or _now()) if has_ended else order)
 
@@ -348,7 +370,7 @@ class Desk:
             if order.state == UNSURE and not not_taken:
                 order = self._look_up(order)
             if order.is_pending:
-                self._keep(self._desk(order.source).cancel(order))
+                self.keep(self.desk_of(order.source).cancel(order))
             elif order.state == UNSURE and not not_taken:
                 raise UsageError(
                     f"{order.source} may have taken order {number}: {order.message}. Cancelling it here alone would "
@@ -357,7 +379,7 @@ class Desk:
                     f"if they have none, give `not-taken`; if they do, 'zoompick order adopt {number} JOB'.",
                 )
             elif order.state in (PLANNED, UNSURE):
-                self._keep(replace(order, state="dismissed", message="taken out of the queue"))
+                self.keep(replace(order, state="dismissed", message="taken out of the queue"))
         return list(self.queue)
 
     def adopt(self, number: int, job: str) -> list[Order]:
@@ -376,29 +398,9 @@ class Desk:
             raise UsageError(f"{what} {number}.", "'zoompick order status' lists them.")
         if any(job in (other.job, other.job.rpartition("/")[2]) for other in self.queue if other.job):
             raise UsageError(f"The job {job} is another order of this study.", "'zoompick order status' lists them.")
-        desk = self._desk(order.source)
-        self._keep(desk.status(replace(order, job=desk.job_of(job))))
+        desk = self.desk_of(order.source)
+        self.keep(desk.status(replace(order, job=desk.job_of(job))))
         return list(self.queue)
-
-    # Fetching
-
-    def fetch_ready(self, scenes: Sequence[Scene], report: Report = ignore) -> int:
-        """Fetch the files of every order that is ready; returns how many came."""
-        known, count = {scene.key: scene for scene in scenes}, 0
-        for order in list(self.queue):
-            if order.state == READY:
-                try:
-                    count += fetch_order(order, self.study, known, self.area, self._desk(order.source), report)
-                except AnsweredError as error:
-                    if error.status not in (NOT_FOUND, GONE):
-                        raise
-                    self._keep(replace(order, state=LOST, message="its files are no longer kept: order again"))
-                    report(Noted(f"Order {order.number}: {error.what}"))
-                    continue
-                self._keep(replace(order, state=FETCHED))
-                what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
-                report(Noted(f"Order {order.number} is here: {what}."))
-        return count
 
 
 def cost_of(queue: Iterable[Order]) -> tuple[Money, ...]:

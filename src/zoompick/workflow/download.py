@@ -20,7 +20,7 @@ from zoompick.study.journal import act
 from zoompick.transfer.plan import DownloadPlan, file_of, local_names
 from zoompick.workflow import get, needs
 from zoompick.workflow.outlook import Outlook, outlook
-from zoompick.workflow.session import session_of
+from zoompick.workflow.sessionof import session_of
 
 
 @dataclass(frozen=True)

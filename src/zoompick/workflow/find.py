@@ -14,9 +14,9 @@ from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.fields import edges_of
 from zoompick.catalog.gather import Gathering
 from zoompick.catalog.period import Period
+from zoompick.catalog.readers import Reader, reader_of
 from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.catalog.source import Source
-from zoompick.catalog.sourcekinds import Reader, reader_of
 from zoompick.errors import AreaError, NothingFoundError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes

@@ -9,7 +9,7 @@ from typing import NamedTuple, TypeVar
 from zoompick.area.model import Area
 from zoompick.catalog.scene import Scene
 from zoompick.raster.grid import Grid
-from zoompick.study.brief import Brief
+from zoompick.study.asked import Asked
 from zoompick.workflow.step import Step
 
 Recipe = TypeVar("Recipe")
@@ -28,7 +28,7 @@ class Wanted(NamedTuple):
         Folder of the day on which the others are laid.
     """
 
-    brief: Brief
+    brief: Asked
     area: Area
     grid: Grid
     root: Path

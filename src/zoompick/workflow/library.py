@@ -15,8 +15,8 @@ from zoompick.area.model import Area
 from zoompick.area.places import Place
 from zoompick.catalog import sources
 from zoompick.catalog.period import Period
+from zoompick.catalog.readers import reader_of
 from zoompick.catalog.source import Source
-from zoompick.catalog.sourcekinds import reader_of
 from zoompick.catalog.tileservice import TileLayer
 from zoompick.errors import UnknownNameError
 from zoompick.events import Report, ignore

@@ -9,9 +9,9 @@ from dataclasses import dataclass, replace
 from zoompick.addresses import address_parts, host_of, origin_of
 from zoompick.catalog import offer
 from zoompick.catalog.criteria import Criteria
+from zoompick.catalog.readers import reader_of
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.source import Source
-from zoompick.catalog.sourcekinds import reader_of
 from zoompick.errors import SourceError, UsageError
 from zoompick.events import Report, ignore
 from zoompick.geo.shapes import lonlat_box

@@ -1,127 +1,23 @@
-"""Make products: of plain files, or what a study's brief asks for."""
+"""Make products of files, in one pass over them; a journal tells of them."""
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
+from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
 
-from zoompick.errors import CancelledError, ClusterError, DiskError, NothingFoundError, StudyError, ZoomPickError
-from zoompick.events import Report, ignore
-from zoompick.study.folder import Study
 from zoompick.study.journal import act
-from zoompick.study.shortlist import shortlist
-from zoompick.study.vouched import Vouched
-from zoompick.workflow.plan import plan_study
 from zoompick.workflow.step import Made, Making, Step, make_together
 
 
-def make_files(steps: Sequence[Step], how: Making, study: Study | None = None) -> list[Made]:
-    """Make products of the same plain files, in one pass; within a study its journal tells of them."""
-    journal = study.journal_file if study else None
-    return _make_group(steps, replace(how, is_asked=how.may_replace), journal, [str(step.output) for step in steps])
+def make_files(steps: Sequence[Step], how: Making, journal: Path | None = None) -> list[Made]:
+    """Make products of the same plain files, in one pass; a journal tells of them, where there is one."""
+    return make_group(steps, replace(how, is_asked=how.may_replace), journal, [str(step.output) for step in steps])
 
 
-def make_in_study(
-    study: Study,
-    kind: str,
-    recipe: Sequence[object] | None = None,
-    stretch: str | None = None,
-    report: Report = ignore,
-    version: str = "",
-) -> list[Made]:
-    """Make one kind of product for every day of a study's shortlist.
-
-    Parameters
-    ----------
-    recipe : sequence of object, optional
-        In place of those that the brief names.
-    stretch : str, optional
-        In place of the brief's.
-
-    Raises
-    ------
-    NothingFoundError
-        No scene is picked.
-    StudyError
-        A step before this one was not carried out.
-    """
-    brief, area = study.brief(), study.area()
-    if stretch is not None:
-        brief = replace(brief, stretch=stretch)
-    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)], kind, recipe)
-    if not plan.days:
-        raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
-    with study.locked():
-        return make_steps(study, plan.steps, report, version)
-
-
-def make_steps(
-    study: Study,
-    steps: Sequence[Step],
-    report: Report = ignore,
-    version: str = "",
-    executor: Executor | None = None,
-    failed: list[Failed] | None = None,
-    is_thorough: bool = False,
-    codecs: Mapping[Path, str] | None = None,
-) -> list[Made]:
-    """Make the products that are not up to date; study products are the brief's to replace.
-
-    Parameters
-    ----------
-    failed : list, optional
-        Takes what cannot be made, and all else is made; without it the first that cannot be made ends all.
-    is_thorough : bool
-        Every file is read for its digest, whatever size and time stamp say.
-    codecs : mapping, optional
-        What products have to be pressed with; see :class:`~zoompick.workflow.step.Making`.
-
-    Raises
-    ------
-    StudyError
-        An input is not here.
-    """
-    made = []
-    with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
-        how = Making(True, report, version, executor, vouched.digest, codecs=codecs or {})
-        # Products of the same files are made in one pass over them.
-        for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
-            chosen = list(group)
-            names = [step.output.relative_to(study.root).as_posix() for step in chosen]
-            try:
-                for step in chosen:
-                    _refuse_missing(step)
-                    _refuse_failed(step, failed or ())
-                made += _make_group(chosen, how, study.journal_file, names)
-            except (CancelledError, ClusterError, DiskError):
-                raise
-            except ZoomPickError as error:
-                if failed is None:
-                    raise
-                failed += [Failed(step.output, error) for step in chosen]
-    return made
-
-
-class Failed(NamedTuple):
-    """What could not be fetched or made, and why."""
-
-    path: Path
-    error: ZoomPickError
-
-
-def _refuse_failed(step: Step, failed: Sequence[Failed]) -> None:
-    """What is made of a product that could not be made anew would be of the old one."""
-    bad = {one.path for one in failed} & set(step.inputs)
-    if bad:
-        raise StudyError(f"It is made of {next(iter(bad)).name}, which could not be made.", "Look at that first.")
-
-
-def _make_group(steps: Sequence[Step], how: Making, journal: Path | None, names: Sequence[str]) -> list[Made]:
+def make_group(steps: Sequence[Step], how: Making, journal: Path | None, names: Sequence[str]) -> list[Made]:
+    """Make products of the same files in one pass, a line of the journal each, under these names."""
     with ExitStack() as stack:
         # What is entered last ends first: the lines come in the order of the steps.
         pairs = list(zip(steps, names, strict=True))[::-1]
@@ -132,13 +28,3 @@ def _make_group(steps: Sequence[Step], how: Making, journal: Path | None, names:
             if product.was_current:
                 doing.nothing_done()
     return made
-
-
-def _refuse_missing(step: Step) -> None:
-    missing: list[Path] = [path for path in step.inputs if not path.is_file()]
-    if missing or not step.inputs:
-        name = missing[0].name if missing else "a band"
-        raise StudyError(
-            f"The {step.name} {step.output.parent.name}/{step.output.name} needs {name}, which is not here.",
-            "Run 'zoompick run', or the steps before it: download, stack, clip.",
-        )

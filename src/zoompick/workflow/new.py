@@ -11,8 +11,8 @@ from zoompick.area.model import Area
 from zoompick.catalog import sources
 from zoompick.catalog.criteria import Criteria
 from zoompick.catalog.filters import BY_FIELD
+from zoompick.catalog.readers import reader_of
 from zoompick.catalog.scene import Scene
-from zoompick.catalog.sourcekinds import reader_of
 from zoompick.errors import ZoomPickError
 from zoompick.events import ignore
 from zoompick.files import json_bytes, write_json

@@ -3,28 +3,29 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
 
 from zoompick import files
 from zoompick.addresses import address_parts
 from zoompick.catalog.scene import Key, Scene
-from zoompick.events import Noted, Report
+from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.region import Region
 from zoompick.geo.shapes import Shape, as_text
 from zoompick.imagery.deliveries import OneBand
 from zoompick.imagery.stack import Stack
 from zoompick.net.client import Client
+from zoompick.net.refusals import GONE, NOT_FOUND, AnsweredError
 from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.write import WriteOptions, write_geotiff
-from zoompick.study.folder import Study
 from zoompick.transfer import record
-from zoompick.transfer.orders import OrderDesk, Result
+from zoompick.transfer.orders import Result
 from zoompick.transfer.plan import Fetch, local_names
-from zoompick.transfer.queue import Order
+from zoompick.transfer.queue import FETCHED, LOST, READY, Order
 from zoompick.transfer.whole import Tools, fetch_whole
+from zoompick.workflow.desk import Desk
 from zoompick.workflow.get import opens
 from zoompick.workflow.opening import open_raster
 
@@ -32,20 +33,33 @@ _PIECES = "pieces"
 """Folder below a scene's, where they wait for each other."""
 
 
-def fetch_order(
-    order: Order,
-    study: Study,
-    known: Mapping[Key, Scene],
-    area: Shape | None,
-    desk: OrderDesk,
-    report: Report,
-) -> int:
+def fetch_ready(desk: Desk, scenes: Sequence[Scene], report: Report = ignore) -> int:
+    """Fetch the files of every order that is ready; returns how many came."""
+    known, count = {scene.key: scene for scene in scenes}, 0
+    for order in list(desk.queue):
+        if order.state == READY:
+            try:
+                count += _fetch_order(order, desk, known, report)
+            except AnsweredError as error:
+                if error.status not in (NOT_FOUND, GONE):
+                    raise
+                desk.keep(replace(order, state=LOST, message="its files are no longer kept: order again"))
+                report(Noted(f"Order {order.number}: {error.what}"))
+                continue
+            desk.keep(replace(order, state=FETCHED))
+            what = "one scene" if len(order.scenes) == 1 else f"{len(order.scenes)} scenes"
+            report(Noted(f"Order {order.number} is here: {what}."))
+    return count
+
+
+def _fetch_order(order: Order, desk: Desk, known: Mapping[Key, Scene], report: Report) -> int:
     """Fetch what an order gave; returns how many files came. Joins the pieces of a scene once all are here."""
-    count = 0
-    client = desk.client
-    for result in desk.results(order):
+    count, area = 0, desk.area
+    there = desk.desk_of(order.source)
+    client = there.client
+    for result in there.results(order):
         scene = known.get((order.source, order.collection, result.scene))
-        folder = study.scene_folder((order.source, order.collection, result.scene or f"order-{order.number}"))
+        folder = desk.books.scene_folder((order.source, order.collection, result.scene or f"order-{order.number}"))
         path = folder / _name_of(scene, result.url)
         if not order.parts:
             count += _fetch(order, result, path, area, client, report)

@@ -21,7 +21,8 @@ from zoompick.study.journal import act
 from zoompick.study.shortlist import shortlist
 from zoompick.transfer.queue import FETCHED, PLANNED, READY, Order
 from zoompick.workflow.desk import Desk, Limit, Terms, cost_of, to_order
-from zoompick.workflow.session import session_of
+from zoompick.workflow.ordered import fetch_ready
+from zoompick.workflow.sessionof import session_of
 
 
 def desk_of(study: Study, report: Report = ignore) -> Desk:
@@ -144,7 +145,7 @@ def wait_for_orders(
             desk.refresh()
             if hand_in:
                 desk.hand_in(scenes)
-            count += desk.fetch_ready(scenes, report)
+            count += fetch_ready(desk, scenes, report)
             doing.note(files=count)
             open_states = (READY, PLANNED) if hand_in else (READY,)
             left = [order for order in desk.queue if order.is_pending or order.state in open_states]

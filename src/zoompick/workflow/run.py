@@ -23,13 +23,13 @@ from zoompick.study.vouched import Vouched
 from zoompick.verification.finding import Finding
 from zoompick.versions import differing
 from zoompick.workflow import needs, searchkey
+from zoompick.workflow.asmade import Failed, make_steps
 from zoompick.workflow.judged import judge_again
 from zoompick.workflow.lineage import Node, trees
 from zoompick.workflow.lock import Differing, changed_files, changed_products
-from zoompick.workflow.making import Failed, make_steps
 from zoompick.workflow.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.workflow.plan import StudyPlan, plan_study
-from zoompick.workflow.session import session_of
+from zoompick.workflow.sessionof import session_of
 from zoompick.workflow.shelf import write_shelf
 from zoompick.workflow.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.workflow.step import Made

@@ -9,8 +9,6 @@ from zoompick.catalog.source import Source
 from zoompick.events import Report, ignore
 from zoompick.net.client import Client
 from zoompick.net.pace import Pace
-from zoompick.study.folder import Study
-from zoompick.workflow import oldsecrets
 
 
 def session(report: Report = ignore, known: Iterable[Source] | None = None, pace: Pace | None = None) -> Client:
@@ -24,12 +22,6 @@ def session(report: Report = ignore, known: Iterable[Source] | None = None, pace
     own = sources.known(None)
     table = own if known is None else {source.name: source for source in known}
     return Client(report, pace=pace, sources=_addresses(table.values()), own=_addresses(own.values()))
-
-
-def session_of(study: Study | None, report: Report = ignore, pace: Pace | None = None) -> Client:
-    """The session of a study: it knows the study's own sources, too."""
-    oldsecrets.move(study, report)
-    return session(report, sources.known(study.root).values() if study else None, pace)
 
 
 def _addresses(known: Iterable[Source]) -> dict[str, str]:

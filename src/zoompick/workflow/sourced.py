@@ -12,7 +12,7 @@ from zoompick.transfer import record
 from zoompick.transfer.plan import local_names
 from zoompick.verification.checks.licences import licence_allows
 from zoompick.verification.finding import Finding, judged
-from zoompick.workflow.session import session_of
+from zoompick.workflow.sessionof import session_of
 from zoompick.workflow.terms import told_terms
 
 

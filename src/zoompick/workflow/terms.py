@@ -7,9 +7,9 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.catalog import offer
+from zoompick.catalog.readers import reader_of
 from zoompick.catalog.scene import Scene
 from zoompick.catalog.source import Source
-from zoompick.catalog.sourcekinds import reader_of
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
