@@ -165,9 +165,9 @@ def whole_curl(folder: Path, given: dict[str, str]) -> None:
 
 def checked(folder: Path, given: dict[str, str]) -> None:
     """Ours as it is used: resumable, digest computed, on the disk at the end."""
+    from zoompick.fetch.whole import fetch_whole
     from zoompick.net.client import Client
-    from zoompick.transfer.plan import Fetch
-    from zoompick.transfer.whole import fetch_whole
+    from zoompick.scenes.fetchplan import Fetch
 
     client, work = Client(), Path(tempfile.mkdtemp(dir=folder))
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
@@ -210,9 +210,9 @@ def window(folder: Path, given: dict[str, str]) -> None:
     import imagecodecs  # noqa: F401
     import tifffile  # noqa: F401
 
+    from zoompick.fetch.windows import fetch_window, survey
     from zoompick.net.client import Client
-    from zoompick.transfer.plan import DownloadPlan, Fetch
-    from zoompick.workflow.windows import fetch_window, survey
+    from zoompick.scenes.fetchplan import DownloadPlan, Fetch
 
     region, client, work = _region(), Client(), Path(tempfile.mkdtemp(dir=folder))
     entry = Fetch("s", "red", f"{given['far']}/band.tif", work / "w.tif", None, None, region=region)
@@ -260,8 +260,8 @@ def tiles(folder: Path, given: dict[str, str]) -> None:
     """Ours: 1,500 tiles into a store."""
     from zoompick.geo.tilegrid import TileKey, web_mercator
     from zoompick.net.client import Client
-    from zoompick.transfer.tiles import fetch_tiles, plan_tiles
-    from zoompick.transfer.tilestore import TileStore
+    from zoompick.tiles.getting import fetch_tiles, plan_tiles
+    from zoompick.tiles.tilestore import TileStore
 
     matrix = web_mercator().level("14")
     keys = [TileKey(5000 + number // 50, 7000 + number % 50) for number in range(TILES)]
@@ -296,8 +296,8 @@ def joined(folder: Path, given: dict[str, str]) -> None:
     """Ours: the stored tiles as one file."""
     from zoompick.geo.tilegrid import TileKey
     from zoompick.raster.write import WriteOptions, write_geotiff
-    from zoompick.transfer.tilestore import TileStore
-    from zoompick.workflow.tiles import picture_of, stored_matrix
+    from zoompick.tiles.tiles import picture_of, stored_matrix
+    from zoompick.tiles.tilestore import TileStore
 
     with TileStore(folder / "t.mbtiles", must_exist=True) as store:
         crs, matrix, level = stored_matrix(store, "")
@@ -342,7 +342,7 @@ def joined_bare(folder: Path, given: dict[str, str]) -> None:
 
 def members(folder: Path, given: dict[str, str]) -> None:
     """Five members out of a remote tar of 2 GB; tells bytes over the members, and headers passed."""
-    from zoompick.workflow.unpack import Choice, opened, unpack
+    from zoompick.fetch.unpack import Choice, opened, unpack
 
     work = Path(tempfile.mkdtemp(dir=folder))
     began = time.perf_counter()
@@ -356,7 +356,7 @@ def members(folder: Path, given: dict[str, str]) -> None:
 
 def unpacked(folder: Path, given: dict[str, str]) -> None:
     """Ours: a local tar.gz."""
-    from zoompick.workflow.unpack import Choice, opened, unpack
+    from zoompick.fetch.unpack import Choice, opened, unpack
 
     work = Path(tempfile.mkdtemp(dir=folder))
     began = time.perf_counter()

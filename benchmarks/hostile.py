@@ -253,14 +253,14 @@ def _item(number: int = 1) -> dict[str, Any]:
 
 def _read_items(path: Path) -> object:
     """All that the program asks of scenes, as a search of a server does."""
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.gather import Gathering
     from zoompick.cli import facts, scenes
     from zoompick.files import parse_json
     from zoompick.geo.shapes import lonlat_box
-    from zoompick.study.scenelist import Entry, read_list
-    from zoompick.transfer.plan import local_names
-    from zoompick.workflow import find
+    from zoompick.scenes.fetchplan import local_names
+    from zoompick.scenes.scenelist import Entry, read_list
+    from zoompick.search import find
+    from zoompick.search.criteria import Criteria
+    from zoompick.search.gather import Gathering
 
     class Reader:
         def search(self, criteria: object) -> Iterator[Any]:
@@ -283,10 +283,10 @@ def _read_items(path: Path) -> object:
 
 
 def _read_footprints(path: Path) -> object:
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.footprintfile import FootprintFile
-    from zoompick.catalog.source import Source
     from zoompick.geo.shapes import lonlat_box
+    from zoompick.scenes.source import Source
+    from zoompick.search.criteria import Criteria
+    from zoompick.search.footprintfile import FootprintFile
 
     reader = FootprintFile(Source("s", str(path), "footprints"), open)
     return len(list(reader.search(Criteria(lonlat_box(-13, -39, -12, -38))))), reader.collections()
@@ -320,7 +320,7 @@ def _read_brief(path: Path) -> object:
     from zoompick.geo.shapes import polygon_of
     from zoompick.study.brief import read_brief
     from zoompick.study.folder import Study
-    from zoompick.workflow.plan import plan_study
+    from zoompick.study.plan import plan_study
 
     brief = read_brief(path)
     return plan_study(Study(path.parent), brief, Area("fen", polygon_of(FEN)), [])
@@ -328,7 +328,7 @@ def _read_brief(path: Path) -> object:
 
 def _stores(folder: Path) -> list[bytes]:
     from zoompick.geo.tilegrid import TileKey
-    from zoompick.transfer.tilestore import TileStore
+    from zoompick.tiles.tilestore import TileStore
 
     path = folder / "seed.mbtiles"
     path.unlink(missing_ok=True)
@@ -341,8 +341,8 @@ def _stores(folder: Path) -> list[bytes]:
 
 def _read_store(path: Path) -> object:
     from zoompick.geo.tilegrid import TileKey
-    from zoompick.transfer.tilestore import TileStore
-    from zoompick.workflow.tiles import stored_matrix
+    from zoompick.tiles.tiles import stored_matrix
+    from zoompick.tiles.tilestore import TileStore
 
     with TileStore(path, must_exist=True) as store:
         store.mean_bytes()
@@ -371,8 +371,8 @@ class _Served:
 
 def _read_tiles(name: str) -> Callable[[Path], object]:
     def read(path: Path) -> object:
-        from zoompick.catalog.tileservice import TileService
         from zoompick.geo.shapes import polygon_of
+        from zoompick.scenes.tileservice import TileService
 
         service = TileService("t", f"https://h.example/{name}", _Served(path.read_bytes()))  # type: ignore[arg-type]
         area = polygon_of(FEN)
@@ -426,8 +426,8 @@ def _archives(folder: Path) -> list[bytes]:
 def _read_archive(path: Path) -> object:
     import shapely
 
-    from zoompick.transfer.archives import open_archive
-    from zoompick.workflow.unpack import Choice, unpack
+    from zoompick.fetch.unpack import Choice, unpack
+    from zoompick.scenes.archives import open_archive
 
     to = path.parent / "to"
     shutil.rmtree(to, ignore_errors=True)
@@ -444,14 +444,14 @@ def _read_archive(path: Path) -> object:
 
 def _read_records(path: Path) -> object:
     """Records of a study, each read as the file it stands for."""
-    from zoompick.imagery.sidecar import read_sidecar, scenes_of
+    from zoompick.journal import history
+    from zoompick.orders.queue import Queue
+    from zoompick.scenes import fetched as record
+    from zoompick.scenes.sidecar import read_sidecar, scenes_of
     from zoompick.study import lastsearch
     from zoompick.study.folder import Study
-    from zoompick.study.journal import history
+    from zoompick.study.outdated import _unchanged
     from zoompick.study.shortlist import chosen_by, shortlist
-    from zoompick.transfer import record
-    from zoompick.transfer.queue import Queue
-    from zoompick.workflow.outdated import _unchanged
 
     study, data = Study(path.parent), path.read_bytes()
     for name in ("shortlist.json", ".found.json", "orders.json", "downloads.json", "x.tif.stac.json", "journal.jsonl",
@@ -472,11 +472,11 @@ def _read_records(path: Path) -> object:
 
 
 def _read_headers(text: str) -> object:
+    from zoompick.fetch.partial import Note, _range_start
     from zoompick.files import whole_number
     from zoompick.net import refusals
     from zoompick.net.retry import RetryPolicy
-    from zoompick.transfer.checksums import sha256_of_digest
-    from zoompick.transfer.partial import Note, _range_start
+    from zoompick.scenes.checksums import sha256_of_digest
 
     class Answer:
         headers = {
@@ -501,13 +501,13 @@ def _read_headers(text: str) -> object:
 def _read_words(text: str) -> object:
     """What people type: coordinates, areas, dates, rules, distances, formulas."""
     from zoompick.area import coordinates
-    from zoompick.catalog.period import Hours, Period, Season
     from zoompick.errors import ZoomPickError
-    from zoompick.imagery.formula import Formula
     from zoompick.net.pace import Pace
-    from zoompick.study.names import NamePattern
-    from zoompick.study.rules import select
-    from zoompick.workflow.areas import AreaRequest, resolve
+    from zoompick.patterns import NamePattern
+    from zoompick.products.formula import Formula
+    from zoompick.scenes.period import Hours, Period, Season
+    from zoompick.search.rules import select
+    from zoompick.study.areas import AreaRequest, resolve
 
     for read in (
         coordinates.parse_point, coordinates.parse_corners, coordinates.parse_length_m, coordinates.looks_like_coordinates,
@@ -672,14 +672,14 @@ def _hdfs(folder: Path) -> list[bytes]:
 
 
 def _read_hdf(path: Path) -> object:
-    from zoompick.workflow.bands import bands_of
+    from zoompick.fetch.bands import bands_of
 
     _read_raster(path)
     return bands_of(str(path))
 
 
 def _parquets(folder: Path) -> list[bytes]:
-    from zoompick.catalog import geoparquet
+    from zoompick.search import geoparquet
 
     path = folder / "seed.parquet"
     path.unlink(missing_ok=True)
@@ -690,7 +690,7 @@ def _parquets(folder: Path) -> list[bytes]:
 def _read_formula(text: str) -> object:
     import numpy as np
 
-    from zoompick.imagery.formula import Formula
+    from zoompick.products.formula import Formula
 
     formula = Formula.parse(text)
     with np.errstate(all="ignore"):
@@ -699,12 +699,12 @@ def _read_formula(text: str) -> object:
 
 def _read_page(path: Path) -> object:
     """A page of a server, through a session and back as a search takes it."""
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.gather import Gathering
-    from zoompick.catalog.stac import StacApi
     from zoompick.geo.shapes import lonlat_box
-    from zoompick.study.scenelist import Entry
-    from zoompick.workflow import find
+    from zoompick.scenes.scenelist import Entry
+    from zoompick.search import find
+    from zoompick.search.criteria import Criteria
+    from zoompick.search.gather import Gathering
+    from zoompick.search.stac import StacApi
 
     class Session:
         authority = None

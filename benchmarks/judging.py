@@ -46,7 +46,7 @@ def checks(folder: Path, side: int) -> None:
     from zoompick.geo.crs import LONLAT
     from zoompick.geo.shapes import outline_of, project
     from zoompick.raster.opening import open_raster
-    from zoompick.workflow.verify import verify_files
+    from zoompick.study.verify import verify_files
 
     path = folder / "judged.tif"
     grid = open_raster(path).grid

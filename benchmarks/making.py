@@ -62,8 +62,8 @@ def made(folder: Path, side: int) -> None:
 
 def bands(folder: Path, side: int, names: tuple[str, ...]) -> Any:
     """Some bands as one raster with names, scale and offset."""
-    from zoompick.imagery.deliveries import open_layers
-    from zoompick.imagery.stack import build_stack
+    from zoompick.products.stack import build_stack
+    from zoompick.scenes.deliveries import open_layers
 
     return build_stack(open_layers([band_path(folder, name, side) for name in names]), names)
 
@@ -79,8 +79,8 @@ def write(jobs: list[tuple[Any, Path, bool]]) -> None:
 
 def index(folder: Path, side: int, count: int = 1) -> None:
     """Indices of the bands, in one pass."""
-    from zoompick.imagery.formula import Formula
-    from zoompick.imagery.index import Index
+    from zoompick.products.formula import Formula
+    from zoompick.products.index import Index
     from zoompick.raster.shared import Shared
 
     names = ("red", "nir") if count == 1 else ("blue", "green", "red", "nir")
@@ -120,9 +120,9 @@ def indices_floor(folder: Path, side: int) -> None:
 
 def composite(folder: Path, side: int) -> None:
     """Natural colour between exact percentiles."""
-    from zoompick.imagery.composite import Composite
-    from zoompick.imagery.curves import curves_for
-    from zoompick.imagery.tone import Tone
+    from zoompick.products.composite import Composite
+    from zoompick.products.curves import curves_for
+    from zoompick.products.tone import Tone
     from zoompick.raster.write import WriteOptions, write_geotiff
 
     source, out, tone = bands(folder, side, ("red", "green", "blue")), folder / "composite.tif", Tone()
@@ -148,9 +148,9 @@ def dates(folder: Path) -> list[Any]:
     """Twelve sightings."""
     from datetime import UTC, datetime
 
-    from zoompick.imagery.deliveries import open_layers
-    from zoompick.imagery.sightings import Sighting
-    from zoompick.imagery.stack import build_stack
+    from zoompick.products.sightings import Sighting
+    from zoompick.products.stack import build_stack
+    from zoompick.scenes.deliveries import open_layers
 
     found = []
     for number in range(DATES):
@@ -162,14 +162,14 @@ def dates(folder: Path) -> list[Any]:
 
 def blend(folder: Path, side: int) -> None:
     """The median of the dates."""
-    from zoompick.imagery.blend import Blend
+    from zoompick.products.blend import Blend
 
     write([(Blend(dates(folder)), folder / "blend.tif", False)])
 
 
 def blend_floor(folder: Path, side: int) -> None:
     """Decode, network, encode."""
-    from zoompick.imagery.ranks import ranked
+    from zoompick.products.ranks import ranked
 
     files = [blocks_of(folder / f"date-{number}.tif") for number in range(DATES)]
     higher = list(uint_tiles(folder / "blend.tif")[len(files[0]) :])
@@ -198,7 +198,7 @@ def blend_whole(folder: Path, side: int) -> None:
 
 def mosaic(folder: Path, side: int) -> None:
     """Three dates over each other, of one lattice, with the layer that tells the scene."""
-    from zoompick.imagery.mosaic import Mosaic, SceneLayer
+    from zoompick.products.mosaic import Mosaic, SceneLayer
 
     made = Mosaic(dates(folder)[:3])
     write([(made, folder / "mosaic.tif", False), (SceneLayer(made), folder / "scenes.tif", False)])

@@ -117,8 +117,8 @@ def in_threads(work: Callable[[Any], Any], jobs: list[Any]) -> None:
 
 def stacked(folder: Path, side: int) -> Any:
     """The six bands as one raster."""
-    from zoompick.workflow.products.stack import StackStep
-    from zoompick.workflow.step import Sources
+    from zoompick.products.kinds.stack import StackStep
+    from zoompick.products.step import Sources
 
     paths = tuple(band_path(folder, band, side) for band in (*FULL, *HALF))
     return StackStep(paths, folder / "out-stack.tif", (*FULL, *HALF)).build(Sources())
@@ -161,8 +161,9 @@ def stack_far(folder: Path, side: int) -> None:
 
 
 def _warm(_: int) -> None:
-    from zoompick.imagery import deliveries, stack  # noqa: F401
+    from zoompick.products import stack  # noqa: F401
     from zoompick.raster import directory, kernels, tilework  # noqa: F401
+    from zoompick.scenes import deliveries  # noqa: F401
 
     kernels._cv2()
     time.sleep(0.05)

@@ -88,9 +88,9 @@ def _next_zone(side: int) -> Any:
 
 def sightings(folder: Path, names: tuple[str, ...], side: int) -> list[Any]:
     """Scenes on the grid of the western one."""
-    from zoompick.imagery.deliveries import open_layers
-    from zoompick.imagery.sightings import Sighting
-    from zoompick.imagery.stack import build_stack
+    from zoompick.products.sightings import Sighting
+    from zoompick.products.stack import build_stack
+    from zoompick.scenes.deliveries import open_layers
 
     grid = _grid(side)
     layers = [open_layers([folder / f"{name}.tif"]) for name in names]
@@ -101,7 +101,7 @@ def sightings(folder: Path, names: tuple[str, ...], side: int) -> list[Any]:
 
 
 def _mosaic(folder: Path, side: int, names: tuple[str, ...]) -> None:
-    from zoompick.imagery.mosaic import Mosaic, SceneLayer
+    from zoompick.products.mosaic import Mosaic, SceneLayer
 
     whole = Mosaic(sightings(folder, names, side))
     write([(whole, folder / "mosaic.tif", False), (SceneLayer(whole), folder / "scenes.tif", False)])
@@ -211,7 +211,7 @@ def _diamond(side: int) -> Any:
 
 def clip(folder: Path, side: int) -> None:
     """A band inside a polygon."""
-    from zoompick.imagery.clip import Clip
+    from zoompick.raster.clip import Clip
     from zoompick.raster.opening import open_raster
 
     write([(Clip(open_raster(band_path(folder, "red", side)), _diamond(side)), folder / "clip.tif", False)])
@@ -226,9 +226,9 @@ def clip_floor(folder: Path, side: int) -> None:
 
 def picture(folder: Path, side: int) -> None:
     """Bytes that a picture 2000 px wide reads, as a share of those of the file."""
+    from zoompick.products.drawing import shown
     from zoompick.raster.source import LocalFile
-    from zoompick.workflow.opening import open_raster
-    from zoompick.workflow.picture import shown
+    from zoompick.scenes.opening import open_raster
 
     path = folder / "mosaic.tif"
     open_raster(path)

@@ -55,10 +55,10 @@ def pages(given: str, count: int, dates: tuple[str, ...] = ()) -> None:
     """Our search: every item tested, measured against the area, kept for sorting."""
     import shapely
 
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.period import Period
-    from zoompick.catalog.source import Source
-    from zoompick.workflow import find
+    from zoompick.scenes.period import Period
+    from zoompick.scenes.source import Source
+    from zoompick.search import find
+    from zoompick.search.criteria import Criteria
 
     area = shapely.box(*WORLD)
     criteria = Criteria(area, ("synthetic",), tuple(map(Period.parse, dates)))
@@ -95,7 +95,7 @@ def pages_by_hand(given: str, count: int) -> None:
 
 def copies(given: str, count: int) -> list[Any]:
     """Scenes that differ in name only."""
-    from zoompick.catalog.scene import Scene
+    from zoompick.scenes.scene import Scene
 
     item = json.loads(given)["item"]
     return [Scene.from_item(item | {"id": f"{item['id']}-{number}"}, "o") for number in range(count)]
@@ -106,7 +106,7 @@ def inside(given: str, count: int) -> None:
     import shapely
 
     from zoompick.net.client import Client
-    from zoompick.workflow import clouds
+    from zoompick.search import clouds
 
     scenes = copies(given, CANDIDATES)
     middle = scenes[0].footprint.centroid
@@ -141,8 +141,8 @@ def sheet(given: str, count: int) -> None:
     import numpy as np
 
     from zoompick.figures.sheets import Cell, contact_sheet
-    from zoompick.study.scenelist import Entry
-    from zoompick.workflow.look import pictures
+    from zoompick.scenes.scenelist import Entry
+    from zoompick.search.look import pictures
 
     scenes = copies(given, PICTURES)
 
@@ -184,8 +184,8 @@ def cover(given: str, count: int) -> None:
     """Covers of an area by up to 500 candidates, beside the greedy choice; tells how often each was cheaper."""
     import shapely
 
-    from zoompick.catalog.cover import CoverWish, choose_cover, pieces_of
-    from zoompick.catalog.scene import Scene
+    from zoompick.scenes.scene import Scene
+    from zoompick.search.cover import CoverWish, choose_cover, pieces_of
 
     area, wins, worse, gaps = shapely.box(0, 0, 1, 1), 0, 0, 0
     began = time.perf_counter()
@@ -217,7 +217,7 @@ def cover(given: str, count: int) -> None:
 
 def greedy(scenes: list[Any], pieces: list[Any]) -> float:
     """Cost of taking, again and again, the scene that covers most new ground for its cost."""
-    from zoompick.catalog.cover import CoverWish
+    from zoompick.search.cover import CoverWish
 
     wish = CoverWish()
     cost = [wish.scene_cost + wish.cloud_cost * scene.cloud_percent for scene in scenes]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from zoompick.study.values import LIMIT_WORDS
-from zoompick.verification import registry
-from zoompick.verification.limits import Limits
+from zoompick.given import LIMIT_WORDS
+from zoompick.judge import registry
+from zoompick.judge.limits import Limits
 
 PAGE = Path(__file__).parents[1] / "docs" / "checks.md"
 _HEAD = """\

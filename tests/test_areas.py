@@ -22,7 +22,7 @@ from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of
 from zoompick.geo.sizes import area_km2
-from zoompick.workflow.areas import AreaRequest, changed, resolve, where
+from zoompick.study.areas import AreaRequest, changed, resolve, where
 
 HOLED = shapely.Polygon(
     [(-12.1, -38.65), (-12.0, -38.65), (-12.0, -38.58), (-12.1, -38.58)],

@@ -13,8 +13,8 @@ from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import ExpiredError
-from zoompick.transfer.orders import OrderDesk
-from zoompick.transfer.queue import Order
+from zoompick.orders.jobs import OrderDesk
+from zoompick.orders.queue import Order
 
 BASIC = "Basic YW5uOmh1c2gtaHVzaA=="
 WHERE = ("--box", -12.15, -38.65, -12.05, -38.55)
@@ -94,10 +94,10 @@ def test_a_search_buys_nothing_elsewhere(two, program, tmp_path):
 
 
 def test_a_search_is_posted_with_its_log_in_and_its_pages_elsewhere_without(two):
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.source import Source
     from zoompick.geo.shapes import lonlat_box
-    from zoompick.workflow.find import search_all
+    from zoompick.scenes.source import Source
+    from zoompick.search.criteria import Criteria
+    from zoompick.search.find import search_all
 
     catalogue, _ = two
     Keyring().put(catalogue.url, Login("bearer", token="ours-alone"))

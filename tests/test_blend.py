@@ -12,16 +12,16 @@ import scipy.ndimage
 
 from helpers import Memory, grid, noise
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.imagery.blend import Blend, CountLayer, DateLayer, Highest, dates_of
-from zoompick.imagery.formula import Formula
-from zoompick.imagery.mosaic import Mosaic
-from zoompick.imagery.ranks import middle, network
-from zoompick.imagery.sightings import Clear, Sighting, in_order
-from zoompick.imagery.stack import Stack
+from zoompick.products.blend import Blend, CountLayer, DateLayer, Highest, dates_of
+from zoompick.products.formula import Formula
+from zoompick.products.kinds.blend import BlendRules, _span_name
+from zoompick.products.mosaic import Mosaic
+from zoompick.products.ranks import middle, network
+from zoompick.products.sightings import Clear, Sighting, in_order
+from zoompick.products.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
 from zoompick.sensors.classes import ClassTable
-from zoompick.workflow.products.blend import BlendRules, _span_name
 
 SIDE = 64
 PLACE = grid(SIDE, SIDE)

@@ -16,13 +16,13 @@ import pytest
 
 from zoompick.errors import BriefError
 from zoompick.geo.crs import LONLAT, transform
-from zoompick.imagery.deliveries import OneBand
-from zoompick.imagery.shift import shift_between
+from zoompick.products.extras import KEYS as SEVERAL
+from zoompick.products.shift import shift_between
 from zoompick.raster.opening import open_raster
+from zoompick.scenes.deliveries import OneBand
 from zoompick.standin import passes
 from zoompick.study.brief import KEYS as PLAIN
 from zoompick.study.brief import brief_text, read_brief
-from zoompick.study.extras import KEYS as SEVERAL
 from zoompick.study.schema import brief_schema, published
 
 MORE = """

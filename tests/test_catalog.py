@@ -10,19 +10,19 @@ import pytest
 import shapely
 
 from helpers import UTM
-from zoompick.catalog import sources
-from zoompick.catalog.bands import format_called
-from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.explain import nothing_found
-from zoompick.catalog.gather import Gathering
-from zoompick.catalog.period import Period
-from zoompick.catalog.pictures import quicklook_of
-from zoompick.catalog.scene import Scene
 from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
+from zoompick.given import percent
 from zoompick.net.links import links_of
-from zoompick.study.values import percent
+from zoompick.scenes import sources
+from zoompick.scenes.bands import format_called
+from zoompick.scenes.period import Period
+from zoompick.scenes.pictures import quicklook_of
+from zoompick.scenes.scene import Scene
+from zoompick.search.criteria import Criteria
+from zoompick.search.explain import nothing_found
+from zoompick.search.gather import Gathering
 
 DAY = "%Y-%m-%dT%H:%M:%S"
 

@@ -14,22 +14,21 @@ import shapely
 from helpers import Memory, foreign_tiff, grid, noise
 from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import project
+from zoompick.given import LIMIT_WORDS
+from zoompick.judge import registry, tell
+from zoompick.judge.checks import bands, files
+from zoompick.judge.checks.cloud import cloud_share
+from zoompick.judge.gauges import gauges_for
+from zoompick.judge.limits import Limits
+from zoompick.judge.subject import Subject
+from zoompick.judge.sweep import sweep
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
+from zoompick.scenes.finding import Finding, judged, worst
 from zoompick.sensors.classes import ClassTable
-from zoompick.study.values import LIMIT_WORDS
-from zoompick.verification import registry
-from zoompick.verification.checks import bands, files
-from zoompick.verification.checks.cloud import cloud_share
-from zoompick.verification.finding import Finding, judged, worst
-from zoompick.verification.gauges import gauges_for
-from zoompick.verification.limits import Limits
-from zoompick.verification.subject import Subject
-from zoompick.verification.sweep import sweep
-from zoompick.workflow import tell
 
 PLACE = grid(300, 200)
 CLASSES = ClassTable(fill=frozenset({0}), clear=frozenset({1, 2}), shadow=frozenset({3}), cloud=frozenset({4, 5}))

@@ -25,15 +25,15 @@ from helpers import Memory, grid, noise
 from test_repeating import layer
 from test_running import products
 from zoompick.errors import ClusterError, MissingFileError, UnknownNameError, UsageError
-from zoompick.imagery.deliveries import open_layers
-from zoompick.imagery.stack import build_stack
 from zoompick.net.refusals import AnsweredError, TransientError
+from zoompick.products.stack import build_stack
 from zoompick.raster import cluster, engine
 from zoompick.raster.cluster import on_cluster
 from zoompick.raster.opening import open_raster
 from zoompick.raster.write import WriteOptions, write_geotiff
+from zoompick.scenes.deliveries import open_layers
+from zoompick.scenes.scenelist import from_collection
 from zoompick.study.edit import with_values
-from zoompick.study.scenelist import from_collection
 from zoompick.versions import versions
 
 pytestmark = pytest.mark.slow

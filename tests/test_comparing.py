@@ -17,8 +17,11 @@ from helpers import Memory, foreign_tiff, geo_tags, grid, noise
 from zoompick.errors import GridError, UsageError
 from zoompick.figures.face import Paper, refuse_large
 from zoompick.geo.crs import Crs, ellipsoid
-from zoompick.imagery.change import Change, Difference, Rule, areas_m2, pixel_areas_m2
-from zoompick.imagery.shift import shift_between
+from zoompick.products.change import Change, Difference, Rule, areas_m2, pixel_areas_m2
+from zoompick.products.kinds.align import AlignStep
+from zoompick.products.kinds.compare import DifferenceStep
+from zoompick.products.shift import shift_between
+from zoompick.products.step import make
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
@@ -26,9 +29,6 @@ from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.standin import lapwing
 from zoompick.standin.passes import scenes
-from zoompick.workflow.products.align import AlignStep
-from zoompick.workflow.products.compare import DifferenceStep
-from zoompick.workflow.step import make
 
 PLACE = grid(300, 260)
 

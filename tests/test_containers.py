@@ -16,12 +16,12 @@ from pyhdf.SD import SD, SDC
 from helpers import noise
 from zoompick.errors import FormatError, ZoomPickError
 from zoompick.geo.crs import LONLAT, Crs, transform
-from zoompick.imagery.deliveries import open_layers
-from zoompick.imagery.stack import build_stack
+from zoompick.products.stack import build_stack
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import variables_of
 from zoompick.raster.opening import open_raster
 from zoompick.raster.source import LocalFile
+from zoompick.scenes.deliveries import open_layers
 from zoompick.standin.dunlin import Dunlin
 from zoompick.standin.siskin import Siskin
 from zoompick.standin.store import Store

@@ -15,8 +15,8 @@ from pathlib import Path
 import pytest
 
 import within
-from zoompick.verification.finding import Finding
-from zoompick.workflow import tell
+from zoompick.judge import tell
+from zoompick.scenes.finding import Finding
 
 ROOT = Path(__file__).parents[1]
 README = (ROOT / "README.md").read_text()

@@ -10,7 +10,7 @@ import pytest
 import tifffile
 
 from helpers import foreign_tiff, grid, noise
-from zoompick.imagery.picture import write_face
+from zoompick.products.picture import write_face
 from zoompick.raster.codec import BY_TILE, Codec
 from zoompick.raster.encode import Encoder
 from zoompick.raster.opening import open_raster

@@ -19,6 +19,7 @@ from strangers import stranger
 from zoompick.bytesource import exactly
 from zoompick.errors import DataError, SourceError
 from zoompick.files import multihash
+from zoompick.net import contents as kinds
 from zoompick.net.client import Client
 from zoompick.net.ranges import RemoteFile, Span
 from zoompick.net.refusals import TransientError
@@ -28,7 +29,6 @@ from zoompick.raster.geotiff import GeoTiff
 from zoompick.raster.opening import open_raster
 from zoompick.raster.source import LocalFile
 from zoompick.raster.write import WriteOptions, write_geotiff
-from zoompick.transfer import kinds
 
 
 def raster_file(path: Path, seed: int = 1, side: int = 700) -> Path:

@@ -17,13 +17,13 @@ import pytest
 from badserver import BODY, Handler, serving
 from helpers import item_of
 from zoompick.files import sha256_of_multihash
+from zoompick.journal import acts
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.ranges import RemoteFile
 from zoompick.raster.grid import Window
 from zoompick.raster.opening import open_raster
 from zoompick.standin.serve import archive as standin
-from zoompick.study.journal import acts
 
 SECRET = "hush-hush-4711"
 

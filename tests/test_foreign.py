@@ -19,7 +19,7 @@ from zoompick.errors import AreaError, UsageError
 from zoompick.files import json_bytes, parse_json
 from zoompick.geo.shapes import polygon_of
 from zoompick.geo.simple import is_surely_simple
-from zoompick.imagery.formula import Formula
+from zoompick.products.formula import Formula
 
 HUGE = 10**400
 WHERE = ("--box", -12.15, -38.65, -12.05, -38.55)

@@ -6,7 +6,7 @@ import pytest
 from PIL import Image
 
 import zoompick as zp
-from zoompick.transfer.queue import PLANNED
+from zoompick.orders.queue import PLANNED
 
 
 @pytest.fixture

@@ -14,17 +14,17 @@ import shapely
 from pyarrow import parquet
 
 from zoompick.area.model import Area
-from zoompick.catalog import geoparquet
-from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.footprintfile import FootprintFile
-from zoompick.catalog.geoparquet import Covered
-from zoompick.catalog.period import Period
-from zoompick.catalog.source import Source
-from zoompick.catalog.sources import checked
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.net.client import Client
 from zoompick.net.ranges import RemoteFile
 from zoompick.raster.source import LocalFile
+from zoompick.scenes.period import Period
+from zoompick.scenes.source import Source
+from zoompick.scenes.sources import checked
+from zoompick.search import geoparquet
+from zoompick.search.criteria import Criteria
+from zoompick.search.footprintfile import FootprintFile
+from zoompick.search.geoparquet import Covered
 
 COUNT = 20_000
 BOXES = [

@@ -21,24 +21,25 @@ import pytest
 from badserver import BODY, Handler, serving
 from helpers import FEN, foreign_tiff, grid, item_of, noise
 from zoompick.bytesource import SourceStream
-from zoompick.catalog.bands import files_of
 from zoompick.errors import CancelledError, ChecksumError, FormatError, SourceError, UsageError
 from zoompick.events import Advanced
+from zoompick.fetch import get
+from zoompick.fetch.outlook import rate_of
+from zoompick.fetch.whole import Tools, fetch_whole
+from zoompick.fetch.windows import fetch_window, survey
 from zoompick.files import human_time
 from zoompick.geo.region import Region
 from zoompick.geo.shapes import bounds_of, polygon_of, project
+from zoompick.net import contents as kinds
 from zoompick.net.client import Client
 from zoompick.net.pace import Pace
 from zoompick.net.ranges import Cost, RemoteFile, RemoteParts, Span, merged
 from zoompick.net.refusals import TransientError
 from zoompick.raster.opening import open_raster
-from zoompick.transfer import kinds, record
-from zoompick.transfer.plan import DownloadPlan, Fetch
-from zoompick.transfer.record import paths_beside, size_under_way
-from zoompick.transfer.whole import Tools, fetch_whole
-from zoompick.workflow import get
-from zoompick.workflow.outlook import rate_of
-from zoompick.workflow.windows import fetch_window, survey
+from zoompick.scenes import fetched as record
+from zoompick.scenes.bands import files_of
+from zoompick.scenes.fetched import paths_beside, size_under_way
+from zoompick.scenes.fetchplan import DownloadPlan, Fetch
 
 SHA256 = hashlib.sha256(BODY).hexdigest()
 

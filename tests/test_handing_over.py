@@ -13,17 +13,17 @@ from pyproj import CRS
 
 from helpers import Memory, grid
 from zoompick import to_numpy
-from zoompick.catalog.footprints import items_of
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.figures.report import Image, Legend, ProductTold, SceneTold, StudyReport, as_html, as_markdown
 from zoompick.files import tree_bytes
 from zoompick.geo.crs import Crs
+from zoompick.judge import tell
 from zoompick.raster.statistics import BandStatistics, Histogram
-from zoompick.verification.finding import judged
-from zoompick.workflow import tell
-from zoompick.workflow.doctor import _fits
-from zoompick.workflow.stages import ORDER, Stages
-from zoompick.workflow.terms import _terms
+from zoompick.scenes.finding import judged
+from zoompick.search.footprints import items_of
+from zoompick.study.doctor import _fits
+from zoompick.study.stages import ORDER, Stages
+from zoompick.study.terms import _terms
 
 HOSTILE = '<img src=x onerror="alert(1)">|&\'"'
 DOT = Image("image/png", b"\x89PNG", 2, 3, HOSTILE)

@@ -22,8 +22,8 @@ from zoompick import cache, errors
 from zoompick.area.model import Area
 from zoompick.cli import exits
 from zoompick.files import tree_bytes
-from zoompick.transfer.tilestore import TileStore
-from zoompick.workflow.new import NewStudy, new_study
+from zoompick.study.new import NewStudy, new_study
+from zoompick.tiles.tilestore import TileStore
 
 ROOT = Path(__file__).parents[1]
 HEAVY = {"scipy", "pandas", "matplotlib", "cv2", "dask"}

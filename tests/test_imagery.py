@@ -15,18 +15,17 @@ from helpers import Memory, foreign_tiff, grid, noise
 from zoompick.errors import GridError, NothingFoundError, UnknownNameError, UsageError
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import project
-from zoompick.imagery import recipes
-from zoompick.imagery.clip import Clip
-from zoompick.imagery.composite import Composite
-from zoompick.imagery.curves import Curve, curves_for
-from zoompick.imagery.deliveries import open_layers
-from zoompick.imagery.formula import Formula
-from zoompick.imagery.index import Index
-from zoompick.imagery.local import LocalCurves
-from zoompick.imagery.picture import world_file, write_png
-from zoompick.imagery.stack import Stack, build_stack
-from zoompick.imagery.stretch import quantiles
-from zoompick.imagery.tone import Tone
+from zoompick.products import recipes
+from zoompick.products.composite import Composite
+from zoompick.products.curves import Curve, curves_for
+from zoompick.products.formula import Formula
+from zoompick.products.index import Index
+from zoompick.products.local import LocalCurves
+from zoompick.products.picture import world_file, write_png
+from zoompick.products.stack import Stack, build_stack
+from zoompick.products.stretch import quantiles
+from zoompick.products.tone import Tone
+from zoompick.raster.clip import Clip
 from zoompick.raster.coded import coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
@@ -34,7 +33,8 @@ from zoompick.raster.opening import open_raster
 from zoompick.raster.part import Part
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
-from zoompick.workflow import verbs
+from zoompick.scenes.deliveries import open_layers
+from zoompick.study import verbs
 
 PLACE = grid(80, 60)
 

@@ -15,18 +15,19 @@ import urllib3
 
 from helpers import FEN
 from zoompick.area import sheets
-from zoompick.catalog.bands import bands_of
-from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.period import Hours, Period
-from zoompick.catalog.prices import km2_price
-from zoompick.catalog.scene import Scene
-from zoompick.catalog.source import Source
-from zoompick.catalog.tileservice import TileService
 from zoompick.errors import NothingFoundError
 from zoompick.geo.shapes import polygon_of
-from zoompick.imagery.deliveries import open_layers
 from zoompick.net.client import Client
 from zoompick.raster.grid import Grid
+from zoompick.scenes.bands import bands_of
+from zoompick.scenes.deliveries import open_layers
+from zoompick.scenes.period import Hours, Period
+from zoompick.scenes.prices import km2_price
+from zoompick.scenes.scene import Scene
+from zoompick.scenes.source import Source
+from zoompick.scenes.tileservice import TileService
+from zoompick.search import find
+from zoompick.search.criteria import Criteria
 from zoompick.sensors.guide import guide_for_collection
 from zoompick.standin import ground, land, world
 from zoompick.standin.catalogue import instruments
@@ -34,7 +35,6 @@ from zoompick.standin.covers import Cover
 from zoompick.standin.search import Query, token_of
 from zoompick.standin.store import Store
 from zoompick.standin.synthetic import Synthetic
-from zoompick.workflow import find
 
 AREA = polygon_of(FEN)
 HTTP = urllib3.PoolManager()
@@ -262,7 +262,7 @@ def test_made_up_scenes_in_any_number(shared_cache):
 def test_more_matches_than_are_kept_in_memory_come_in_the_same_order(monkeypatch, archive):
     criteria = Criteria(AREA, ("lapwing-l2", "siskin-l2"), (Period.parse("2025-11/2026-02"),))
     usual = find.search_all([Source("o", archive)], criteria).entries
-    monkeypatch.setattr("zoompick.catalog.gather.FEW", 3)
+    monkeypatch.setattr("zoompick.search.gather.FEW", 3)
     lazy = find.search_all([Source("o", archive)], criteria).entries
     assert not isinstance(lazy, list)
     assert [e.scene.key for e in lazy] == [e.scene.key for e in usual]

@@ -15,7 +15,7 @@ from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
 from zoompick.net.login import Carried, Keyring, Login
-from zoompick.workflow.login import Asked, keep
+from zoompick.study.login import Asked, keep
 
 FAR = "https://far.example"
 

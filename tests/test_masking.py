@@ -12,10 +12,10 @@ import shapely
 
 from helpers import Memory, grid, noise
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.imagery.formula import Formula
-from zoompick.imagery.masking import Masked, MaskLayer
-from zoompick.imagery.sightings import Clear, Sighting, sightings
-from zoompick.imagery.stack import Stack
+from zoompick.products.formula import Formula
+from zoompick.products.masking import Masked, MaskLayer
+from zoompick.products.sightings import Clear, Sighting, sightings
+from zoompick.products.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster

@@ -12,17 +12,17 @@ from scipy import ndimage, stats
 from conftest import copied, knows
 from helpers import Memory, grid, noise
 from zoompick.geo.shapes import lonlat_box
-from zoompick.imagery.formula import Formula
+from zoompick.judge import registry
+from zoompick.judge.checks import products
+from zoompick.judge.limits import Limits
+from zoompick.judge.shifts import Shifts, Vector, between, spectrum_of, tiles_over
+from zoompick.judge.subject import Piece, Subject
+from zoompick.products.formula import Formula
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
 from zoompick.study.folder import Study
-from zoompick.verification import registry
-from zoompick.verification.checks import products
-from zoompick.verification.limits import Limits
-from zoompick.verification.shifts import Shifts, Vector, between, spectrum_of, tiles_over
-from zoompick.verification.subject import Piece, Subject
-from zoompick.workflow.verify import Wish, judge_study
+from zoompick.study.verify import Wish, judge_study
 
 PLACE = grid(500, 400)
 BANDS = (Band("red", 0.0001), Band("nir", 0.0001))

@@ -14,15 +14,11 @@ from pyproj import CRS, Proj
 
 from helpers import Memory, grid, item_of, noise
 from zoompick import foreign
-from zoompick.catalog import fields, offer
-from zoompick.catalog.prices import price_of
-from zoompick.catalog.scene import Scene
 from zoompick.cli import facts
 from zoompick.errors import FormatError
 from zoompick.files import multihash_of
 from zoompick.geo.crs import Crs
 from zoompick.geo.sizes import area_km2
-from zoompick.imagery.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
 from zoompick.net.client import Client
 from zoompick.raster import tiffmeta
 from zoompick.raster.geokeys import GeoTags, placed_by, tags_for
@@ -31,6 +27,10 @@ from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.tiffmeta import Metadata, nodata_text, xml_for
 from zoompick.raster.write import write_geotiff
+from zoompick.scenes import fields, offer
+from zoompick.scenes.prices import price_of
+from zoompick.scenes.scene import Scene
+from zoompick.scenes.sidecar import Origin, read_sidecar, sidecar_of, write_sidecar
 
 # Places
 

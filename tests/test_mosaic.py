@@ -11,10 +11,10 @@ import scipy.ndimage
 
 from helpers import Memory, foreign_tiff, grid, noise
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.imagery.matching import match, overlaps
-from zoompick.imagery.mosaic import Gain, Mosaic, SceneLayer
-from zoompick.imagery.sightings import Clear, Sighting, in_order, sightings
-from zoompick.imagery.stack import Stack
+from zoompick.products.matching import match, overlaps
+from zoompick.products.mosaic import Gain, Mosaic, SceneLayer
+from zoompick.products.sightings import Clear, Sighting, in_order, sightings
+from zoompick.products.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
 from zoompick.raster.write import Job, write_together

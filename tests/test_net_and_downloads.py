@@ -14,18 +14,18 @@ import pytest
 
 from badserver import BODY, Handler, serving
 from zoompick import files
-from zoompick.catalog.bands import BandFile
 from zoompick.errors import CancelledError, ChecksumError, DiskError, FormatError, SourceError
 from zoompick.events import Retrying
+from zoompick.fetch.download import Limits, download
+from zoompick.fetch.whole import fetch_whole
 from zoompick.files import unique_names
 from zoompick.net.client import Client
 from zoompick.net.refusals import TransientError
 from zoompick.net.retry import RetryPolicy, seconds_of
-from zoompick.transfer import record
-from zoompick.transfer.checksums import sha256_of_digest
-from zoompick.transfer.download import Limits, download
-from zoompick.transfer.plan import DownloadPlan, Fetch, local_names, plan
-from zoompick.transfer.whole import fetch_whole
+from zoompick.scenes import fetched as record
+from zoompick.scenes.bands import BandFile
+from zoompick.scenes.checksums import sha256_of_digest
+from zoompick.scenes.fetchplan import DownloadPlan, Fetch, local_names, plan
 
 POLICY = RetryPolicy(3, 1, 10)
 

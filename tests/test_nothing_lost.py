@@ -16,16 +16,16 @@ import shapely
 
 from helpers import foreign_tiff, grid, noise
 from zoompick.errors import DataError, FormatError, NothingFoundError, UsageError
+from zoompick.fetch.unpack import Choice, unpack
 from zoompick.files import distinct_name, free_name, human_km2
 from zoompick.geo.crs import Crs
 from zoompick.geo.tilegrid import Matrix, TileGrid, TileKey, web_mercator
-from zoompick.transfer import record
-from zoompick.transfer.archives import open_archive
-from zoompick.transfer.plan import Fetch
-from zoompick.transfer.tiles import TileOutcome, failure_of, plan_tiles
-from zoompick.transfer.tilestore import TileStore
-from zoompick.workflow import tiles as tile_work
-from zoompick.workflow.unpack import Choice, unpack
+from zoompick.scenes import fetched as record
+from zoompick.scenes.archives import open_archive
+from zoompick.scenes.fetchplan import Fetch
+from zoompick.tiles import tiles as tile_work
+from zoompick.tiles.getting import TileOutcome, failure_of, plan_tiles
+from zoompick.tiles.tilestore import TileStore
 
 BOX = ("--box", -12.09, -38.64, -12.03, -38.59)
 DAY = ("--dates", "2025-12-15", "--collection", "lapwing-l2")

@@ -21,10 +21,10 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import outline_of
 from zoompick.net import objects
 from zoompick.net.client import Client
+from zoompick.products import away
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
-from zoompick.workflow import away
-from zoompick.workflow.opening import open_raster
+from zoompick.scenes.opening import open_raster
 
 pytestmark = pytest.mark.slow
 

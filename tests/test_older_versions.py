@@ -12,13 +12,13 @@ from pathlib import Path
 
 import pytest
 
-from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.period import Period
-from zoompick.study import extras
+from zoompick.products import extras
+from zoompick.scenes.period import Period
+from zoompick.search.criteria import Criteria
 from zoompick.study.brief import KEYS, read_brief
 from zoompick.study.folder import Study
+from zoompick.study.searchkey import keys, search_key
 from zoompick.study.shortlist import chosen_by, shortlist
-from zoompick.workflow.searchkey import keys, search_key
 
 DATA = Path(__file__).parent / "data"
 THEN, NOWHERE = "http://127.0.0.1:8638", "http://127.0.0.1:9"
@@ -132,7 +132,7 @@ def test_a_condition_that_a_later_version_knows_changes_no_key(old, monkeypatch)
     brief, area = study.brief(), study.area()
     now = keys(brief, area)
     more = [*fields(Criteria), *fields(Later)]
-    monkeypatch.setattr("zoompick.workflow.searchkey.fields", lambda kind: more if kind is Criteria else fields(kind))
+    monkeypatch.setattr("zoompick.study.searchkey.fields", lambda kind: more if kind is Criteria else fields(kind))
     monkeypatch.setattr(Criteria, "moon_max", None, raising=False)
     assert keys(brief, area) == now
 

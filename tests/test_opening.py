@@ -27,9 +27,9 @@ from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.raster import Band
 from zoompick.raster.tilepicture import TilePicture
 from zoompick.raster.write import write_geotiff
-from zoompick.transfer.tilestore import TileStore
-from zoompick.workflow.opening import open_raster
-from zoompick.workflow.tiles import StoredTiles
+from zoompick.scenes.opening import open_raster
+from zoompick.tiles.tiles import StoredTiles
+from zoompick.tiles.tilestore import TileStore
 
 PIXELS = noise((2, 300, 400))
 

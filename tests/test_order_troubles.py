@@ -10,19 +10,19 @@ from pathlib import Path
 import pytest
 import shapely
 
-from zoompick.catalog.scene import Scene
-from zoompick.catalog.source import Source
 from zoompick.errors import DataError, NothingFoundError, SourceError, UsageError
 from zoompick.events import Noted
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
+from zoompick.orders import jobs as orders
+from zoompick.orders.desk import Desk
+from zoompick.orders.queue import Order, Queue
+from zoompick.orders.quotas import Quota
+from zoompick.scenes.scene import Scene
+from zoompick.scenes.source import Source
 from zoompick.standin.desk import terms_digest
 from zoompick.standin.serve import archive as standin
 from zoompick.study.folder import Study
-from zoompick.transfer import orders
-from zoompick.transfer.queue import Order, Queue
-from zoompick.transfer.quotas import Quota
-from zoompick.workflow.desk import Desk
 
 AREA = shapely.box(-12.0560, -38.6110, -12.0545, -38.6100)
 

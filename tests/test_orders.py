@@ -11,25 +11,25 @@ from datetime import UTC, datetime, timedelta
 import pytest
 import shapely
 
-from zoompick.catalog import offer
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.geo.cuts import equal_pieces
 from zoompick.geo.shapes import from_text, project
 from zoompick.geo.sizes import area_km2
+from zoompick.journal import history
 from zoompick.money import Money
 from zoompick.net.client import Client
 from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import AnsweredError, TransientError, UnreachableError
+from zoompick.orders import jobs as orders
+from zoompick.orders.desk import Desk
+from zoompick.orders.queue import Order, Queue
+from zoompick.orders.quotas import Quota, Share, next_to_submit, split
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
+from zoompick.scenes import offer
 from zoompick.standin.gannet import Gannet
 from zoompick.standin.serve import archive as standin
-from zoompick.study.journal import history
-from zoompick.transfer import orders
-from zoompick.transfer.queue import Order, Queue
-from zoompick.transfer.quotas import Quota, Share, next_to_submit, split
-from zoompick.workflow.desk import Desk
-from zoompick.workflow.orders import expected_end
+from zoompick.study.orders import expected_end
 
 
 @dataclass(frozen=True)
@@ -321,7 +321,7 @@ class Broken:
     ],
 )
 def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, state):
-    from zoompick.catalog.source import Source
+    from zoompick.scenes.source import Source
     from zoompick.study.folder import Study
 
     desk = Desk(Study(tmp_path), {"s": Source("s", "http://h")}, None, Broken(error))

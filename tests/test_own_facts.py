@@ -9,8 +9,8 @@ import pytest
 
 from helpers import foreign_tiff, grid, noise
 from zoompick.errors import FactsError
-from zoompick.imagery.deliveries import open_layers
 from zoompick.records import line_of
+from zoompick.scenes.deliveries import open_layers
 from zoompick.sensors.guide import guide_for_collection, guide_for_file
 
 PAGE = (Path(__file__).parents[1] / "docs" / "own-data.md").read_text()

@@ -10,8 +10,6 @@ import shapely
 from helpers import FEN, UTM
 from zoompick.area import sheets
 from zoompick.area.model import Area
-from zoompick.catalog.pictures import quicklook_of
-from zoompick.catalog.scene import Scene
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
 from zoompick.figures import maps, style
@@ -19,10 +17,12 @@ from zoompick.figures.maps import MapView, Outline, area_map, footprint_map
 from zoompick.figures.sheets import Cell, contact_sheet
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of, project
-from zoompick.study.rules import select
-from zoompick.study.scenelist import Entry, from_collection, to_collection
-from zoompick.workflow import agenda
-from zoompick.workflow.look import Picture
+from zoompick.scenes.pictures import quicklook_of
+from zoompick.scenes.scene import Scene
+from zoompick.scenes.scenelist import Entry, from_collection, to_collection
+from zoompick.search import agenda
+from zoompick.search.look import Picture
+from zoompick.search.rules import select
 
 
 def entry(number: int, when: str, cloud: float | None = 5, **assets) -> Entry:

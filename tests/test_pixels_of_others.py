@@ -12,16 +12,16 @@ from pyproj import Transformer
 from helpers import Memory, foreign_tiff, geo_tags, grid, noise
 from zoompick.errors import FormatError
 from zoompick.geo.crs import Crs
-from zoompick.imagery.deliveries import open_layers
-from zoompick.imagery.stack import Stack, build_stack
-from zoompick.imagery.stretch import quantiles
+from zoompick.products.stack import Stack, build_stack
+from zoompick.products.stretch import quantiles
 from zoompick.raster import resample, tiffmeta
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band, valid_mask
 from zoompick.raster.warp import Warped
 from zoompick.raster.write import WriteOptions, write_geotiff
-from zoompick.workflow.verbs import grid_around
+from zoompick.scenes.deliveries import open_layers
+from zoompick.study.verbs import grid_around
 
 PLACE = grid(90, 70)
 SHAPE = (70, 90)
@@ -418,7 +418,7 @@ def test_a_stretch_with_outliers(tmp_path):
 @pytest.mark.parametrize("codec", ["jpeg", "webp"])
 def test_pictures_that_lose_a_little_keep_their_gaps_and_can_be_clipped(tmp_path, codec):
     from zoompick.geo.shapes import outline_of
-    from zoompick.imagery.clip import Clip
+    from zoompick.raster.clip import Clip
 
     place = grid(200, 150)
     smooth = scipy.ndimage.gaussian_filter(noise((3, 150, 200), "float64", 1, 255), (0, 3, 3))

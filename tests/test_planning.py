@@ -12,19 +12,20 @@ import pytest
 import shapely
 
 from zoompick.area.model import Area
-from zoompick.catalog.scene import Scene
 from zoompick.errors import BriefError, DiskError, SourceError, UnknownNameError
 from zoompick.events import Advanced
+from zoompick.fetch import get, outlook
+from zoompick.fetch.download import Limits, check_room, download
+from zoompick.fetch.windows import Survey
 from zoompick.files import human_time
 from zoompick.geo.shapes import bounds_of, project
 from zoompick.net.client import Client
+from zoompick.products.extras import Extra
+from zoompick.scenes.fetchplan import DownloadPlan, Fetch
+from zoompick.scenes.scene import Scene
+from zoompick.study import needs, plan
 from zoompick.study.brief import Brief, read_brief
-from zoompick.study.extras import Extra
 from zoompick.study.folder import Study
-from zoompick.transfer.download import Limits, check_room, download
-from zoompick.transfer.plan import DownloadPlan, Fetch
-from zoompick.workflow import get, needs, outlook, plan
-from zoompick.workflow.windows import Survey
 
 AREA = Area("fen", shapely.box(-12.08, -38.63, -12.04, -38.60))
 

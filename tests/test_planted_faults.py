@@ -22,7 +22,7 @@ from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.folder import Study
-from zoompick.workflow.verify import Wish, judge_study, verify_files
+from zoompick.study.verify import Wish, judge_study, verify_files
 
 DAY, BEFORE = "2025-12-15", "2024-12-20"
 STACK, CLIP = f"products/{DAY}/stack.tif", f"products/{DAY}/clip.tif"

@@ -16,14 +16,6 @@ import pytest
 import shapely
 
 from helpers import FEN
-from zoompick.catalog import footprints, geoparquet, index
-from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.filters import BY_RULE, ROWS
-from zoompick.catalog.footprintfile import FootprintFile
-from zoompick.catalog.period import Hours, Period, Season
-from zoompick.catalog.scene import Scene
-from zoompick.catalog.source import Source
-from zoompick.catalog.sources import checked
 from zoompick.cli.search import search as search_command
 from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds
@@ -33,14 +25,21 @@ from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.net.refusals import UnreachableError
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
+from zoompick.scenes.period import Hours, Period, Season
+from zoompick.scenes.scene import Scene
+from zoompick.scenes.scenelist import Entry
+from zoompick.scenes.source import Source
+from zoompick.scenes.sources import checked
+from zoompick.search import clouds, find, footprints, geoparquet, index
+from zoompick.search.criteria import Criteria
+from zoompick.search.filters import BY_RULE, ROWS
+from zoompick.search.footprintfile import FootprintFile
+from zoompick.search.passes import next_passes
+from zoompick.search.rules import select
 from zoompick.standin import passes
 from zoompick.standin.catalogue import instruments
 from zoompick.standin.store import Store
 from zoompick.study.brief import read_brief
-from zoompick.study.rules import select
-from zoompick.study.scenelist import Entry
-from zoompick.workflow import clouds, find
-from zoompick.workflow.passes import next_passes
 
 AREA = polygon_of(FEN)
 NOW = datetime(2026, 3, 10, 15, tzinfo=UTC)

@@ -12,8 +12,8 @@ from PIL import Image
 
 import zoompick as zp
 from conftest import copied
+from zoompick.products.sidebyside import ground_of
 from zoompick.raster.opening import open_raster
-from zoompick.workflow.sidebyside import ground_of
 
 DAY = "2025-12-15"
 

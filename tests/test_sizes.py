@@ -10,10 +10,10 @@ import pytest
 import shapely
 from pyproj import Geod
 
-from zoompick.catalog.packed import fill
 from zoompick.errors import AreaError
 from zoompick.geo.shapes import polygon_of, polygons_of
 from zoompick.geo.sizes import area_km2, shares, sizes_km2
+from zoompick.scenes.packed import fill
 
 GEOD = Geod(ellps="WGS84")
 

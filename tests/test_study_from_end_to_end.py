@@ -17,13 +17,13 @@ import numpy as np
 import pytest
 import tifffile
 
+from zoompick.products.step import Making, make
 from zoompick.standin import passes
 from zoompick.standin.passes import Scene
 from zoompick.study.folder import Study
+from zoompick.study.plan import plan_study
 from zoompick.study.shortlist import shortlist
-from zoompick.workflow.plan import plan_study
-from zoompick.workflow.step import Making, make
-from zoompick.workflow.verify import verify_study
+from zoompick.study.verify import verify_study
 
 SCHEMA = json.loads((Path(__file__).parent / "data" / "stac-item.schema.json").read_text())
 BANDS = ["blue", "green", "red", "rededge", "nir", "swir16"]

@@ -12,23 +12,15 @@ import sys
 import pytest
 
 from zoompick import files, records, settings
-from zoompick.catalog import sources
-from zoompick.errors import (
-    BriefError,
-    BusyError,
-    DataError,
-    DiskError,
-    StudyError,
-    UnknownNameError,
-    UsageError,
-)
+from zoompick.errors import BriefError, BusyError, DataError, DiskError, StudyError, UnknownNameError, UsageError
+from zoompick.journal import act
+from zoompick.patterns import NamePattern
+from zoompick.scenes import fetched as record
+from zoompick.scenes import sources
+from zoompick.scenes.scenelist import from_collection, read_list, to_collection, write_list
+from zoompick.search.rules import select
 from zoompick.study.brief import brief_text, read_brief
 from zoompick.study.folder import Study
-from zoompick.study.journal import act
-from zoompick.study.names import NamePattern
-from zoompick.study.rules import select
-from zoompick.study.scenelist import from_collection, read_list, to_collection, write_list
-from zoompick.transfer import record
 
 FILLED = brief_text(
     {

@@ -13,8 +13,6 @@ import tifffile
 
 from badserver import Handler, serving
 from helpers import Memory, grid, noise
-from zoompick.catalog.source import Source
-from zoompick.catalog.tileservice import TileService
 from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
@@ -24,9 +22,11 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
 from zoompick.raster.tilepicture import TilePicture
 from zoompick.raster.write import WriteOptions, write_geotiff
-from zoompick.transfer.tiles import fetch_tiles, plan_tiles
-from zoompick.transfer.tilestore import TileStore
-from zoompick.workflow import tiles as workflow
+from zoompick.scenes.source import Source
+from zoompick.scenes.tileservice import TileService
+from zoompick.tiles import tiles as workflow
+from zoompick.tiles.getting import fetch_tiles, plan_tiles
+from zoompick.tiles.tilestore import TileStore
 
 FEN = shapely.box(-12.09, -38.64, -12.00, -38.59)
 
@@ -200,7 +200,7 @@ def test_what_is_no_tile_is_not_kept(tmp_path, word, what):
 
 
 def test_a_service_that_only_refuses_is_left_alone(tmp_path, monkeypatch):
-    monkeypatch.setattr("zoompick.transfer.tiles._MOST_FAILURES", 3)
+    monkeypatch.setattr("zoompick.tiles.getting._MOST_FAILURES", 3)
     with serving() as url, TileStore(tmp_path / "t.mbtiles") as store:
         assert len(got(url, "status/403", store, parallel=1).failed) < len(KEYS)
 
@@ -339,8 +339,8 @@ def test_tiles_on_a_study_grid_lie_where_the_scenes_lie(tmp_path, archive):
     joined = open_raster(tmp_path / "utm.tif")
     assert joined.grid.crs == Crs(32728)
     from test_getting import item_of
-    from zoompick.catalog.bands import files_of
     from zoompick.net.ranges import RemoteFile
+    from zoompick.scenes.bands import files_of
 
     scene = open_raster(RemoteFile(files_of(item_of(archive))["red"].href, client))
     overlap = scene.grid.window_of(joined.grid.bounds)

@@ -14,28 +14,28 @@ import shapely
 from helpers import foreign_tiff, grid, noise
 from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.geo.shapes import project
-from zoompick.imagery import recipes
-from zoompick.imagery.composite import Composite
-from zoompick.imagery.curves import curves_for
-from zoompick.imagery.deliveries import open_layers
-from zoompick.imagery.formula import Formula
-from zoompick.imagery.local import LocalCurves
-from zoompick.imagery.masking import Masked, MaskLayer
-from zoompick.imagery.mosaic import Mosaic, SceneLayer
-from zoompick.imagery.sightings import sightings
-from zoompick.imagery.stack import build_stack
-from zoompick.imagery.tone import Tone
+from zoompick.products import recipes
+from zoompick.products.composite import Composite
+from zoompick.products.curves import curves_for
+from zoompick.products.formula import Formula
+from zoompick.products.fused import FusedStep
+from zoompick.products.kinds.clip import ClipStep
+from zoompick.products.kinds.index import IndexStep
+from zoompick.products.kinds.stack import StackStep
+from zoompick.products.local import LocalCurves
+from zoompick.products.masking import Masked, MaskLayer
+from zoompick.products.mosaic import Mosaic, SceneLayer
+from zoompick.products.sightings import sightings
+from zoompick.products.stack import build_stack
+from zoompick.products.step import Sources
+from zoompick.products.tone import Tone
 from zoompick.raster.grid import Grid
 from zoompick.raster.opening import open_raster
 from zoompick.raster.part import with_least_nodata
 from zoompick.raster.ways import Ways
 from zoompick.raster.write import WriteOptions, as_told, write_geotiff
+from zoompick.scenes.deliveries import open_layers
 from zoompick.standin.jp2file import write_jp2
-from zoompick.workflow.fused import FusedStep
-from zoompick.workflow.products.clip import ClipStep
-from zoompick.workflow.products.index import IndexStep
-from zoompick.workflow.products.stack import StackStep
-from zoompick.workflow.step import Sources
 
 PLACE = grid(300, 260)
 MIDDLE = transform(PLACE.west + 1200, PLACE.north - 1040, PLACE.crs, Crs(32729))

@@ -31,10 +31,10 @@ def degrees(west, east, south=-10.0, north=10.0, pixel=0.1):
 @pytest.mark.parametrize("box", [(179, -1, -179, 1), (-179.5, -1, -178, 1), (177, -1, 178.5, 1)])
 def test_rasters_that_cross_the_antimeridian_are_clipped_and_stacked(span, box):
     from zoompick.geo.shapes import lonlat_box
-    from zoompick.imagery.clip import Clip
+    from zoompick.judge.registry import judge
+    from zoompick.judge.subject import Subject
+    from zoompick.raster.clip import Clip
     from zoompick.raster.warp import laid_on
-    from zoompick.verification.registry import judge
-    from zoompick.verification.subject import Subject
 
     raster, area = degrees(*span), lonlat_box(*box)
     width = (box[2] - box[0]) % 360
@@ -77,7 +77,7 @@ def test_polar_rasters_over_the_pole():
     import shapely
 
     from zoompick.geo.shapes import project
-    from zoompick.imagery.clip import Clip
+    from zoompick.raster.clip import Clip
 
     cap = shapely.box(-180, 85, 180, 90)
     flat = project(cap, Crs(3995))
@@ -200,7 +200,7 @@ def test_turned_images_lie_where_their_numbers_say(tmp_path, angle, nodata):
 def test_a_turned_class_layer_keeps_its_codes(tmp_path):
     codes = np.kron(np.random.default_rng(1).integers(1, 9, (20, 26)), np.ones((10, 10))).astype(np.uint8)
     write_turned(tmp_path / "classes.tif", codes, turned(30), 0)
-    from zoompick.imagery.deliveries import open_layers
+    from zoompick.scenes.deliveries import open_layers
 
     [layer] = open_layers([tmp_path / "classes.tif"])
     assert layer.is_class

@@ -19,9 +19,9 @@ from zoompick.area import sheets
 from zoompick.area.model import Area
 from zoompick.area.shapefile import write_shapefile
 from zoompick.errors import DataError, NothingFoundError, StudyError, UsageError, ZoomPickError
-from zoompick.transfer.archives import parts_of
-from zoompick.workflow import unpack as workflow
-from zoompick.workflow.unpack import Choice, choose, opened, unpack
+from zoompick.fetch import unpack as workflow
+from zoompick.fetch.unpack import Choice, choose, opened, unpack
+from zoompick.scenes.archives import parts_of
 
 FILES = {"a/red.tif": b"red" * 5000, "a/b/nir.tif": b"nir" * 7000, "note.txt": b"hello"}
 
@@ -166,7 +166,7 @@ def test_hostile_and_broken_archives_leave_nothing(tmp_path, name, data, words):
 
 @pytest.mark.parametrize("name", ["x.zip", "x.tar.gz"])
 def test_bombs_are_seen_before_they_fill_the_disk(tmp_path, monkeypatch, name):
-    monkeypatch.setattr("zoompick.transfer.archives._BOMB_BYTES", 1 << 20)
+    monkeypatch.setattr("zoompick.scenes.archives._BOMB_BYTES", 1 << 20)
     files = {"zeros.tif": bytes(5 << 20)}
     (tmp_path / name).write_bytes(zip_bytes(files) if name == "x.zip" else gzip.compress(tar_bytes(files)))
     with pytest.raises(DataError, match="looks like a bomb"):

@@ -16,7 +16,7 @@ from zoompick.area import coordinates, places
 from zoompick.area.read import around_file, read_area
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.shapes import polygon_of
-from zoompick.workflow.areas import AreaRequest, resolve
+from zoompick.study.areas import AreaRequest, resolve
 
 RING = "-12.08,-38.63 -12.04,-38.63 -12.04,-38.6 -12.08,-38.6 -12.08,-38.63"
 SQUARE = shapely.box(-12.08, -38.63, -12.04, -38.6)
@@ -255,7 +255,7 @@ def test_spans_are_judged_by_overlap_and_footprint_files_are_checked(shelf, tmp_
 
 
 def test_a_bbox_with_heights_counts():
-    from zoompick.catalog.fields import edges_of
+    from zoompick.scenes.fields import edges_of
 
     assert edges_of([1, 2, -50, 3, 4, 900]) == (1, 2, 3, 4) == edges_of([1, 2, 3, 4])
     assert edges_of([1, 2, 3]) == edges_of("x") == edges_of([1, 2, 3, None]) == ()

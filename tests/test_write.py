@@ -20,8 +20,8 @@ from helpers import Memory, foreign_tiff, geo_tags, grid, noise
 from zoompick import files
 from zoompick.errors import DataError, DiskError, UsageError
 from zoompick.events import Advanced, Started
-from zoompick.imagery.formula import Formula
-from zoompick.imagery.index import Index
+from zoompick.products.formula import Formula
+from zoompick.products.index import Index
 from zoompick.raster import cog
 from zoompick.raster.grid import Window
 from zoompick.raster.opening import open_raster

@@ -55,8 +55,8 @@ def area_set(
     """Set the study's area; outside a study only measure it."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
+    from zoompick.study.areas import set_area
     from zoompick.study.folder import Study
-    from zoompick.workflow.areas import set_area
 
     found = options.area_given(given, box, around, only, like)
     if found is None and (name or describe):
@@ -127,7 +127,7 @@ def _facts(given: Area) -> list[tuple[str, str]]:
     from zoompick.errors import AreaError
     from zoompick.geo.geodesy import perimeter_km
     from zoompick.geo.shapes import bounds_of, project
-    from zoompick.workflow.areas import where
+    from zoompick.study.areas import where
 
     lon, lat = given.centre
     try:
@@ -187,7 +187,7 @@ def area_where(
     from dataclasses import asdict
 
     from zoompick.cli import show
-    from zoompick.workflow.areas import where
+    from zoompick.study.areas import where
 
     found = where(_area_or_study(given, box, around))
     if as_json:
@@ -239,8 +239,8 @@ def area_change(
     """Change the study's area: join, cut out, then grow, then simplify."""
     from zoompick.cli import show
     from zoompick.errors import UsageError
+    from zoompick.study import areas
     from zoompick.study.folder import Study
-    from zoompick.workflow import areas
 
     if not (buffer or simplify or add or cut):
         raise UsageError("No change was asked for.", "Give --buffer, --simplify, --with or --without.")

@@ -25,8 +25,8 @@ def bands_list(
 ) -> None:
     """List the bands of files, folders, containers and archives, and what the guide misses."""
     from zoompick.cli import show
+    from zoompick.fetch.bands import bands_of
     from zoompick.raster.raster import notes_of
-    from zoompick.workflow.bands import bands_of
 
     found = bands_of(where)
     rows = []
@@ -81,8 +81,8 @@ def bands_guess(
 ) -> None:
     """Draft a band guide from file names, for you to complete; it belongs into the folder guides."""
     from zoompick.cli import show
+    from zoompick.fetch.bands import guess_guide
     from zoompick.files import refuse_existing, write_text
-    from zoompick.workflow.bands import guess_guide
 
     text = guess_guide(folder, name)
     if out is None:
@@ -101,7 +101,7 @@ def bands_split(
 ) -> None:
     """Take the bands out of a container or a multi-band file, one file each."""
     from zoompick.cli import show
-    from zoompick.workflow.bands import split
+    from zoompick.fetch.bands import split
 
     made = split(file, to, overwrite)
     show.note(f"Wrote {show.counted(len(made), 'file')}: {', '.join(path.name for path in made)}.")

@@ -12,8 +12,8 @@ from zoompick.cli import elsewhere, exits, options
 from zoompick.errors import MissingFileError
 
 if TYPE_CHECKING:
-    from zoompick.verification.finding import Finding
-    from zoompick.workflow.verify import Wish
+    from zoompick.scenes.finding import Finding
+    from zoompick.study.verify import Wish
 
 
 def verify(
@@ -63,9 +63,9 @@ def verify(
     """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
     from zoompick.cli import show
     from zoompick.files import refuse_existing
-    from zoompick.verification.finding import worst
-    from zoompick.workflow import tell
-    from zoompick.workflow.verify import Wish
+    from zoompick.judge import tell
+    from zoompick.scenes.finding import worst
+    from zoompick.study.verify import Wish
 
     if explain:
         return _explained(explain, as_json)
@@ -92,7 +92,7 @@ def _written(
     findings: Sequence[Finding], pictures: Path | None, holes: Path | None, junit: Path | None, strict: bool
 ) -> None:
     from zoompick.cli import show
-    from zoompick.workflow import tell
+    from zoompick.judge import tell
 
     if junit is not None:
         tell.write_junit(findings, junit, strict)
@@ -100,7 +100,7 @@ def _written(
     if holes is not None:
         show.note(f"{holes}: {tell.write_holes(findings, holes)} patches without pixels.")
     if pictures is not None:
-        from zoompick.workflow.proof import draw_findings
+        from zoompick.judge.proof import draw_findings
 
         drawn = draw_findings(findings, pictures)
         show.note(
@@ -113,7 +113,7 @@ def _written(
 def _explained(name: str, as_json: bool) -> int:
     from zoompick.cli import show
     from zoompick.cli.show import Column, table
-    from zoompick.verification import registry
+    from zoompick.judge import registry
 
     chosen = registry.explained(name)
     if as_json:
@@ -139,8 +139,8 @@ def _of_files(
     wish: Wish,
 ) -> list[Finding]:
     from zoompick.cli import show
-    from zoompick.study.values import percent
-    from zoompick.workflow.verify import verify_files
+    from zoompick.given import percent
+    from zoompick.study.verify import verify_files
 
     given = options.area_given(area, box, around)
     least = percent(valid, "share of valid pixels")
@@ -152,7 +152,7 @@ def _of_files(
 def _of_study(wish: Wish) -> list[Finding]:
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.verify import judge_study
+    from zoompick.study.verify import judge_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:
@@ -181,7 +181,7 @@ def show_summary(findings: Sequence[Finding]) -> None:
     """A line for each check, then a line for each finding that did not pass."""
     from zoompick.cli import show
     from zoompick.cli.show import Column, table
-    from zoompick.verification import registry
+    from zoompick.judge import registry
 
     groups = {check.name: (check.group, check.title) for check in registry.explained("all")}
     keys = [key for key in groups if any(finding.key == key for finding in findings)]

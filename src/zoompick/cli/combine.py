@@ -72,7 +72,7 @@ def mosaic(
     A second file, NAME-scenes.tif, tells for each pixel which scene it is from. Where class layers are among the
     files, what hides the ground is filled from the next scene.
     """
-    from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+    from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
 
     rule, day = _order(order)
     rules = MosaicRules(
@@ -125,7 +125,7 @@ def blend(
     Beside it NAME-count.tif tells how many dates went into each pixel, and, where all bands of a pixel are of one
     date, NAME-date.tif which day it was (yyyymmdd).
     """
-    from zoompick.workflow.products.blend import BlendRules, by_span, steps_of
+    from zoompick.products.kinds.blend import BlendRules, by_span, steps_of
 
     rules = BlendRules.parse(by, least, meanings(hide), metres(grow))
     given = options.area_given(area, box, around)
@@ -174,8 +174,8 @@ def mask(
     (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
     """
     from zoompick.errors import UsageError
-    from zoompick.imagery.formula import Formula
-    from zoompick.workflow.products.mask import MaskStep
+    from zoompick.products.formula import Formula
+    from zoompick.products.kinds.mask import MaskStep
 
     rule = Formula.parse(where)
     if not rule.is_test and rule.text.strip() not in rule.bands:
@@ -218,7 +218,7 @@ def align(
     record beside the product.
     """
     from zoompick.errors import UsageError
-    from zoompick.workflow.products.align import AlignStep
+    from zoompick.products.kinds.align import AlignStep
 
     if not 0 <= limit < 100:
         raise UsageError(f"A limit of {limit:g} px cannot be used.", "As --limit 0.1.")

@@ -12,8 +12,8 @@ from zoompick.cli.groups import group
 
 if TYPE_CHECKING:
     from zoompick.events import Report
+    from zoompick.products.step import Made
     from zoompick.study.folder import Study
-    from zoompick.workflow.step import Made
 
 standin = group(text="The simulated archive of the invented Ostrell islands.")
 
@@ -105,7 +105,7 @@ def serve(
 def _port_of(folder: Path) -> int:
     """Port at which the study around a folder knows an archive on this machine; the usual one where there is none."""
     from zoompick.addresses import address_parts, is_this_machine
-    from zoompick.catalog import sources
+    from zoompick.scenes import sources
     from zoompick.study.folder import Study
 
     study = Study.find(folder)
@@ -130,13 +130,13 @@ def demo(
 ) -> int:
     """Run a whole study on invented data: a fen before and after its water was raised."""
     from zoompick import __version__
-    from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.cli.made import show_made
     from zoompick.cli.running import show_run
+    from zoompick.scenes import sources
     from zoompick.settings import cache_folder
     from zoompick.standin.serve import archive
-    from zoompick.workflow import run as workflow
+    from zoompick.study import run as workflow
 
     cache = cache_folder()
     show.note(f"The simulated archive makes its world and scenes at the first request and keeps them in {cache}.")
@@ -158,7 +158,7 @@ def _study(folder: Path) -> Study:
     from zoompick.geo.shapes import polygon_of
     from zoompick.settings import BRIEF_NAME
     from zoompick.study.folder import Study
-    from zoompick.workflow.new import NewStudy, new_study
+    from zoompick.study.new import NewStudy, new_study
 
     if (folder / BRIEF_NAME).exists():
         return Study(folder.resolve())
@@ -171,15 +171,16 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
     """A mosaic of scenes on both sides of a UTM zone's border, beside the study, as ``mosaic`` makes it of files."""
     from zoompick import __version__
     from zoompick.area.model import Area
-    from zoompick.catalog import sources
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.period import Period
+    from zoompick.products.grids import common_grid
+    from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+    from zoompick.products.making import make_files
+    from zoompick.products.step import Making
     from zoompick.raster.opening import open_raster
-    from zoompick.workflow import find, verbs
-    from zoompick.workflow.grids import common_grid
-    from zoompick.workflow.making import make_files
-    from zoompick.workflow.products.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
-    from zoompick.workflow.step import Making
+    from zoompick.scenes import sources
+    from zoompick.scenes.period import Period
+    from zoompick.search import find
+    from zoompick.search.criteria import Criteria
+    from zoompick.study import verbs
 
     area, folder = Area.from_box(*_BORDER), study.root / "border"
     wanted = Criteria(area.polygon, ("lapwing-l2",), (Period.parse("2025-12-15"),))
@@ -197,8 +198,8 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
 
 def _tell(study: Study, folder: Path) -> None:
     from zoompick.cli import show
-    from zoompick.imagery.change import GAINED, LOST
-    from zoompick.workflow.sidebyside import ground_of
+    from zoompick.products.change import GAINED, LOST
+    from zoompick.products.sidebyside import ground_of
 
     products = study.root / "products"
     days = sorted(path.name for path in products.iterdir() if path.is_dir())

@@ -7,15 +7,15 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from zoompick.area.model import Area
-from zoompick.catalog import offer
-from zoompick.catalog.bands import formats_of
-from zoompick.catalog.prices import km2_price, price_of
-from zoompick.catalog.scene import CLASS_BAND, Scene
 from zoompick.errors import SourceError
 from zoompick.files import human_bytes, human_km2
 from zoompick.geo.crs import METRES_A_DEGREE
 from zoompick.geo.shapes import intersection
 from zoompick.geo.sizes import area_km2
+from zoompick.scenes import offer
+from zoompick.scenes.bands import formats_of
+from zoompick.scenes.prices import km2_price, price_of
+from zoompick.scenes.scene import CLASS_BAND, Scene
 from zoompick.sensors.guide import guide_for_collection
 
 Fact = tuple[str, str]

@@ -10,12 +10,12 @@ import typer
 from zoompick.cli import calling, options
 
 if TYPE_CHECKING:
-    from zoompick.catalog.scene import Scene
+    from zoompick.fetch.get import Ready
     from zoompick.net.pace import Pace
+    from zoompick.scenes.fetchplan import DownloadPlan
+    from zoompick.scenes.scene import Scene
+    from zoompick.study.download import Downloaded, DownloadRequest
     from zoompick.study.folder import Study
-    from zoompick.transfer.plan import DownloadPlan
-    from zoompick.workflow.download import Downloaded, DownloadRequest
-    from zoompick.workflow.get import Ready
 
 
 def download(
@@ -57,8 +57,8 @@ def download(
     """Download bands of picked scenes, whole or the area's part; the brief says which."""
     from zoompick.cli import show
     from zoompick.net.pace import Pace
+    from zoompick.study.download import DownloadRequest, download, download_until_here
     from zoompick.study.folder import Study
-    from zoompick.workflow.download import DownloadRequest, download, download_until_here
 
     pace = Pace.parse(limit_rate)
     command = calling.words_of(when_done)
@@ -88,7 +88,7 @@ def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
     """Scenes from the shortlist, or from standard input, in the format that was asked for."""
     from zoompick.cli.piped import piped_scenes
     from zoompick.errors import StudyError
-    from zoompick.workflow import needs
+    from zoompick.study import needs
 
     piped = words == ["-"]
     if study is None and not piped:
@@ -102,8 +102,8 @@ def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
 
 def _closing(done: Downloaded, folder: Path) -> None:
     from zoompick.cli import show
+    from zoompick.fetch import get
     from zoompick.files import human_bytes
-    from zoompick.workflow import get
 
     decided = done.plan
     if done.ready is None:
@@ -122,7 +122,7 @@ def _closing(done: Downloaded, folder: Path) -> None:
 
 def _checked(decided: DownloadPlan) -> str:
     """Whether what came was held against digests of those who published it."""
-    from zoompick.transfer import record
+    from zoompick.scenes import fetched as record
 
     rows = [record.read(entry.path.parent).get(entry.path.name) for entry in decided.fetch]
     held = sum(row is not None and bool(row.checked_by) for row in rows)
@@ -135,7 +135,7 @@ def _checked(decided: DownloadPlan) -> str:
 
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:
-    from zoompick.study.rules import select
+    from zoompick.search.rules import select
     from zoompick.study.shortlist import shortlist
 
     assert study is not None
@@ -146,7 +146,7 @@ def _picked(study: Study | None, words: list[str]) -> list[Scene]:
 
 def _dry_run(request: DownloadRequest, pace: Pace, as_json: bool) -> None:
     from zoompick.cli import show
-    from zoompick.workflow.download import look_ahead
+    from zoompick.study.download import look_ahead
 
     with show.progress() as report:
         ready = look_ahead(request, report, pace)

@@ -183,7 +183,7 @@ def _write_options(params: Sequence[Any], ctx: Any, formatter: Any) -> None:
             with formatter.section(title):
                 formatter.write_dl(rows)
     if any("RULE" in str(param.metavar) for param in params):
-        from zoompick.study.rules import FIELDS
+        from zoompick.search.rules import FIELDS
 
         with formatter.section("Fields of rules"):
             formatter.write_text(", ".join(FIELDS))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from zoompick.workflow.look import Picture
+    from zoompick.search.look import Picture
 
 
 def half_blocks(picture: Picture, columns: int) -> list[str]:

@@ -25,7 +25,7 @@ def report(
     from zoompick.figures.report import as_html, as_markdown
     from zoompick.files import human_bytes, refuse_existing, write_json, write_text
     from zoompick.study.folder import Study
-    from zoompick.workflow.reporting import report_of
+    from zoompick.study.reporting import report_of
 
     study = Study.need(Path.cwd())
     path = out or study.root / "report.html"

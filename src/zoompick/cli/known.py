@@ -100,7 +100,7 @@ def _layers() -> Iterator[str]:
 
 def _recipes(command: str) -> Iterator[str]:
     """Names of the recipes of a command: ``composite`` or ``index``."""
-    shipped = resources.files("zoompick.imagery").joinpath("data/recipes.toml")
+    shipped = resources.files("zoompick.products").joinpath("data/recipes.toml")
     for place in (shipped, *own_files("recipes")):
         try:
             table = tomllib.loads(place.read_text(encoding="utf-8")).get(command)

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
+    from zoompick.products.step import Made, Step
     from zoompick.raster.grid import Grid
-    from zoompick.workflow.step import Made, Step
 
 
 def grid_for(
@@ -17,7 +17,7 @@ def grid_for(
 ) -> Grid:
     """The grid asked for: another file's, or one around the area or all of the files."""
     from zoompick.errors import UsageError
-    from zoompick.workflow import together
+    from zoompick.products import together
 
     if like is not None:
         if area is not None or pixel is not None or crs:
@@ -37,8 +37,8 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
     from zoompick import __version__
     from zoompick.cli import show
-    from zoompick.workflow.away import make_anywhere
-    from zoompick.workflow.step import Making
+    from zoompick.products.away import make_anywhere
+    from zoompick.products.step import Making
 
     with show.progress() as report:
         made = make_anywhere(steps, Making(overwrite, report, __version__, compression=compression), journal_here())
@@ -60,7 +60,7 @@ def make_for_study(
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.asmade import make_in_study
+    from zoompick.study.making import make_in_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:

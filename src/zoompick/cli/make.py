@@ -53,7 +53,7 @@ def stack(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Put bands on one grid, in order, into one file."""
-    from zoompick.workflow.products.stack import StackStep
+    from zoompick.products.kinds.stack import StackStep
 
     if not files:
         _refuse_options(
@@ -100,8 +100,8 @@ def _is_mean(swath: str) -> bool:
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
     """The wished grid: of another file, or around an area, or the finest file's with another pixel size."""
     from zoompick.errors import UsageError
-    from zoompick.workflow.opening import open_raster
-    from zoompick.workflow.verbs import grid_around
+    from zoompick.scenes.opening import open_raster
+    from zoompick.study.verbs import grid_around
 
     if like is not None:
         if area is not None or pixel is not None:
@@ -143,8 +143,8 @@ def clip(
     from zoompick.area.coordinates import parse_length_m
     from zoompick.errors import UsageError
     from zoompick.geo.geodesy import buffered
+    from zoompick.products.kinds.clip import ClipStep
     from zoompick.study.folder import Study
-    from zoompick.workflow.products.clip import ClipStep
 
     if file is None:
         _refuse_options(
@@ -210,9 +210,9 @@ def composite(
 ) -> None:
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
     from zoompick.errors import UsageError
-    from zoompick.imagery import recipes
-    from zoompick.imagery.tone import Tone
-    from zoompick.workflow.products.composite import CompositeStep
+    from zoompick.products import recipes
+    from zoompick.products.kinds.composite import CompositeStep
+    from zoompick.products.tone import Tone
 
     if listed:
         from zoompick.cli.recipelist import list_recipes
@@ -260,7 +260,7 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
         return bands
     from zoompick.cli import show
     from zoompick.errors import UsageError
-    from zoompick.imagery.deliveries import open_layers
+    from zoompick.scenes.deliveries import open_layers
 
     have = [layer.name for layer in open_layers([file])]
     found = []
@@ -295,8 +295,8 @@ def index(
     a value in a band it needs, and what has no value (0 / 0), is no-data.
     """
     from zoompick.errors import UsageError
-    from zoompick.imagery import recipes
-    from zoompick.workflow.products.index import IndexStep
+    from zoompick.products import recipes
+    from zoompick.products.kinds.index import IndexStep
 
     if listed:
         from zoompick.cli.recipelist import list_recipes

@@ -86,7 +86,7 @@ def band_names(text: str, files: Sequence[Path]) -> tuple[str, ...]:
     if not found or not files:
         return found
     from zoompick.cli import show
-    from zoompick.workflow import wavelengths
+    from zoompick.fetch import wavelengths
 
     if not any(map(wavelengths.is_wavelength, found)):
         return found
@@ -112,7 +112,7 @@ def area_given(
     """The area that was given in any way, or None; its notes are for the person to see."""
     import sys
 
-    from zoompick.workflow.areas import AreaRequest, resolve
+    from zoompick.study.areas import AreaRequest, resolve
 
     piped = sys.stdin.read() if text == "-" else ""
     return resolve(AreaRequest(text, piped, box, around, only, like))

@@ -13,11 +13,11 @@ from zoompick.cli.groups import defaulting, group
 from zoompick.files import human_km2
 
 if TYPE_CHECKING:
-    from zoompick.catalog.scene import Scene
+    from zoompick.orders.desk import Desk
+    from zoompick.orders.queue import Order
+    from zoompick.scenes.scene import Scene
     from zoompick.study.folder import Study
-    from zoompick.transfer.queue import Order
-    from zoompick.workflow.desk import Desk
-    from zoompick.workflow.orders import OrderPlan
+    from zoompick.study.orders import OrderPlan
 
 Every = Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")]
 
@@ -42,7 +42,7 @@ def order_ask(
     """Show the terms of the scenes that are not open, accept them, and tell how the requests stand."""
     from zoompick.cli import show
     from zoompick.errors import NothingFoundError
-    from zoompick.workflow import orders
+    from zoompick.study import orders
 
     study = _here()
     if accept_terms:
@@ -68,8 +68,8 @@ def order_ask(
 def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
     """How the requests for scenes of a collection stand now."""
     from zoompick.cli import show
-    from zoompick.workflow.desk import to_order
-    from zoompick.workflow.orders import refresh_orders
+    from zoompick.orders.desk import to_order
+    from zoompick.study.orders import refresh_orders
 
     if list(desk.queue):
         refresh_orders(study)
@@ -90,7 +90,7 @@ def _state(entry: Order) -> str:
 def order_plan(as_json: options.Json = False) -> None:
     """Show into which orders the shortlist would be split, and what they cost; nothing is ordered."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import plan_orders
+    from zoompick.study.orders import plan_orders
 
     plan = plan_orders(_here())
     planned = plan.orders
@@ -146,7 +146,7 @@ def order_submit(
 ) -> int:
     """Hand in the planned orders, as many as there are slots for; the rest wait for the next submit."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import submit_orders, wait_for_orders
+    from zoompick.study.orders import submit_orders, wait_for_orders
 
     if dry_run:
         order_plan(as_json)
@@ -182,7 +182,7 @@ def _tell_waiting(queue: Sequence[Order]) -> None:
 def order_status(as_json: options.Json = False) -> None:
     """Show the whole queue, with the expected end of each order."""
     from zoompick.cli import show
-    from zoompick.transfer.queue import Queue
+    from zoompick.orders.queue import Queue
 
     study = _here()
     if not list(Queue(study.orders_file)):
@@ -191,7 +191,7 @@ def order_status(as_json: options.Json = False) -> None:
         show.note("Nothing has been ordered in this study. 'zoompick order plan' shows what could be.")
         return
     from zoompick.errors import BusyError
-    from zoompick.workflow.orders import refresh_orders
+    from zoompick.study.orders import refresh_orders
 
     try:
         _show(refresh_orders(study), as_json)
@@ -210,7 +210,7 @@ def order_wait(
 ) -> int:
     """Wait for the orders that are under way, and fetch what is ready; nothing is handed in."""
     from zoompick.cli import show
-    from zoompick.workflow.orders import wait_for_orders
+    from zoompick.study.orders import wait_for_orders
 
     with show.progress() as report:
         queue, count = wait_for_orders(_here(), every, limit, report)
@@ -220,7 +220,7 @@ def order_wait(
 def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
     """Show the queue after waiting; done when nothing is owed any more."""
     from zoompick.cli import show
-    from zoompick.transfer.queue import Queue
+    from zoompick.orders.queue import Queue
 
     _show(queue, as_json)
     owed = Queue(_here().orders_file).owed()
@@ -255,7 +255,7 @@ def order_cancel(
     as_json: options.Json = False,
 ) -> None:
     """Cancel orders, also those that are under way."""
-    from zoompick.workflow.orders import cancel_orders
+    from zoompick.study.orders import cancel_orders
 
     _show(cancel_orders(_here(), numbers, not_taken), as_json)
 
@@ -267,7 +267,7 @@ def order_adopt(
     as_json: options.Json = False,
 ) -> None:
     """Say which job of the source an order is, whose connection broke while it was handed in."""
-    from zoompick.workflow.orders import adopt_order
+    from zoompick.study.orders import adopt_order
 
     _show(adopt_order(_here(), number, job), as_json)
 
@@ -275,14 +275,14 @@ def order_adopt(
 def _cost(queue: Sequence[Order]) -> str:
     """Price of some orders together, by currency; empty when they cost nothing."""
     from zoompick.money import words
-    from zoompick.workflow.desk import cost_of
+    from zoompick.orders.desk import cost_of
 
     return words(cost_of(queue))
 
 
 def _accepting(queue: Sequence[Order]) -> str:
     """The option that accepts the price of some orders; empty when they cost nothing."""
-    from zoompick.workflow.desk import cost_of
+    from zoompick.orders.desk import cost_of
 
     return "".join(f" --accept-price '{one}'" for one in cost_of(queue))
 
@@ -307,7 +307,7 @@ def _table(queue: Sequence[Order]) -> None:
 
     from zoompick.cli import show
     from zoompick.files import human_time
-    from zoompick.workflow.orders import expected_end
+    from zoompick.study.orders import expected_end
 
     now, rows = datetime.now(UTC), []
     for entry in queue:

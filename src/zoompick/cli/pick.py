@@ -16,10 +16,10 @@ from zoompick.cli.scenes import put_out, show_scenes
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from zoompick.catalog.cover import CoverWish
+    from zoompick.scenes.scenelist import Entry
+    from zoompick.search.cover import CoverWish
+    from zoompick.search.pick import Choice
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import Entry
-    from zoompick.workflow.pick import Choice
 
 pick = group(
     defaulting("add", "list"),
@@ -93,12 +93,12 @@ def pick_add(
     from zoompick.cli import show
     from zoompick.errors import UsageError
     from zoompick.money import Money
+    from zoompick.scenes.limits import of_orders
+    from zoompick.search import pick as choose
     from zoompick.study.folder import Study
-    from zoompick.workflow import pick as choose
-    from zoompick.workflow.library import change_shortlist
-    from zoompick.workflow.limits import of_orders
-    from zoompick.workflow.needs import study_crs
-    from zoompick.workflow.sessionof import session_of
+    from zoompick.study.library import change_shortlist
+    from zoompick.study.needs import study_crs
+    from zoompick.study.session import session_of
 
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
@@ -134,10 +134,10 @@ def pick_add(
 def _wish(
     weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
 ) -> CoverWish:
-    from zoompick.catalog.cover import CoverWish
-    from zoompick.catalog.period import Period
     from zoompick.errors import UsageError
-    from zoompick.study.values import percent
+    from zoompick.given import percent
+    from zoompick.scenes.period import Period
+    from zoompick.search.cover import CoverWish
 
     try:
         costs = [float(part) for part in weights.split(",")]
@@ -172,10 +172,10 @@ def _tell_cover(chosen: Choice) -> None:
 
 
 def _pair(study: Study, day: str, take: int) -> Choice:
-    from zoompick.catalog.period import Period
     from zoompick.cli import show
     from zoompick.errors import UsageError
-    from zoompick.workflow import pick as choose
+    from zoompick.scenes.period import Period
+    from zoompick.search import pick as choose
 
     start = Period.parse(day).start
     if start is None:
@@ -215,8 +215,8 @@ def _found(study: Study, by_number: bool = False) -> list[Entry]:
     """The last search; where numbers name its scenes it must still be what the person saw."""
     from zoompick.cli import show
     from zoompick.errors import NothingFoundError, StudyError
+    from zoompick.scenes.scenelist import read_list
     from zoompick.study import lastsearch
-    from zoompick.study.scenelist import read_list
 
     found = read_list(study.found_file)
     if not found:
@@ -231,7 +231,7 @@ def _found(study: Study, by_number: bool = False) -> list[Entry]:
 
 def _named(study: Study, words: list[str]) -> list[Entry]:
     from zoompick.cli.piped import piped_scenes
-    from zoompick.study.rules import names_numbers, select
+    from zoompick.search.rules import names_numbers, select
 
     if words == ["-"]:
         return piped_scenes()
@@ -242,10 +242,10 @@ def _named(study: Study, words: list[str]) -> list[Entry]:
 def pick_drop(scenes: Words) -> None:
     """Take scenes off the shortlist; their files stay."""
     from zoompick.cli import show
+    from zoompick.search.rules import select
     from zoompick.study.folder import Study
-    from zoompick.study.rules import select
+    from zoompick.study.library import change_shortlist
     from zoompick.study.shortlist import shortlist
-    from zoompick.workflow.library import change_shortlist
 
     study = Study.need(Path.cwd())
     dropped = select(shortlist(study), scenes or [], "the shortlist")
@@ -255,10 +255,10 @@ def pick_drop(scenes: Words) -> None:
 
 def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[Entry]:
     """Change entries of the shortlist where they stand."""
+    from zoompick.search.rules import select
     from zoompick.study.folder import Study
-    from zoompick.study.rules import select
+    from zoompick.study.library import change_shortlist
     from zoompick.study.shortlist import shortlist
-    from zoompick.workflow.library import change_shortlist
 
     study = Study.need(Path.cwd())
     chosen = [mark(entry) for entry in select(shortlist(study), words, "the shortlist")]
@@ -300,7 +300,7 @@ def pick_undo() -> None:
     """Put the shortlist back as it was before the last change."""
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.library import undo_shortlist
+    from zoompick.study.library import undo_shortlist
 
     entries = undo_shortlist(Study.need(Path.cwd()))
     show.note(f"The shortlist has {len(entries)} scenes again.")
@@ -328,10 +328,10 @@ def pick_import(
     from zoompick.cli import show
     from zoompick.errors import DataError, MissingFileError
     from zoompick.outgoing import csv_cell, csv_text
+    from zoompick.scenes.scenelist import read_list
+    from zoompick.search.rules import select
     from zoompick.study.folder import Study
-    from zoompick.study.rules import select
-    from zoompick.study.scenelist import read_list
-    from zoompick.workflow.library import change_shortlist
+    from zoompick.study.library import change_shortlist
 
     study = Study.need(Path.cwd())
     if not file.is_file():
@@ -362,7 +362,7 @@ def pick_list(
     from zoompick.cli import show
     from zoompick.study.folder import Study
     from zoompick.study.shortlist import shortlist
-    from zoompick.workflow.status import state_of
+    from zoompick.study.status import state_of
 
     study = Study.need(Path.cwd())
     entries = shortlist(study)

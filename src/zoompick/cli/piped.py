@@ -6,7 +6,7 @@ import sys
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from zoompick.study.scenelist import Entry
+    from zoompick.scenes.scenelist import Entry
 
 _HOW = "Pipe 'zoompick search … --json' into it."
 
@@ -25,7 +25,7 @@ def piped_scenes() -> list[Entry]:
     """
     from zoompick.errors import DataError, NothingFoundError, UsageError
     from zoompick.files import parse_json
-    from zoompick.study.scenelist import from_collection
+    from zoompick.scenes.scenelist import from_collection
 
     if sys.stdin.isatty():
         raise UsageError("'-' stands for scenes from a pipe, and there is none.", _HOW)

@@ -37,7 +37,7 @@ def _bands_here(file: Path | None) -> set[str] | None:
     from zoompick.study.folder import Study
 
     if file is not None:
-        from zoompick.imagery.deliveries import open_layers
+        from zoompick.scenes.deliveries import open_layers
 
         return {layer.name for layer in open_layers([file])}
     study = Study.find(Path.cwd())
@@ -45,7 +45,7 @@ def _bands_here(file: Path | None) -> set[str] | None:
 
 
 def _composites() -> list[dict[str, Any]]:
-    from zoompick.imagery import recipes
+    from zoompick.products import recipes
 
     found = map(recipes.composite, recipes.composite_names())
     return [
@@ -56,7 +56,7 @@ def _composites() -> list[dict[str, Any]]:
 
 
 def _indices() -> list[dict[str, Any]]:
-    from zoompick.imagery import recipes
+    from zoompick.products import recipes
 
     found = map(recipes.index, recipes.index_names())
     return [

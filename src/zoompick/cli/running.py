@@ -14,11 +14,11 @@ from zoompick.files import human_km2
 
 if TYPE_CHECKING:
     from zoompick.cli.show import Branch
+    from zoompick.study.batch import BatchWish, Outcome
     from zoompick.study.folder import Study
-    from zoompick.workflow.batch import BatchWish, Outcome
-    from zoompick.workflow.lineage import Node
-    from zoompick.workflow.run import RunWish, StudyRun
-    from zoompick.workflow.watch import Round, WatchWish
+    from zoompick.study.lineage import Node
+    from zoompick.study.run import RunWish, StudyRun
+    from zoompick.study.watch import Round, WatchWish
 
 
 def run(
@@ -69,11 +69,11 @@ def run(
     """Carry out the brief of this study, from search to verification."""
     from zoompick import __version__
     from zoompick.cli import show
+    from zoompick.study import run as workflow
+    from zoompick.study.batch import BatchWish
     from zoompick.study.folder import Study
-    from zoompick.workflow import run as workflow
-    from zoompick.workflow.batch import BatchWish
-    from zoompick.workflow.stages import Stages
-    from zoompick.workflow.watch import WatchWish
+    from zoompick.study.stages import Stages
+    from zoompick.study.watch import WatchWish
 
     wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough, locked)
     study = Study.need(Path.cwd())
@@ -125,7 +125,7 @@ def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> in
     """One brief for many studies, and a table of them."""
     from zoompick import __version__
     from zoompick.cli import show
-    from zoompick.workflow import batch
+    from zoompick.study import batch
 
     units = batch.units_of(study, wish)
     if dry_run:
@@ -154,7 +154,7 @@ def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> in
 
 def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]) -> None:
     from zoompick.cli import show
-    from zoompick.workflow.batch import SUMMARY
+    from zoompick.study.batch import SUMMARY
 
     heads = [
         show.Column("study"), show.Column("outcome"), show.Column("scenes", "right"),
@@ -182,7 +182,7 @@ def _watch(study: Study, wish: WatchWish, how: RunWish, command: list[str], as_j
     from zoompick import __version__
     from zoompick.cli import show
     from zoompick.errors import ZoomPickError
-    from zoompick.workflow import watch as workflow
+    from zoompick.study import watch as workflow
 
     code = exits.DONE
     with show.progress() as report:
@@ -230,7 +230,7 @@ def lock(as_json: options.Json = False) -> None:
     from zoompick.cli import show
     from zoompick.files import human_bytes
     from zoompick.study.folder import Study
-    from zoompick.workflow.lock import lock_study
+    from zoompick.study.locking import lock_study
 
     study = Study.need(Path.cwd())
     path, made = lock_study(study)
@@ -295,7 +295,7 @@ def _facts(done: StudyRun) -> dict[str, object]:
 
 def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
     from zoompick.cli import show
-    from zoompick.workflow.run import preview
+    from zoompick.study.run import preview
 
     with show.progress() as report:
         found = preview(study, report)

@@ -13,9 +13,9 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from zoompick.area.model import Area
+    from zoompick.scenes.scenelist import Entry
+    from zoompick.search.look import Picture
     from zoompick.study.folder import Study
-    from zoompick.study.scenelist import Entry
-    from zoompick.workflow.look import Picture
 
 Chosen = Annotated[
     list[str] | None,
@@ -42,10 +42,10 @@ def _chosen(words: Sequence[str], picked: bool) -> _Chosen:
     """Scenes out of the last search, the shortlist or a pipe."""
     from zoompick.cli.piped import piped_scenes
     from zoompick.errors import NothingFoundError, StudyError
+    from zoompick.scenes.scenelist import read_list
+    from zoompick.search.rules import names_numbers, select
     from zoompick.study import lastsearch
     from zoompick.study.folder import Study
-    from zoompick.study.rules import names_numbers, select
-    from zoompick.study.scenelist import read_list
 
     study = Study.find(Path.cwd())
     if list(words) == ["-"]:
@@ -102,9 +102,9 @@ def scene(
 
 def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
     from zoompick.cli import show
-    from zoompick.workflow import clouds
-    from zoompick.workflow.find import cost_words
-    from zoompick.workflow.sessionof import session_of
+    from zoompick.search import clouds
+    from zoompick.search.find import cost_words
+    from zoompick.study.session import session_of
 
     with show.progress() as report:
         looked = clouds.look_inside([entry.scene], area.polygon, session_of(study, report), report)
@@ -118,11 +118,11 @@ def _passes(study: Study | None, entry: Entry) -> None:
     """The next passes of the same satellite, from all that its source has over the area."""
     from datetime import UTC, datetime
 
-    from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.errors import ZoomPickError
-    from zoompick.workflow import find
-    from zoompick.workflow.passes import next_passes
+    from zoompick.scenes import sources
+    from zoompick.search import find
+    from zoompick.search.passes import next_passes
 
     if study is None or not study.area_file.exists():
         return
@@ -154,7 +154,7 @@ def calendar(
     """Show when there are scenes and how cloudy, by months or days; gaps show at once."""
     from zoompick.cli import show
     from zoompick.cli.months import by_day, by_month
-    from zoompick.workflow import agenda
+    from zoompick.search import agenda
 
     if picture is not None:
         options.png(picture, overwrite)
@@ -234,8 +234,8 @@ def look(
 def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
     from zoompick.cli import show
     from zoompick.files import human_bytes
-    from zoompick.workflow.look import pictures
-    from zoompick.workflow.sessionof import session_of
+    from zoompick.search.look import pictures
+    from zoompick.study.session import session_of
 
     with show.progress() as report:
         found = pictures(entries, bands, area.polygon if area else None, report, session_of(study, report))

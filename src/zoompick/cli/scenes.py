@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from zoompick.catalog.scene import Key
-    from zoompick.study.scenelist import Entry
+    from zoompick.scenes.scene import Key
+    from zoompick.scenes.scenelist import Entry
 
 FORMATS = ("table", "json", "csv", "geojson", "parquet")
 
@@ -132,7 +132,7 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bo
     from zoompick.cli import show
     from zoompick.errors import UnknownNameError, UsageError
     from zoompick.files import refuse_existing
-    from zoompick.study.scenelist import collection_text
+    from zoompick.scenes.scenelist import collection_text
 
     form = form or (form_of(out) if out else "table")
     if form not in FORMATS:
@@ -146,7 +146,7 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bo
     if form == "parquet":
         if out is None:
             raise UsageError("GeoParquet needs a file.", "Give --out FILE.parquet.")
-        from zoompick.catalog import geoparquet
+        from zoompick.search import geoparquet
 
         geoparquet.write([entry.to_item() for entry in entries], out)
     elif form == "csv":

@@ -11,14 +11,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.catalog.filters import ROWS, Row
 from zoompick.cli import elsewhere, exits, options
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
+from zoompick.search.filters import ROWS, Row
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
-    from zoompick.catalog.criteria import Criteria
-    from zoompick.catalog.source import Source
+    from zoompick.scenes.source import Source
+    from zoompick.search.criteria import Criteria
     from zoompick.study.folder import Study
 
 _SCENE, _OUT = "What a scene must be", "What comes back"
@@ -107,10 +107,10 @@ class _Shown:
 
 def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Shown) -> int:
     from zoompick.cli import show
+    from zoompick.journal import act
+    from zoompick.scenes.scenelist import write_list
+    from zoompick.search import find
     from zoompick.study import lastsearch
-    from zoompick.study.journal import act
-    from zoompick.study.scenelist import write_list
-    from zoompick.workflow import find
 
     names = ", ".join(entry.name for entry in wanted.sources)
     journal = study.journal_file if study else None
@@ -137,10 +137,10 @@ def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Sh
 
 def _request(study: Study | None, area: Area | None, given: Mapping[str, Any], sources: Sequence[str]) -> _Request:
     """What is asked: the brief first, then the command line over it, filter by filter."""
-    from zoompick.catalog import sources as table
-    from zoompick.catalog.criteria import Criteria
     from zoompick.cli import show
     from zoompick.errors import UsageError
+    from zoompick.scenes import sources as table
+    from zoompick.search.criteria import Criteria
 
     base = Criteria()
     if study is not None:

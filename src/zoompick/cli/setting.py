@@ -60,10 +60,10 @@ def doctor(
     from zoompick import cache
     from zoompick.cli import check, exits, show
     from zoompick.files import human_bytes
+    from zoompick.judge import tell
+    from zoompick.scenes.finding import worst
+    from zoompick.study.doctor import examined
     from zoompick.study.folder import Study
-    from zoompick.verification.finding import worst
-    from zoompick.workflow import tell
-    from zoompick.workflow.doctor import examined
 
     if clear_cache:
         size = cache.size()

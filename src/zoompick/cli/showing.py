@@ -52,7 +52,7 @@ def picture(
     from zoompick.errors import UsageError
     from zoompick.figures.face import FORMATS, Paper
     from zoompick.files import refuse_existing
-    from zoompick.workflow.picture import Look, Wording, draw, shown
+    from zoompick.products.drawing import Look, Wording, draw, shown
 
     target = options.with_ending(out or Path(f"{file.stem}-picture.png"), ".png")
     if target.suffix.lower() not in FORMATS:
@@ -89,7 +89,7 @@ def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     """The face alone, its world file and its reference system."""
     from zoompick.figures.face import Panel
     from zoompick.files import refuse_existing
-    from zoompick.imagery.picture import write_face
+    from zoompick.products.picture import write_face
 
     assert isinstance(panel, Panel)
     others = [
@@ -137,8 +137,8 @@ def compare(
     from zoompick.cli import show
     from zoompick.figures.face import Paper
     from zoompick.files import refuse_existing
-    from zoompick.workflow.compare import compared
-    from zoompick.workflow.sidebyside import Comparison
+    from zoompick.products.compare import compared
+    from zoompick.products.sidebyside import Comparison
 
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")

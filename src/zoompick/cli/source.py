@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.catalog.sourcekinds import KINDS
 from zoompick.cli import options
 from zoompick.cli.groups import group
+from zoompick.scenes.sourcekinds import KINDS
 
 if TYPE_CHECKING:
-    from zoompick.catalog.source import Source
+    from zoompick.scenes.source import Source
 
 source = group(text="Sources of scenes: add, list, show, check, log in, remove.")
 
@@ -34,7 +34,7 @@ def source_add(
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.library import add_source
+    from zoompick.study.library import add_source
 
     with show.progress() as report:
         there, replaced = add_source(name, url, kind, day, Study.need(Path.cwd()) if here else None, report)
@@ -44,7 +44,7 @@ def source_add(
 
 
 def _known_sources() -> dict[str, Source]:
-    from zoompick.catalog import sources
+    from zoompick.scenes import sources
     from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
@@ -76,7 +76,7 @@ def source_remove(
     """Forget a source: this study's own, else the one of all studies; what came of it stays."""
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.library import remove_source
+    from zoompick.study.library import remove_source
 
     here = remove_source(name, Study.find(Path.cwd()))
     show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
@@ -88,10 +88,10 @@ def source_show(
     as_json: options.Json = False,
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
-    from zoompick.catalog import offer, sources
-    from zoompick.catalog.readers import reader_of
     from zoompick.cli import facts, show
-    from zoompick.workflow.session import session
+    from zoompick.scenes import offer, sources
+    from zoompick.scenes.session import session
+    from zoompick.search.readers import reader_of
 
     found = sources.named(name, _known_sources())
     with show.progress() as report:
@@ -152,10 +152,10 @@ def source_login(
     A log-in goes to the source's own host alone: to search and fetch, and with orders. Of another host, where its
     files lie, it is you who says so (--host, --also).
     """
-    from zoompick.catalog import sources
     from zoompick.cli import show
     from zoompick.net.login import Keyring
-    from zoompick.workflow import login
+    from zoompick.scenes import sources
+    from zoompick.study import login
 
     found = sources.named(name, _known_sources())
     place = host or found.url
@@ -195,7 +195,7 @@ def _tell_login(found: Source) -> None:
     from zoompick.addresses import origin_of
     from zoompick.cli import facts, show
     from zoompick.net.login import VARIABLE, Keyring
-    from zoompick.workflow import login
+    from zoompick.study import login
 
     with show.progress() as report:
         told, where = login.needs(found, report)
@@ -221,9 +221,9 @@ def source_check(
     as_json: options.Json = False,
 ) -> int:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
-    from zoompick.catalog import sources
     from zoompick.cli import exits, show
-    from zoompick.workflow.check_source import check
+    from zoompick.scenes import sources
+    from zoompick.search.check_source import check
 
     found = sources.named(name, _known_sources())
     with show.progress() as report:

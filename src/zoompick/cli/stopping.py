@@ -38,7 +38,7 @@ def _stop(number: int, frame: FrameType | None) -> None:
 def end() -> None:
     """Say so and leave at once: a thread may still wait for a source, and nobody wants to wait with it."""
     _asked.set()
-    if journal := sys.modules.get("zoompick.study.journal"):
+    if journal := sys.modules.get("zoompick.journal"):
         journal.close_all()
     for stream, text in ((sys.stdout, ""), (sys.stderr, "zoompick: stopped. The same command goes on from here.\n")):
         try:

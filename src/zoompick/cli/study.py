@@ -13,7 +13,7 @@ from zoompick.files import human_km2
 
 if TYPE_CHECKING:
     from zoompick.study.folder import Study
-    from zoompick.workflow.status import SceneState, StudyState
+    from zoompick.study.status import SceneState, StudyState
 
 
 def new(
@@ -34,8 +34,8 @@ def new(
     """Make a study folder with its brief, study.toml."""
     from zoompick.cli import show
     from zoompick.study.folder import Study
-    from zoompick.workflow.like import study_like
-    from zoompick.workflow.new import NewStudy, new_study
+    from zoompick.study.like import study_like
+    from zoompick.study.new import NewStudy, new_study
 
     given = options.area_given(area, box, around)
     wish = NewStudy(name, given, source, collection or (), dates or (), cloud)
@@ -59,9 +59,9 @@ def status(
     """Show how far each scene of the shortlist is, bytes on disk, and what can be freed."""
     from zoompick.cli import show
     from zoompick.files import human_bytes
+    from zoompick.journal import act
+    from zoompick.study import status as workflow
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-    from zoompick.workflow import status as workflow
 
     study = Study.need(Path.cwd())
     state = workflow.state_of(study)
@@ -151,8 +151,8 @@ def history(
     """Show what was done in this study, when, and how it ended."""
     from zoompick.cli import show
     from zoompick.files import human_time
+    from zoompick.journal import history as acts_of
     from zoompick.study.folder import Study
-    from zoompick.study.journal import history as acts_of
 
     found = acts_of(Study.need(Path.cwd()).journal_file, act, last)
     if as_json:

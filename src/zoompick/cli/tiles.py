@@ -11,10 +11,10 @@ from zoompick.cli import exits, options
 from zoompick.cli.groups import group
 
 if TYPE_CHECKING:
-    from zoompick.catalog.source import Source
     from zoompick.geo.shapes import Shape
     from zoompick.raster.grid import Grid
-    from zoompick.workflow.tiles import Prepared
+    from zoompick.scenes.source import Source
+    from zoompick.tiles.tiles import Prepared
 
 tiles = group(text="Picture tiles by zoom level: plan, get, join.")
 
@@ -41,8 +41,8 @@ def _ground(area: str, box: options.Edges | None, around: str) -> Shape:
 
 def _source(name: str) -> Source:
     """The source called ``name``; the only tile service when the name is empty."""
-    from zoompick.catalog import sources
     from zoompick.errors import UsageError
+    from zoompick.scenes import sources
     from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
@@ -80,8 +80,8 @@ def tiles_plan(
 ) -> None:
     """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
     from zoompick.cli import show
-    from zoompick.workflow import library
-    from zoompick.workflow.tiles import Wish
+    from zoompick.study import library
+    from zoompick.tiles.tiles import Wish
 
     ground, found = _ground(area, box, around), _source(source)
     with show.progress() as report:
@@ -149,11 +149,11 @@ def tiles_get(
         return exits.DONE
     from zoompick.cli import show
     from zoompick.files import human_bytes
+    from zoompick.journal import act
+    from zoompick.study import library
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-    from zoompick.transfer.tiles import failure_of
-    from zoompick.workflow import library
-    from zoompick.workflow.tiles import Wish
+    from zoompick.tiles.getting import failure_of
+    from zoompick.tiles.tiles import Wish
 
     ground, found, study = _ground(area, box, around), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
@@ -208,7 +208,7 @@ def tiles_join(
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
     from zoompick.cli import show
     from zoompick.files import human_bytes
-    from zoompick.workflow.library import join_tiles
+    from zoompick.study.library import join_tiles
 
     ground = _ground(area, box, around)
     path = store or _only_store(source, layer)
@@ -248,7 +248,7 @@ def _only_store(source: str, layer: str) -> Path:
 
 def _study_grid() -> Grid:
     from zoompick.study.folder import Study
-    from zoompick.workflow.needs import study_grid
+    from zoompick.study.needs import study_grid
 
     study = Study.need(Path.cwd())
     return study_grid(study.brief(), study.area())

@@ -11,9 +11,9 @@ from zoompick.cli import options
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
+    from zoompick.fetch.unpack import Choice, Unpacked
     from zoompick.geo.shapes import Shape
-    from zoompick.transfer.archives import Archive
-    from zoompick.workflow.unpack import Choice, Unpacked
+    from zoompick.scenes.archives import Archive
 
 
 def unpack(
@@ -36,9 +36,9 @@ def unpack(
     from zoompick.addresses import is_remote
     from zoompick.cli import show
     from zoompick.errors import UsageError
+    from zoompick.fetch import unpack as workflow
+    from zoompick.journal import act
     from zoompick.study.folder import Study
-    from zoompick.study.journal import act
-    from zoompick.workflow import unpack as workflow
 
     choice = workflow.Choice(_where(options.area_given(area, box, around), at, touching), only)
     if remove and (is_remote(archive) or not choice.is_all):
@@ -87,8 +87,8 @@ def _stem(label: str) -> str:
 
 def _list(found: Archive, choice: Choice, as_json: bool) -> None:
     from zoompick.cli import show
+    from zoompick.fetch.unpack import choose
     from zoompick.files import human_bytes
-    from zoompick.workflow.unpack import choose
 
     chosen = choose(found, choice)
     if as_json:

@@ -24,14 +24,7 @@ from zoompick.net.encoding import ACCEPTED, encoding_of
 from zoompick.net.login import NOTHING, Carried, Keyring, Login, OneLogin, is_open_wire
 from zoompick.net.pace import Pace
 from zoompick.net.reach import unreachable
-from zoompick.net.refusals import (
-    FORBIDDEN,
-    WANTS_LOGIN,
-    AnsweredError,
-    Asked,
-    ExpiredError,
-    TransientError,
-)
+from zoompick.net.refusals import FORBIDDEN, WANTS_LOGIN, AnsweredError, Asked, ExpiredError, TransientError
 from zoompick.net.retry import RetryPolicy, seconds_of
 from zoompick.net.validators import RemoteState, version_of
 

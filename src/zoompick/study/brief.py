@@ -13,30 +13,17 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from zoompick.catalog.criteria import Criteria
-from zoompick.catalog.filters import BY_KEY
-from zoompick.catalog.period import Period
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
+from zoompick.given import CRS, FLAG, FOLDER, LIMIT_WORDS, LIMITS, NAMES, PERCENT, PIXEL, STRETCH, TEXT, within, words
+from zoompick.patterns import FIELDS, NamePattern
+from zoompick.products import extras as several
+from zoompick.products.asked import Asked
+from zoompick.products.extras import RESERVED, Extra, check_pictures, extras_of
+from zoompick.scenes.period import Period
+from zoompick.search.criteria import Criteria
+from zoompick.search.filters import BY_KEY
 from zoompick.settings import BRIEF_NAME, SCHEMA_NAME
-from zoompick.study import extras as several
-from zoompick.study.asked import Asked
-from zoompick.study.extras import RESERVED, Extra, check_pictures, extras_of
-from zoompick.study.names import FIELDS, NamePattern
-from zoompick.study.values import (
-    CRS,
-    FLAG,
-    FOLDER,
-    LIMIT_WORDS,
-    LIMITS,
-    NAMES,
-    PERCENT,
-    PIXEL,
-    STRETCH,
-    TEXT,
-    within,
-    words,
-)
 
 
 @dataclass(frozen=True, kw_only=True)

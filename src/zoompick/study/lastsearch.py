@@ -8,10 +8,10 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from zoompick.addresses import public
-from zoompick.catalog.source import Source
-from zoompick.catalog.sources import known
 from zoompick.errors import DataError
 from zoompick.files import read_json, write_json
+from zoompick.scenes.source import Source
+from zoompick.scenes.sources import known
 from zoompick.study.folder import Study
 
 _UNENDED = "the last search did not end well"

@@ -13,9 +13,9 @@ from zoompick.errors import DataError, StudyError
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import geojson_of
 from zoompick.records import of_row
+from zoompick.scenes.scenelist import Entry
 from zoompick.settings import BRIEF_NAME
 from zoompick.study.folder import Study
-from zoompick.study.scenelist import Entry
 from zoompick.study.shortlist import entries_of, listed
 
 NAME = "study.lock.json"

@@ -10,10 +10,10 @@ from collections.abc import Mapping
 from importlib.resources import files
 from typing import Any
 
-from zoompick.catalog.filters import BY_KEY, SORTS, Row
+from zoompick.given import Value
+from zoompick.products.extras import KEYS as SEVERAL
+from zoompick.search.filters import BY_KEY, SORTS, Row
 from zoompick.study.brief import KEYS as PLAIN
-from zoompick.study.extras import KEYS as SEVERAL
-from zoompick.study.values import Value
 
 _SOME = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
 _BY_UNIT: Mapping[str, Mapping[str, Any]] = {

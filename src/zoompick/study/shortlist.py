@@ -8,10 +8,10 @@ from typing import Any
 
 from zoompick import files
 from zoompick.addresses import public
-from zoompick.catalog import sources
 from zoompick.errors import NothingFoundError
+from zoompick.scenes import sources
+from zoompick.scenes.scenelist import Entry, from_collection, to_collection
 from zoompick.study.folder import Study
-from zoompick.study.scenelist import Entry, from_collection, to_collection
 
 BY_HAND = "hand"
 _CHOSEN_BY, _SOURCES = "zoompick:chosen_by", "zoompick:sources"

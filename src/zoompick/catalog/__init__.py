@@ -1,1 +1,0 @@
-"""Finding scenes: sources, criteria, STAC search, coverage, choice."""

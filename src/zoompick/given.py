@@ -1,0 +1,230 @@
+"""Values of a brief: how each is read, and the same as JSON Schema for editors.
+
+Source of the words of schemas: JSON Schema, draft 2020-12, validation vocabulary.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.geo.crs import Crs
+from zoompick.patterns import NamePattern
+
+
+def percent(value: object, what: str = "value") -> float:
+    """Check a percentage."""
+    given = _figure(value)
+    if not 0 <= given <= 100:
+        raise UsageError(f"The {what} {given:g} is not between 0 and 100.", "It is a percentage: 20, say.")
+    return given
+
+
+def number(value: object) -> float:
+    """Check a finite number."""
+    given = _figure(value)
+    if not math.isfinite(given):
+        raise UsageError(f"{given} is no number to measure by.", "As 20.")
+    return given
+
+
+def _figure(value: object) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise UsageError("It must be a number.")
+    return float(value)
+
+
+def text(value: object) -> str:
+    """Check a text."""
+    if not isinstance(value, str):
+        raise UsageError("It must be a text in quotes.")
+    return value
+
+
+def pixel(value: object) -> float:
+    """Check a pixel size in metres."""
+    given = number(value)
+    if not 0 < given <= 100_000:
+        raise UsageError(f"The pixel size {given:g} is not above 0.", "It is in metres, up to 100,000: 10, say.")
+    return given
+
+
+@dataclass(frozen=True)
+class Value:
+    """How a value is read.
+
+    Attributes
+    ----------
+    read : callable
+        Value to what is kept, or UsageError.
+    schema : mapping
+        What an editor may know of it: nothing that is read is refused by it.
+    """
+
+    read: Callable[[Any], Any]
+    schema: Mapping[str, Any]
+
+    def __call__(self, value: Any) -> Any:
+        """Read a value.
+
+        Raises
+        ------
+        UsageError
+            Tells what it must be.
+        """
+        return self.read(value)
+
+
+def words(pattern: str, example: str) -> Value:
+    """A text of some shape."""
+
+    def read(value: Any) -> str:
+        if not re.fullmatch(pattern, text(value)):
+            raise UsageError(f"It must be {example}.")
+        return str(value)
+
+    return Value(read, {"type": "string", "pattern": f"^({pattern})$"})
+
+
+def within(low: float, high: float) -> Value:
+    """A number of a range."""
+
+    def read(value: Any) -> float:
+        found = number(value)
+        if not low <= found <= high:
+            raise UsageError(f"It must be from {low:g} to {high:g}.")
+        return found
+
+    return Value(read, {"type": "number", "minimum": low, "maximum": high})
+
+
+def one_of(*known: str) -> Value:
+    """One of some words."""
+
+    def read(value: Any) -> str:
+        if value not in known:
+            raise UsageError(f"It must be {', '.join(known)}.")
+        return str(value)
+
+    return Value(read, {"enum": list(known)})
+
+
+def _metres(value: Any) -> float:
+    found = number(value)
+    if found < 0:
+        raise UsageError("It must be 0 or more metres.")
+    return found
+
+
+def _count(value: Any) -> int:
+    if isinstance(value, bool) or not isinstance(value, int) or value < 1:
+        raise UsageError("It must be a whole number from 1.")
+    return value
+
+
+def _flag(value: Any) -> bool:
+    if not isinstance(value, bool):
+        raise UsageError("It must be true or false.")
+    return value
+
+
+def _names(value: Any) -> tuple[str, ...]:
+    if not isinstance(value, list) or not all(isinstance(entry, str) for entry in value):
+        raise UsageError('It must be a list of names: ["red", "nir"], say.')
+    if len(set(value)) < len(value):
+        raise UsageError("A name stands in it twice.")
+    return tuple(value)
+
+
+def _stretch(value: Any) -> str:
+    if isinstance(value, str) and re.fullmatch(_STRETCHES, value):
+        return value
+    if not isinstance(value, list | tuple) or len(value) != 2:
+        raise UsageError('It must be two percentiles, [2, 98], or "minmax", "sigma=2", "equalize", "local".')
+    low, high = (percent(number(entry), "percentile") for entry in value)
+    if low >= high:
+        raise UsageError("The first percentile must be below the second.")
+    return f"{low:g},{high:g}"
+
+
+def _rising(value: Any) -> tuple[float, float] | None:
+    if value == []:
+        return None
+    if not isinstance(value, list) or len(value) != 2:
+        raise UsageError("It must be two rising numbers: [-0.2, 0.9].")
+    low, high = (number(entry) for entry in value)
+    if low >= high:
+        raise UsageError("The first must be below the second.")
+    return low, high
+
+
+def listed(known: Sequence[str]) -> Value:
+    """A list of some of these words."""
+
+    def read(value: Any) -> tuple[str, ...]:
+        if not isinstance(value, list) or any(word not in known for word in value):
+            raise UsageError(f"It must be a list of {', '.join(known)}.")
+        return tuple(value)
+
+    return Value(read, {"type": "array", "items": {"enum": list(known)}})
+
+
+_STRETCHES = r"minmax|equalize|local|sigma(=\d+(\.\d+)?)?"
+_PERCENT = {"type": "number", "minimum": 0, "maximum": 100}
+_LIST = {"type": "array", "items": {"type": "string"}, "uniqueItems": True}
+
+TEXT = Value(text, {"type": "string"})
+NAME = words(r"[A-Za-z0-9][A-Za-z0-9_-]{0,60}", "a name of letters, digits, - and _")
+NAMES = Value(_names, _LIST)
+FLAG = Value(_flag, {"type": "boolean"})
+METRES = Value(_metres, {"type": "number", "minimum": 0})
+COUNT = Value(_count, {"type": "integer", "minimum": 1})
+LIMIT = Value(lambda value: None if value is None else number(value), {"type": "number"})
+PERCENT = Value(percent, _PERCENT)
+PIXEL = Value(pixel, {"type": "number", "exclusiveMinimum": 0, "maximum": 100_000})
+CRS = Value(lambda value: None if value == "auto" else Crs.parse(text(value)), {"type": "string"})
+FOLDER = Value(lambda value: NamePattern.parse(text(value)), {"type": "string", "minLength": 1})
+LIMIT_WORDS = {
+    "cloud_differs": "percent between the cloud in the area and what the scenes tell of themselves",
+    "hole": "percent of the area in the largest patch without pixels",
+    "shift_px": "between the bands of a product",
+    "dates_px": "between products of two dates",
+    "negative": "percent of a band below zero",
+    "saturated": "percent of a band at the end of its type",
+    "odd": "percent of a band beyond what ground reflects",
+    "seam": "step along a seam, in steps between neighbours beside it",
+    "days": "from the first to the last scene of a product",
+    "sun_deg": "between the sun's elevations over the scenes of a product",
+    "sun_low_deg": "the sun's elevation, at least",
+    "view_deg": "between the off-nadir angles of the scenes of a product",
+    "bias": "percent off a reference, on average",
+}
+"""Limits that products are held to, beside those with a key of their own."""
+
+
+def _limits(value: Any) -> tuple[str, ...]:
+    if not isinstance(value, dict):
+        raise UsageError("It must be a table of limits.", "As { shift_px = 0.3, seam = 2 }.")
+    for name in value:
+        if name not in LIMIT_WORDS:
+            raise UnknownNameError.of("limit", name, LIMIT_WORDS)
+    return tuple(f"{name}={number(given)!r}" for name, given in value.items())
+
+
+LIMITS = Value(
+    _limits,
+    {
+        "type": "object",
+        "additionalProperties": False,
+        "properties": {name: {"type": "number", "description": words} for name, words in LIMIT_WORDS.items()},
+    },
+)
+RANGE = Value(_rising, {"type": "array", "items": {"type": "number"}, "maxItems": 2})
+STRETCH = Value(_stretch, {"anyOf": [
+    {"type": "string", "pattern": f"^({_STRETCHES})$"},
+    {"type": "array", "items": _PERCENT, "minItems": 2, "maxItems": 2},
+]})  # fmt: skip

@@ -1,1 +1,0 @@
-"""Products as Rasters made of Rasters: stack, clip, composite, index; and their sidecars."""

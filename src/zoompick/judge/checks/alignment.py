@@ -1,0 +1,144 @@
+"""Do the bands lie on one another, and does the product lie on that of another date."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from zoompick.judge.shifts import Floats, Shifts, between, spectrum_of, tile_of
+from zoompick.judge.subject import Check, Subject
+from zoompick.raster import engine
+from zoompick.raster.warp import laid_on
+from zoompick.scenes.finding import Finding, judged
+
+_PREFERRED = ("red", "green", "nir")
+_SAYS_NOTHING = "no evidence: too little texture or light"
+
+
+def bands_aligned(subject: Subject) -> list[Finding]:
+    """Each band against the one that it looks most like; then where each lies against the middle of all."""
+    names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
+    tiles = subject.sweep.totals["tiles"]
+    edges = _tree(np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)]))
+    with engine.crew_here() as crew:
+        each = [list(engine.each(crew, tiles.of(place), spectrum_of)) for place in range(len(names))]
+        shifts = engine.each(crew, edges, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
+        found = dict(zip(edges, shifts, strict=True))
+    places = _placed(found, len(names))
+    limit, most = subject.limits.shift_px, f"at most {subject.limits.shift_px:g} px"
+    grid = subject.raster.grid
+    rows = {names[two]: _row(shifts) | {"against": names[one]} for (one, two), shifts in found.items()}
+    data: dict[str, Any] = {
+        "against": "the band it looks most like",
+        "size": [grid.width, grid.height],
+        "shifts": rows,
+    }
+    if len(places) < 2:
+        return [judged("bands aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
+    middle = np.median(list(places.values()), axis=0)
+    off = {names[place]: where - middle for place, where in places.items()}
+    name = max(off, key=lambda key: float(np.hypot(*off[key])))
+    size = float(np.hypot(*off[name]))
+    note = (f"{name} lies {off[name][0]:+.2f} columns, {off[name][1]:+.2f} rows off the middle of the bands. [align] "
+            "each_band in the brief, or new files, put it right.")  # fmt: skip
+    data["off"] = {key: [round(float(value), 3) for value in where] for key, where in off.items()}
+    return [
+        judged("bands aligned", subject.label, size <= limit, f"{size:.2f} px, {name}", most, note, size, data=data)
+    ]
+
+
+_MOST_BANDS = 24
+
+
+def _tree(alike: Floats) -> list[tuple[int, int]]:
+    """Pairs that join all bands by the likest: the maximum spanning tree, parents first.
+
+    Source: R. C. Prim, Shortest connection networks and some generalizations (1957).
+    """
+    joined, edges = [0], list[tuple[int, int]]()
+    while len(joined) < len(alike):
+        rest = [band for band in range(len(alike)) if band not in joined]
+        one, two = max(((a, b) for a in joined for b in rest), key=lambda pair: alike[pair])
+        edges.append((one, two))
+        joined.append(two)
+    return edges
+
+
+def _placed(found: dict[tuple[int, int], Shifts], count: int) -> dict[int, Floats]:
+    """Where each band lies against the first that others can be held against; bands without evidence are left out."""
+    best: dict[int, Floats] = {}
+    for root in range(count):
+        places = {root: np.zeros(2)}
+        for _ in range(count):
+            for (one, two), shifts in found.items():
+                if shifts.is_sure and one in places and two not in places:
+                    places[two] = places[one] + shifts.median
+                if shifts.is_sure and two in places and one not in places:
+                    places[one] = places[two] - shifts.median
+        if len(places) > len(best):
+            best = places
+    return best
+
+
+def dates_aligned(subject: Subject) -> list[Finding]:
+    """A band against that of the other date, on this product's grid."""
+    assert subject.earlier is not None
+    label, other = subject.earlier
+    names, theirs = ([band.name for band in raster.bands] for raster in (subject.raster, other))
+    common = [name for name in names if name in theirs]
+    base = next((name for name in _PREFERRED if name in common), common[0])
+    laid, place = laid_on(other, subject.raster.grid), theirs.index(base)
+    tiles = subject.sweep.totals["tiles"]
+    theirs_there = [spectrum_of(tile_of(laid, window, place)) for window in tiles.windows]
+    ours = [spectrum_of(tile) for tile in tiles.of(names.index(base))]
+    shifts = between(tiles.windows, theirs_there, ours)
+    most, grid = f"at most {subject.limits.dates_px:g} px", subject.raster.grid
+    data = {"against": label, "size": [grid.width, grid.height], "shifts": {base: _row(shifts)}}
+    if not shifts.is_sure:
+        return [judged("dates aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
+    cols, rows = shifts.median
+    note = (f"It lies {cols:+.2f} columns, {rows:+.2f} rows off {label} ({len(shifts.vectors)} tiles, spread "
+            f"{shifts.spread_px:.2f} px). [align] in the brief, or 'zoompick align', puts it right.")  # fmt: skip
+    return [judged("dates aligned", subject.label, shifts.size_px <= subject.limits.dates_px,
+                   f"{shifts.size_px:.2f} px, {base}", most, note, shifts.size_px, data=data)]  # fmt: skip
+
+
+def _row(shifts: Shifts) -> dict[str, Any]:
+    cols, rows = shifts.median
+    return {
+        "cols": round(cols, 3), "rows": round(rows, 3), "tiles": len(shifts.vectors), "looked": shifts.looked,
+        "spread_px": round(shifts.spread_px, 3) if np.isfinite(shifts.spread_px) else None, "sure": shifts.is_sure,
+        "vectors": [[round(v, 2) for v in (one.col, one.row, one.cols, one.rows)] for one in shifts.vectors],
+    }  # fmt: skip
+
+
+def _can_shift(subject: Subject) -> bool:
+    # What is cut out of another product lies as that does.
+    if subject.is_moved or subject.kind in ("clip", "mask") or not subject.is_reflectance:
+        return False
+    return min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
+
+
+def _has_earlier(subject: Subject) -> bool:
+    if subject.earlier is None or not _can_shift(subject):
+        return False
+    theirs = {band.name for band in subject.earlier[1].bands}
+    return any(band.name in theirs for band in subject.raster.bands)
+
+
+_LEAST = 48
+_SOURCE = ("C. D. Kuglin, D. C. Hines, The phase correlation image alignment method (1975); H. S. Stone and "
+           "others, A fast direct Fourier-based algorithm for subpixel registration of images (2001).")  # fmt: skip
+
+CHECKS: Sequence[Check] = (
+    Check("bands-shift", "alignment", "bands aligned", "Reflectances of two bands or more.",
+          "Phase correlation of each band with the one it looks most like, over up to 16 tiles, below a pixel by the "
+          "slope of the phase; the median counts where a third of the tiles with texture, three at least, agree to "
+          "0.35 px. What a band lies off is told against the middle of all.",
+          lambda subject: _can_shift(subject) and len(subject.raster.bands) > 1, bands_aligned, _SOURCE, "shift_px"),
+    Check("dates-shift", "alignment", "dates aligned", "A product of the same kind of another date.",
+          "The same between the two dates, the other laid on this one's grid.",
+          _has_earlier, dates_aligned, _SOURCE, "dates_px"),
+)  # fmt: skip

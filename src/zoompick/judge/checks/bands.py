@@ -1,0 +1,214 @@
+"""Are the right bands there, in order, filled, and is none another's copy or in another's place."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.judge.subject import Check, Subject
+from zoompick.scenes.finding import Finding, judged
+
+_ALIKE, _ENOUGH = 0.99995, 1000
+
+
+def in_order(subject: Subject) -> list[Finding]:
+    """Bands of a file against those wanted, names and order."""
+    names, expected = [band.name for band in subject.raster.bands], list(subject.bands)
+    missing = [name for name in expected if name not in names]
+    note = (
+        f"Missing: {', '.join(missing)}." if missing else f"Found {', '.join(names)}; wanted {', '.join(expected)}."
+    )
+    same = sum(a == b for a, b in zip(names, expected, strict=False))
+    figure = f"{same} of {len(expected)}"
+    ok = names == expected
+    return [judged("bands in order", subject.label, ok, figure, "all, no other", note, float(same))]
+
+
+def published(available: Sequence[str], expected: Sequence[str], subject: str) -> Finding:
+    """Bands a scene has against those the brief needs."""
+    missing = [name for name in expected if name not in available]
+    note = f"The scene was published without {', '.join(missing)}. Pick another scene."
+    figure = f"{len(expected) - len(missing)} of {len(expected)}"
+    return judged("bands published", subject, not missing, figure, "all", note, float(len(expected) - len(missing)))
+
+
+def distinct(subject: Subject) -> list[Finding]:
+    """Two bands with the same pixels, or the same but for a factor, mean that one was put in twice."""
+    names = [band.name for band in subject.raster.bands]
+    sample = subject.sweep.totals["sample"]
+    counts = subject.sweep.totals["tally"].count
+    filled = [place for place in range(len(names)) if counts[place]]
+    twins, like = [], []
+    for one, other in combinations(filled, 2):
+        pair = sample.pixels[[one, other]]
+        if np.array_equal(pair[0], pair[1], equal_nan=pair.dtype.kind == "f"):
+            twins.append((one, other))
+        elif subject.is_reflectance and (found := float(sample.correlations[one, other])) > _ALIKE:
+            like.append((one, other, found))
+    twins = [pair for pair in twins if _are_equal(subject, *pair)]
+    groups = _groups(twins)
+    lost = sum(len(group) - 1 for group in groups)
+    empty = [name for place, name in enumerate(names) if place not in filled]
+    figure, whole = f"{len(filled) - lost} of {len(names)}", float(len(filled) - lost)
+    if groups:
+        same = _listed([names[place] for place in groups[0]])
+        note = f"{same} hold the same pixels. One was put in twice: make it again."
+        return [judged("bands distinct", subject.label, False, figure, "all", note, whole)]
+    if like:
+        one, other, found = like[0]
+        note = (f"{names[one]} and {names[other]} differ by little more than a factor (correlation {found:.5f}): "
+                "one may be the other, scaled. Look at their sources.")  # fmt: skip
+        return [judged("bands distinct", subject.label, False, figure, "all", note, whole, bad="warn")]
+    note = f"{_listed(empty)} {'holds' if len(empty) == 1 else 'hold'} no data. Look at the sources." if empty else ""
+    return [judged("bands distinct", subject.label, not empty, figure, "all", note, whole, bad="warn")]
+
+
+def _are_equal(subject: Subject, one: int, other: int) -> bool:
+    """Whether two bands whose samples are the same are so in every pixel; read only where something may be wrong."""
+    raster = subject.raster
+    for window in raster.grid.tiles(512):
+        first, second = raster.read(window, (one, other))
+        if not np.array_equal(first, second, equal_nan=first.dtype.kind == "f"):
+            return False
+    return True
+
+
+def _groups(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:
+    """Pairs that hang together as groups."""
+    groups: list[set[int]] = []
+    for pair in pairs:
+        touched = [group for group in groups if group & set(pair)]
+        groups = [group for group in groups if group not in touched] + [set(pair).union(*touched)]
+    return [sorted(group) for group in groups]
+
+
+def filled(subject: Subject) -> list[Finding]:
+    """No band of a product is constant, or cut at one end of its type."""
+    tally = subject.sweep.totals["tally"]
+    names = [band.name for band in subject.raster.bands]
+    whole = subject.raster.grid.width * subject.raster.grid.height
+    constant = [name for place, name in enumerate(names) if tally.count[place] > _ENOUGH
+                and tally.low[place] == tally.high[place] and not subject.raster.bands[place].is_class]  # fmt: skip
+    verb = "has" if len(constant) == 1 else "have"
+    note = f"{_listed(constant)} {verb} the same value everywhere. Look at the source."
+    good = len(names) - len(constant)
+    data = {
+        "bands": {
+            name: {
+                "valid_percent": round(100 * int(count) / whole, 3),
+                "minimum": _plain(low),
+                "maximum": _plain(high),
+            }
+            for name, count, low, high in zip(names, tally.count, tally.low, tally.high, strict=True)
+        }
+    }
+    return [judged("bands vary", subject.label, not constant, f"{good} of {len(names)}", "all", note, float(good),
+                   data=data)]  # fmt: skip
+
+
+def _plain(value: float) -> float | None:
+    return float(value) if np.isfinite(value) else None
+
+
+_WANTED = "plants more than the reverse"
+_LEAST_SHARE, _CLEAR = 0.02, 0.6
+
+
+def plausible(subject: Subject) -> list[Finding]:
+    """Plants are far brighter in near infrared than in red; no bright ground is the reverse: swapped bands show."""
+    names = [band.name for band in subject.raster.bands]
+    red, nir = (_reflectance(subject, names.index(name)) for name in ("red", "nir"))
+    blue = _reflectance(subject, names.index("blue")) if "blue" in names else None
+    seen = subject.sweep.totals["sample"].valid & (red + nir > 0.02)
+    contrast = np.where(seen, (nir - red) / np.maximum(nir + red, 1e-3), 0)
+    # Open water is darker in near infrared than in red too, but dark in both: what is bright there is no water.
+    bright = seen & (np.maximum(red, nir) > _BRIGHT)
+    if bright.sum() < _ENOUGH:
+        return [judged("bands plausible", subject.label, True, "too little bright ground to tell", _WANTED, "")]
+    plants, reverse = (float((sign * contrast[bright] > _PLAIN).mean()) for sign in (1, -1))
+    data = {"plants_percent": round(100 * plants, 2), "reverse_percent": round(100 * reverse, 2)}
+    figure = f"{100 * plants:.1f} % like plants, {100 * reverse:.1f} % the reverse"
+    if plants + reverse < _LEAST_SHARE:
+        return [
+            judged("bands plausible", subject.label, True, f"{figure}: too little to tell", _WANTED, "", data=data)
+        ]
+    sure = abs(plants - reverse) / (plants + reverse)
+    swapped = reverse > plants
+    note = (f"Red is brighter than near infrared where the ground is bright, as no land cover has it: red and nir "
+            f"are probably swapped (confidence {100 * sure:.0f} %). Look at the order of the files.")  # fmt: skip
+    found = [
+        judged(
+            "bands plausible",
+            subject.label,
+            not swapped,
+            figure,
+            _WANTED,
+            note,
+            100 * (plants - reverse),
+            data=data | {"confidence_percent": round(100 * sure)},
+            bad="fail" if sure > _CLEAR else "warn",
+        )
+    ]
+    if blue is not None and not swapped:
+        found[0] = _blue_and_red(subject, blue[bright], red[bright], contrast[bright], found[0])
+    return found
+
+
+_PLAIN, _BRIGHT = 0.3, 0.15
+
+
+def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Finding) -> Finding:
+    """Bare ground reflects more red than blue everywhere: the reverse over most of it means swapped bands."""
+    bare = (np.abs(contrast) < _PLAIN) & (np.maximum(red, blue) > _BARE)
+    if bare.sum() < _ENOUGH:
+        return fine
+    share = float((blue > red * 1.1)[bare].mean())
+    if share < _MOSTLY:
+        return fine
+    note = (f"Over bare ground blue is brighter than red in {100 * share:.0f} % of the pixels: blue and red may be "
+            "swapped. Look at the order of the files.")  # fmt: skip
+    return judged("bands plausible", subject.label, False, f"blue above red on {100 * share:.0f} % of bare ground",
+                  f"at most {100 * _MOSTLY:.0f} %", note, 100 * share, bad="warn")  # fmt: skip
+
+
+_BARE, _MOSTLY = 0.12, 0.9
+
+
+def _reflectance(subject: Subject, place: int) -> npt.NDArray[np.float64]:
+    band = subject.raster.bands[place]
+    pixels = subject.sweep.totals["sample"].pixels[place].astype(np.float64)
+    return np.asarray(pixels * band.scale + band.offset)
+
+
+def _listed(names: Sequence[str]) -> str:
+    """Names in a sentence; of many the first."""
+    return " and ".join(names) if len(names) <= _MOST_NAMES else f"{', '.join(names[:3])} and {len(names) - 3} more"
+
+
+_MOST_NAMES = 4
+
+
+def _has_spectrum(subject: Subject) -> bool:
+    names = {band.name for band in subject.raster.bands}
+    return {"red", "nir"} <= names and subject.is_reflectance
+
+
+CHECKS: Sequence[Check] = (
+    Check("order", "bands", "bands in order", "The bands that are wanted, from the brief or --bands.",
+          "Compares names and order.", lambda subject: bool(subject.bands), in_order, in_study=False),
+    Check("distinct", "bands", "bands distinct", "Two bands or more.",
+          "Compares every two bands on a sample, in full where that is the same; correlation on the sample else.",
+          lambda subject: len(subject.raster.bands) > 1 and subject.kind != "composite", distinct),
+    Check("vary", "bands", "bands vary", "A file that opens.",
+          "Valid pixels, least and greatest value of each band: none is constant.",
+          lambda subject: bool(subject.is_reflectance), filled),
+    Check("spectra", "bands", "bands plausible", "Reflectances with red and near infrared.",
+          "On a sample: shares of pixels with (nir - red) / (nir + red) above 0.3 and below -0.3; bright ground "
+          "of the second kind does not exist, so its excess means swapped bands. Confidence is excess by sum.",
+          _has_spectrum, plausible, "C. J. Tucker, Red and photographic infrared linear combinations for monitoring "
+          "vegetation (1979)."),
+)  # fmt: skip

@@ -1,0 +1,152 @@
+"""How much of the area is under cloud, shadow and snow, by class layers, and what the scenes say of it themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.judge.limits import Limits
+from zoompick.judge.subject import Check, Subject
+from zoompick.raster import engine
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.masks import PolygonMask
+from zoompick.raster.raster import Raster
+from zoompick.raster.turn import met
+from zoompick.raster.warp import laid_on
+from zoompick.scenes.finding import Finding, judged
+from zoompick.sensors.classes import ClassTable
+
+_BLOCK_PX, _MEANINGS = 512, ("cloud", "shadow", "snow")
+
+
+@dataclass(frozen=True)
+class Clouds:
+    """What hides the ground of an area, in percent of what was seen, and how much of the area was seen."""
+
+    cloud: float
+    shadow: float
+    snow: float
+    seen: float
+
+
+def clouds_over(
+    layers: Sequence[Raster], table: ClassTable, area: Shape, executor: Executor | None = None
+) -> Clouds | None:
+    """Count the pixels of class layers inside an area (longitude/latitude); None when nothing was seen.
+
+    Parameters
+    ----------
+    layers : sequence of Raster
+        Class layers that fill each other's gaps, the first on top.
+    """
+    first = layers[0].grid
+    _, polygon = met(layers[0], area)
+    grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
+    laid = tuple(laid_on(layer, grid, "class") for layer in layers)
+    counts = np.zeros(1 + len(_MEANINGS), np.int64)
+    with engine.crew_of(executor) as crew:
+        for part in engine.each(crew, grid.tiles(_BLOCK_PX), _Counts(laid, table, PolygonMask(polygon, grid))):
+            counts += part
+    if not counts[0]:
+        return None
+    whole = polygon.area / (grid.pixel_x * grid.pixel_y)
+    cloud, shadow, snow = (100 * float(count) / counts[0] for count in counts[1:])
+    return Clouds(cloud, shadow, snow, min(100.0, 100 * counts[0] / whole))
+
+
+def cloud_share(
+    layers: Sequence[Raster],
+    table: ClassTable,
+    area: Shape,
+    limits: Limits,
+    subject: str,
+    told_percent: float | None = None,
+    executor: Executor | None = None,
+) -> list[Finding]:
+    """Cloud in an area against its limit, and against what the scenes say of themselves.
+
+    Parameters
+    ----------
+    told_percent : float, optional
+        The scenes' own figure.
+    """
+    limit = f"at most {limits.cloud:g} %"
+    found = clouds_over(layers, table, area, executor)
+    if found is None:
+        note = "The class layer has no pixel in the area. Pick scenes that cover it."
+        return [judged("cloud in area", subject, False, "nothing seen", limit, note)]
+    note = f"Cloud hides {found.cloud:.1f} % of the area. Pick a clearer scene."
+    figure = f"{found.cloud:.2f} % of what was seen ({found.seen:.0f} % of the area)"
+    data = {"shadow_percent": round(found.shadow, 3), "snow_percent": round(found.snow, 3),
+            "seen_percent": round(found.seen, 2), "told_percent": told_percent}  # fmt: skip
+    rows = [
+        judged("cloud in area", subject, found.cloud <= limits.cloud, figure, limit, note, found.cloud, data=data)
+    ]
+    if told_percent is not None:
+        off = abs(found.cloud - told_percent)
+        words = (f"The scenes tell {told_percent:.0f} % of cloud, over the area it is {found.cloud:.0f} %: choose "
+                 "by the cloud inside the area, 'zoompick search --inside'.")  # fmt: skip
+        rows.append(
+            judged(
+                "cloud as told",
+                subject,
+                off <= limits.cloud_differs,
+                f"{found.cloud:.1f} % here, {told_percent:.1f} % told",
+                f"at most {limits.cloud_differs:g} % apart",
+                words,
+                off,
+                bad="warn",
+            )
+        )
+    return rows
+
+
+@dataclass(frozen=True)
+class _Counts:
+    """Pixels of a window that were seen in the area, and those of them that are cloud, shadow, snow."""
+
+    layers: tuple[Raster, ...]
+    table: ClassTable
+    mask: PolygonMask
+
+    def __call__(self, window: Window) -> npt.NDArray[np.int64]:
+        classes = self._merged(window)
+        known = self.mask.read(window) & ~self.table.holds(classes, ("fill",))
+        return np.array([known.sum(), *((known & self.table.holds(classes, (word,))).sum() for word in _MEANINGS)])
+
+    def _merged(self, window: Window) -> npt.NDArray[np.int64]:
+        fill = self._fill_code()
+        out = np.full((window.height, window.width), fill, np.int64)
+        unseen = np.ones(out.shape, bool)
+        for layer in self.layers:
+            out[unseen] = layer.read(window)[0][unseen]
+            unseen = self.table.holds(out, ("fill",)) if self._has_fill else out == fill
+        return out
+
+    def _fill_code(self) -> int:
+        bit = next((bit for meaning, bit in self.table.bits if meaning == "fill"), None)
+        return next(iter(self.table.fill), 0) if bit is None else 1 << bit
+
+    @property
+    def _has_fill(self) -> bool:
+        return bool(self.table.fill) or any(meaning == "fill" for meaning, _ in self.table.bits)
+
+
+def _of_layer(subject: Subject) -> list[Finding]:
+    assert subject.classes is not None and subject.area is not None
+    told = [piece.cloud_percent for piece in subject.pieces if piece.cloud_percent is not None]
+    return cloud_share([subject.raster], subject.classes, subject.area, subject.limits, subject.label,
+                       float(np.mean(told)) if told else None, subject.executor)  # fmt: skip
+
+
+CHECKS: Sequence[Check] = (
+    Check("cloud", "cloud", "cloud in area", "A class layer and an area.",
+          "Counts the class layer's pixels in the area: cloud, shadow and snow in percent of what was seen; and "
+          "compares the cloud with the mean that the scenes tell of themselves.",
+          lambda subject: subject.area is not None and subject.classes is not None, _of_layer, limit="cloud"),
+)  # fmt: skip

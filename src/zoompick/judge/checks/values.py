@@ -1,0 +1,204 @@
+"""Are the numbers such as ground reflects: none below zero or beyond, none that means no-data, no dead line."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from zoompick.judge.subject import Check, Subject
+from zoompick.scenes.finding import Finding, judged
+
+_MOST_REFLECTANCE = 1.6
+Floats = npt.NDArray[np.float64]
+
+
+def _shares(subject: Subject, counts: Any) -> dict[str, float]:
+    """Counts a band as percent of its valid pixels."""
+    whole = np.maximum(subject.sweep.totals["tally"].count, 1)
+    names = [band.name for band in subject.raster.bands]
+    return {name: 100 * float(share) for name, share in zip(names, counts / whole, strict=True)}
+
+
+def _worst(
+    subject: Subject, check: str, shares: dict[str, float], limit: float, note: str, words: str = ""
+) -> Finding:
+    name = max(shares, key=lambda key: shares[key])
+    value = shares[name]
+    figure = f"{value:.2f} % in {name}{words}" if value else "none"
+    data = {"percent": {key: round(share, 4) for key, share in shares.items()}}
+    told = note.format(name=name, value=value)
+    return judged(
+        check, subject.label, value <= limit, figure, f"at most {limit:g} %", told, value, bad="warn", data=data
+    )
+
+
+def negative(subject: Subject) -> list[Finding]:
+    """Reflectances below zero."""
+    shares = _shares(subject, subject.sweep.totals["tally"].negative)
+    note = ("{value:.1f} % of {name} is below zero: the atmosphere was corrected too strongly, or the offset is "
+            "another baseline's. Compare scale and offset with the scene's item.")  # fmt: skip
+    return [_worst(subject, "not negative", shares, subject.limits.negative, note)]
+
+
+def saturated(subject: Subject) -> list[Finding]:
+    """Pixels at the greatest value of their type."""
+    shares = _shares(subject, subject.sweep.totals["tally"].top)
+    note = ("{value:.1f} % of {name} is at the end of the type: the sensor was blinded (cloud, snow, glint), or "
+            "65535 means no-data. Look at it with 'zoompick picture'.")  # fmt: skip
+    return [_worst(subject, "not saturated", shares, subject.limits.saturated, note)]
+
+
+def in_range(subject: Subject) -> list[Finding]:
+    """Reflectances beyond what ground and cloud reflect, or so small that the scale must be wrong."""
+    sample = subject.sweep.totals["sample"]
+    shares, means = {}, {}
+    for place, band in enumerate(subject.raster.bands):
+        values = sample.values_of(place).astype(np.float64) * band.scale + band.offset
+        if values.size:
+            shares[band.name] = 100 * float((np.abs(values) > _MOST_REFLECTANCE).mean())
+            means[band.name] = float(values.mean())
+    if not shares:
+        return []
+    limit = subject.limits.odd
+    if means and max(means.values()) < _TOO_DARK:
+        name = max(means, key=lambda key: means[key])
+        note = (f"The brightest band, {name}, reflects {100 * means[name]:.3f} % on average: scale or offset are "
+                "probably another product's. Compare them with the scene's item.")  # fmt: skip
+        return [
+            judged(
+                "values in range",
+                subject.label,
+                False,
+                f"{100 * means[name]:.3f} % reflected",
+                "ground's",
+                note,
+                means[name],
+                bad="warn",
+            )
+        ]
+    note = ("{value:.1f} % of {name} reflects more than 160 %: scale or offset are probably missing or another "
+            "product's. Compare them with the scene's item.")  # fmt: skip
+    return [_worst(subject, "values in range", shares, limit, note, " beyond 160 %")]
+
+
+_TOO_DARK = 0.002
+
+
+def leaks(subject: Subject) -> list[Finding]:
+    """Values that often mean no-data (0, -9999, -32768, 65535) among those that count."""
+    tally = subject.sweep.totals["tally"]
+    suspects = _suspects(subject)
+    names = [band.name for band in subject.raster.bands]
+    worst, where, what = 0.0, "", 0.0
+    for place, name in enumerate(names):
+        for number, suspect in enumerate(suspects):
+            share = 100 * tally.suspect[place, number] / max(1, tally.count[place])
+            lonely = _stands_apart(subject, place, suspect)
+            if lonely and share > worst:
+                worst, where, what = float(share), name, suspect
+    figure = f"{worst:.2f} % of {where} is {what:g}" if where else "none"
+    note = (f"{worst:.2f} % of {where} has the value {what:g}, far from all others: missing pixels that no tag "
+            "tells. Write them as no-data before you measure.") if where else ""  # fmt: skip
+    ok = worst <= _MOST_LEAKS
+    return [judged("no-data leaks", subject.label, ok, figure, f"at most {_MOST_LEAKS:g} %", note, worst)]
+
+
+_MOST_LEAKS = 0.01
+
+
+def _suspects(subject: Subject) -> tuple[float, ...]:
+    from zoompick.judge.gauges import Tally
+
+    return Tally.of(subject.raster).suspects
+
+
+def _stands_apart(subject: Subject, place: int, suspect: float) -> bool:
+    """True where a value lies beyond the others by more than their own spread: a mark, not a measure."""
+    sample = subject.sweep.totals["sample"]
+    values = sample.values_of(place).astype(np.float64)
+    others = values[values != suspect]
+    if others.size < _FEW:
+        return False
+    low, high = np.percentile(others, [1, 99])
+    return bool(suspect < low - _BELOW * (high - low) or suspect > high + _ABOVE * (high - low))
+
+
+_FEW, _BELOW, _ABOVE = 100, 0.3, 3.0
+
+
+def lines(subject: Subject) -> list[Finding]:
+    """Rows or columns of one value, and stripes: lines that differ from their neighbours as a whole."""
+    total = subject.sweep.totals["lines"]
+    dead, striped = [], []
+    for place, band in enumerate(subject.raster.bands):
+        for words, figures in (("row", total.rows[:, place]), ("column", total.cols[:, place])):
+            found, stripes = _odd_lines(figures)
+            dead += [f"{words} {number} of {band.name}" for number in found]
+            striped += [f"{words} {number} of {band.name}" for number in stripes]
+    odd = dead or striped
+    kind = "hold one value or none" if dead else "differ from both neighbours as a whole"
+    figure = f"{len(dead)} dead, {len(striped)} striped" if odd else "none"
+    more = f" and {len(odd) - 3} more" if len(odd) > 3 else ""
+    note = (
+        f"{', '.join(odd[:3])}{more} {kind}: a detector failed, or lines were lost. Take another scene."
+        if odd
+        else ""
+    )
+    data = {"dead": dead[:50], "striped": striped[:50]}
+    return [judged("dead lines", subject.label, not odd, figure, "none", note, float(len(dead) + len(striped)),
+                   bad="fail" if dead else "warn", data=data)]  # fmt: skip
+
+
+def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
+    """Numbers of dead lines and of stripes, from sum, count, least and greatest of each line."""
+    sums, counts, low, high = figures
+    usual = np.median(counts[counts > 0]) if (counts > 0).any() else 0
+    full = counts > 0.5 * usual
+    inner = np.zeros(len(counts), bool)
+    inner[1:-1] = full[:-2] & full[2:]
+    varies = np.zeros(len(counts), bool)
+    varies[1:-1] = (high[:-2] > low[:-2]) & (high[2:] > low[2:])
+    dead = inner & varies & ((counts < 0.05 * usual) | ((low == high) & full))
+    means = np.where(full, sums / np.maximum(counts, 1), np.nan)
+    steps = np.diff(means)
+    usable = np.isfinite(steps)
+    if usable.sum() < _LEAST_LINES:
+        return np.flatnonzero(dead).tolist(), []
+    spread = 1.4826 * np.median(np.abs(steps[usable]))
+    least = max(_FAR_OFF * spread, _LEAST_STEP * float(np.nanmedian(np.abs(means))))
+    # The edge of a patch is a step to one side; a stripe differs from both of its neighbours, the same way.
+    stripes = np.zeros(len(counts), bool)
+    with np.errstate(invalid="ignore"):
+        stripes[1:-1] = (np.minimum(steps[:-1], -steps[1:]) > least) | (np.maximum(steps[:-1], -steps[1:]) < -least)
+    alike = np.zeros(len(counts), bool)
+    alike[1:-1] = np.abs(np.diff(counts))[:-1] + np.abs(np.diff(counts))[1:] < _SAME_COUNT * usual
+    return np.flatnonzero(dead).tolist(), np.flatnonzero(stripes & alike & ~dead).tolist()
+
+
+_LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
+
+
+def _reflects(subject: Subject) -> bool:
+    return bool(subject.is_reflectance)
+
+
+CHECKS: Sequence[Check] = (
+    Check("negative", "values", "not negative", "Reflectances.",
+          "Counts values more than one percent of reflectance below zero.", _reflects, negative, limit="negative"),
+    Check("saturated", "values", "not saturated", "Reflectances in whole numbers.",
+          "Counts values at the end of the type.",
+          lambda subject: subject.is_reflectance and subject.raster.dtype.kind in "iu", saturated, limit="saturated"),
+    Check("range", "values", "values in range", "Reflectances.",
+          "On a sample: values beyond 160 %, and a brightest band below 0.2 % on average.", _reflects, in_range,
+          limit="odd"),
+    Check("leaks", "values", "no-data leaks", "Bands that hold no classes.",
+          "Counts 0, -9999, -32768 and 65535 among valid pixels, where they lie apart from all other values.",
+          _reflects, leaks),
+    Check("lines", "values", "dead lines", "Reflectances.",
+          "Of one pixel in eight of each row and column: least and greatest (one value: dead), and the mean against "
+          "both neighbours', in robust deviations of the steps from line to line (8, and 3 %, "
+          "the same way on both sides: a stripe).", _reflects, lines),
+)  # fmt: skip

@@ -1,0 +1,145 @@
+"""Every check that there is, in the order in which they are made; a new one is a file and a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence, Set
+from dataclasses import replace
+
+from zoompick.errors import ClusterError, UnknownNameError, ZoomPickError
+from zoompick.judge.checks import (
+    alignment,
+    bands,
+    cloud,
+    files,
+    place,
+    products,
+    record,
+    reference,
+    seams,
+    time,
+    values,
+)
+from zoompick.judge.limits import Limits
+from zoompick.judge.subject import Check, Subject
+from zoompick.scenes.finding import Finding, judged
+
+
+def _never(subject: Subject) -> bool:
+    return False
+
+
+def _nothing(subject: Subject) -> Sequence[Finding]:
+    return ()
+
+
+FILE_CHECKS: tuple[Check, ...] = (
+    Check("here", "files", "file here", "A file that is named.", "Looks for the file.", _never, _nothing),
+    Check("checksum", "files", "checksum", "A digest: from the catalogue, the download, or the product's record.",
+          "Hashes the whole file and compares.", _never, _nothing, "The multihash format; FIPS 180-4, BLAKE3."),
+    Check("published", "bands", "bands published", "A scene of a study.", "Compares its bands with the brief's.",
+          _never, _nothing),
+    Check("brief", "record", "as the brief says", "A study's product and its record.",
+          "Compares what the brief asks for now, and its inputs, with what the product was made of.",
+          _never, _nothing),
+    Check("journal", "record", "in the journal", "A study's product.", "Looks for the act that made it.", _never,
+          _nothing),
+    Check("licence", "record", "licence allows it", "A study whose source tells its collections' licences.",
+          "Looks the licence of each collection up in a table of what licences ask of products made of the data.",
+          _never, _nothing, "SPDX License List; Creative Commons 4.0, sections 2(a)(1) and 3(a)."),
+    Check("online", "record", "at its source", "--online, and a scene of a study.",
+          "Asks the source again for size and entity tag (or date) of each file, and compares.", _never, _nothing,
+          "RFC 9110, sections 8.6 (Content-Length) and 8.8 (ETag, Last-Modified)."),
+)  # fmt: skip
+"""Checks of files and records, which need no pixels: a study makes them."""
+CHECKS: tuple[Check, ...] = tuple(
+    check
+    for group in (files, place, bands, values, alignment, cloud, seams, time, record, products, reference)
+    for check in group.CHECKS
+)
+"""Checks of what a raster holds."""
+
+
+def named(names: Sequence[str]) -> set[str]:
+    """Names of checks, those of groups among them spelt out.
+
+    Raises
+    ------
+    UnknownNameError
+    """
+    every = (*FILE_CHECKS, *CHECKS)
+    groups = {check.group for check in every}
+    known = {check.name for check in every}
+    for name in names:
+        if name not in known | groups:
+            raise UnknownNameError.of("check", name, sorted(known | groups))
+    return {check.name for check in every if check.name in names or check.group in names}
+
+
+def explained(name: str) -> list[Check]:
+    """The check of a name, those of a group, or ``all``.
+
+    Raises
+    ------
+    UnknownNameError
+    """
+    every = sorted((*FILE_CHECKS, *CHECKS), key=lambda check: _GROUPS.index(check.group))
+    chosen = {check.name for check in every} if name == "all" else named([name])
+    return [check for check in every if check.name in chosen]
+
+
+_GROUPS = (
+    "files", "place", "bands", "values", "alignment", "cloud", "seams", "time", "record", "products", "reference"
+)  # fmt: skip
+
+
+def facts(check: Check) -> dict[str, str]:
+    """What there is to know of a check."""
+    usual = getattr(Limits(), check.limit) if check.limit else None
+    limit = "" if usual is None else f"{check.limit} = {usual:g}, unless the brief or --limit says otherwise"
+    return {"check": check.name, "group": check.group, "in findings": check.title, "needs": check.needs,
+            "measures": check.measures, "limit": limit, "source": check.source}  # fmt: skip
+
+
+def of_title(title: str) -> str:
+    """Name of the check that calls its findings so."""
+    exact = next((check.name for check in (*FILE_CHECKS, *CHECKS) if check.title == title), "")
+    return exact or _MORE.get(title.partition(" (")[0], "")
+
+
+_MORE = {
+    "checksum": "checksum",
+    "checksums": "checksum",
+    "files here": "here",
+    "cloud as told": "cloud",
+    "reference place": "reference",
+    "belongings": "checksum",
+    "can be judged": "here",
+    "pixels readable": "blocks",
+}
+"""Findings that a check makes beside its own."""
+
+
+def judge(subject: Subject, wanted: Set[str] | None = None) -> list[Finding]:
+    """Findings of all checks that have something to judge.
+
+    Parameters
+    ----------
+    wanted : set of str, optional
+        Names of checks; all by default.
+    """
+    found: list[Finding] = []
+    for check in CHECKS:
+        asked = not subject.names or check.in_study or check.name in subject.names
+        if not asked or (wanted is not None and check.name not in wanted):
+            continue
+        try:
+            if check.applies(subject):
+                found += [replace(finding, key=check.name) for finding in check.judge(subject)]
+        except ClusterError:
+            raise
+        except ZoomPickError as error:
+            # What is broken in the file itself the pass has told; this is another file that it is held against.
+            note = f"{error.what} {error.todo}".strip()
+            told = judged(check.title, subject.label, False, "cannot be judged", "that it can", note, bad="warn")
+            found.append(replace(told, key=check.name))
+    return found

@@ -1,0 +1,201 @@
+"""What is judged, what it should be, and what a check is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.judge.gauges import gauges_for, pixels_on
+from zoompick.judge.limits import Limits
+from zoompick.judge.sweep import Sweep, sweep
+from zoompick.raster.grid import Grid, Window
+from zoompick.raster.masks import PolygonMask
+from zoompick.raster.raster import Raster, valid_mask
+from zoompick.raster.turn import met
+from zoompick.scenes.finding import Finding
+from zoompick.sensors.classes import ClassTable
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A scene in a product, as the catalogue tells it; None and empty for what it does not tell.
+
+    Attributes
+    ----------
+    footprint : polygon or None
+        Longitude/latitude.
+    """
+
+    id: str
+    when: datetime | None = None
+    sun_elevation_deg: float | None = None
+    off_nadir_deg: float | None = None
+    cloud_percent: float | None = None
+    footprint: Shape | None = None
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A file that a product was stacked of: one band, with the scale and offset that its item tells."""
+
+    path: Path
+    band: str
+    scale: float
+    offset: float
+    open: Callable[[Path], Raster]
+
+    def opened(self) -> Raster | None:
+        """The file as a raster; None where it is not here."""
+        return self.open(self.path) if self.path.is_file() else None
+
+    def read(self, raster: Raster, grid: Grid, window: Window) -> Any:
+        """Physical values of a window of another grid on the same lattice, NaN where pixels are missing."""
+        col, row = (round(value) for value in grid.offset_in(raster.grid))
+        moved = window.moved(col, row)
+        stored = raster.read(moved, (0,))[0]
+        return np.where(
+            valid_mask(stored, raster.nodata) & pixels_on(raster.grid, moved),
+            stored * self.scale + self.offset,
+            np.nan,
+        )
+
+
+@dataclass(frozen=True)
+class Subject:
+    """A raster, and what is known of it; what is empty or None is not judged.
+
+    Attributes
+    ----------
+    kind : str
+        The step that made it: ``stack``, ``index``; empty for files of others.
+    options : mapping
+        Of that step, as its record tells them; ``told`` what was found while it was made.
+    inputs : mapping
+        Files that it is made of and their multihashes, as recorded.
+    grid, bands, area
+        What it should lie on, hold, and cover (longitude/latitude).
+    classes : ClassTable or None
+        Of a class layer.
+    layers : sequence of Layer
+        Files of bands that it was stacked of.
+    tables : mapping
+        Class layers among its inputs and their codes.
+    scene_layer : Raster or None
+        Which piece each pixel is of, counted from 1.
+    earlier : pair of str and Raster, or None
+        A product of the same kind of another date.
+    reference : pair of str and Raster, or None
+        What the user trusts.
+    open : callable
+        A raster by its path.
+    names : tuple of str
+        Checks that a study asks for; all that apply when empty.
+    is_moved : bool
+        Another product is this one laid where it belongs: here shifts are no fault.
+    beneath : Raster or None
+        What it was made of, where that is computed and was never written.
+    """
+
+    label: str
+    raster: Raster
+    path: Path | None = None
+    kind: str = ""
+    options: Mapping[str, Any] = field(default_factory=dict)
+    told: Mapping[str, Any] = field(default_factory=dict)
+    inputs: Mapping[Path, str] = field(default_factory=dict)
+    pieces: Sequence[Piece] = ()
+    grid: Grid | None = None
+    bands: Sequence[str] = ()
+    area: Shape | None = None
+    classes: ClassTable | None = None
+    layers: Sequence[Layer] = ()
+    tables: Mapping[Path, ClassTable] = field(default_factory=dict)
+    scene_layer: Raster | None = None
+    earlier: tuple[str, Raster] | None = None
+    reference: tuple[str, Raster] | None = None
+    limits: Limits = field(default_factory=Limits)
+    open: Callable[[Path], Raster] | None = None
+    executor: Executor | None = None
+    names: Sequence[str] = ()
+    is_moved: bool = False
+    beneath: Raster | None = None
+
+    @cached_property
+    def flat_area(self) -> tuple[Raster, Shape] | None:
+        """The raster and its area in one turn of the globe and one system."""
+        return None if self.area is None else met(self.raster, self.area)
+
+    @cached_property
+    def mask(self) -> PolygonMask | None:
+        """The area on the raster's grid; None for none, and for one across the edge of the raster's turn."""
+        if self.flat_area is None or self.flat_area[0] is not self.raster:
+            return None
+        return PolygonMask(self.flat_area[1], self.raster.grid)
+
+    @cached_property
+    def sweep(self) -> Sweep:
+        """The one pass over all blocks; made when the first check asks for it."""
+        return sweep(self.raster, gauges_for(self.raster, self.mask), self.executor)
+
+    @property
+    def around_area(self) -> Grid:
+        """The raster's lattice about the whole area."""
+        assert self.flat_area is not None
+        return self.raster.grid.around(bounds_of(self.flat_area[1]))
+
+    @property
+    def is_reflectance(self) -> bool:
+        """True when its bands hold what ground reflects: they have a scale, and none is a class or another unit."""
+        scaled = all(band.scale != 1 and not band.unit and not band.is_class for band in self.raster.bands)
+        return scaled and self.kind in ("", "stack", "clip", "mosaic", "blend", "align", "mask")
+
+    @property
+    def holds_ground(self) -> bool:
+        """True when every pixel of the area should be there: nothing was taken out on purpose."""
+        return self.kind in ("", "stack", "mosaic", "align")
+
+
+@dataclass(frozen=True)
+class Check:
+    """A check.
+
+    Attributes
+    ----------
+    name : str
+        As people ask for it: ``alignment``.
+    group : str
+        ``files``, ``place``, ``bands``, …
+    title : str
+        What a finding calls it.
+    needs, measures : str
+        A sentence each.
+    source : str
+        Paper or standard; empty for plain counts.
+    limit : str
+        Name of its limit in :class:`Limits`; empty for none.
+    applies : callable
+        Whether there is something to judge.
+    judge : callable
+        Its findings.
+    in_study : bool
+        Made of every product of a study; else only of those whose step asks for it.
+    """
+
+    name: str
+    group: str
+    title: str
+    needs: str
+    measures: str
+    applies: Callable[[Subject], bool]
+    judge: Callable[[Subject], Sequence[Finding]]
+    source: str = ""
+    limit: str = ""
+    in_study: bool = True

@@ -1,0 +1,183 @@
+"""What is known of a raster before it is judged: its record, its scenes, what it was made of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from zoompick.addresses import is_remote
+from zoompick.errors import DataError
+from zoompick.files import read_json
+from zoompick.geo.shapes import Shape
+from zoompick.judge.limits import Limits
+from zoompick.judge.subject import Layer, Piece, Subject
+from zoompick.raster.grid import Grid
+from zoompick.raster.raster import Raster
+from zoompick.scenes.items import band_files, scene_of
+from zoompick.scenes.opening import open_raster
+from zoompick.scenes.scene import Scene
+from zoompick.scenes.sidecar import scenes_of, sidecar_of
+from zoompick.sensors.classes import ClassTable
+from zoompick.sensors.guide import guide_for_file
+
+_DEEPEST = 6
+SCENE_LAYER = "-scenes"
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What rasters should be; what is empty or None is not judged.
+
+    Attributes
+    ----------
+    area : polygon or None
+        Longitude/latitude.
+    wanted : set of str or None
+        Names of checks; all when None.
+    beneath : Raster or None
+        What a product is made of, where that is computed and never written.
+    """
+
+    grid: Grid | None = None
+    bands: Sequence[str] = ()
+    area: Shape | None = None
+    limits: Limits = field(default_factory=Limits)
+    wanted: frozenset[str] | None = None
+    reference: Path | None = None
+    executor: Executor | None = None
+    is_moved: bool = False
+    beneath: Raster | None = None
+
+    def wants(self, name: str) -> bool:
+        """Whether a check is to be made."""
+        return self.wanted is None or name in self.wanted
+
+
+def subject_of(
+    path: Path, label: str, expected: Expected, names: Sequence[str] = (), earlier: Path | None = None
+) -> Subject:
+    """A file, and all that lies beside it.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Checks that its step asks for, in a study.
+    earlier : Path, optional
+        A product of the same kind of another date.
+
+    Raises
+    ------
+    DataError
+        It cannot be read.
+    """
+    told = _record(path)
+    inputs = _inputs(path, told)
+    step: dict[str, Any] = next(iter(told.get("zoompick:steps", [])), {})
+    layer = scene_layer_of(path)
+    return Subject(
+        label,
+        open_raster(path),
+        path,
+        kind=str(step.get("step", "")),
+        options=step.get("options", {}),
+        told=told,
+        inputs=inputs,
+        pieces=pieces_of(path),
+        grid=expected.grid,
+        bands=expected.bands,
+        area=expected.area,
+        classes=class_table(path),
+        layers=tuple(_layers(inputs)) if step.get("step") == "stack" else (),
+        tables={one: table for one in inputs if one.is_file() and (table := class_table(one)) is not None},
+        scene_layer=open_raster(layer) if layer.is_file() else None,
+        earlier=_named(earlier),
+        reference=_named(expected.reference),
+        limits=expected.limits,
+        open=open_raster,
+        executor=expected.executor,
+        names=tuple(names),
+        is_moved=expected.is_moved,
+        beneath=expected.beneath,
+    )
+
+
+def scene_layer_of(path: Path) -> Path:
+    """Where the layer of a product's scenes lies, if it has one."""
+    return path.with_stem(path.stem + SCENE_LAYER)
+
+
+def computed(raster: Raster, label: str, expected: Expected, kind: str, names: Sequence[str]) -> Subject:
+    """A product that is computed on the way and never written."""
+    return Subject(label, raster, kind=kind, grid=expected.grid, bands=expected.bands, area=expected.area,
+                   limits=expected.limits, executor=expected.executor, names=tuple(names),
+                   is_moved=expected.is_moved)  # fmt: skip
+
+
+def _named(path: Path | None) -> tuple[str, Raster] | None:
+    if path is None or not path.is_file():
+        return None
+    label = f"{path.parent.name}/{path.name}" if path.parent.name else path.name
+    return label, open_raster(path)
+
+
+def _record(path: Path) -> dict[str, Any]:
+    """Properties and bands that a product's record tells; nothing without one that can be read."""
+    try:
+        item = read_json(sidecar_of(path))
+        return {
+            **item["properties"],
+            "bands": item["assets"]["data"].get("bands", []),
+            "links": item.get("links", []),
+        }
+    except (DataError, AttributeError, KeyError, TypeError):
+        return {}
+
+
+def _inputs(path: Path, told: Mapping[str, Any]) -> dict[Path, str]:
+    found = {}
+    for link in told.get("links", []):
+        if isinstance(link, dict) and link.get("rel") == "derived_from" and not is_remote(link.get("href")):
+            found[path.parent / str(link.get("href", ""))] = str(link.get("file:checksum", ""))
+    return found
+
+
+def pieces_of(path: Path) -> tuple[Piece, ...]:
+    """The scenes in a product, as the items beside the files at its bottom tell them; in the record's order."""
+    scenes = {scene.id: scene for scene in _scenes_below(path, _DEEPEST)}
+    numbered = sorted(scenes_of(path), key=lambda row: int(row.get("number", 0)) if "number" in row else 0)
+    ids = [row.get("id", "") for row in numbered] or list(scenes)
+    return tuple(_piece(scenes[one]) if one in scenes else Piece(one) for one in ids)
+
+
+def _scenes_below(path: Path, depth: int) -> Iterator[Scene]:
+    scene = scene_of(path)
+    if scene is not None:
+        yield scene
+        return
+    if depth:
+        for one in _inputs(path, _record(path)):
+            yield from _scenes_below(one, depth - 1)
+
+
+def _piece(scene: Scene) -> Piece:
+    return Piece(scene.id, scene.when, scene.sun_elevation_deg, scene.off_nadir_deg, scene.cloud_percent,
+                 scene.footprint if scene.has_footprint() else None)  # fmt: skip
+
+
+def _layers(inputs: Mapping[Path, str]) -> Iterator[Layer]:
+    for path in inputs:
+        known = band_files(path) if path.is_file() else []
+        if len(known) == 1 and class_table(path) is None:
+            yield Layer(path, known[0].name, known[0].scale, known[0].offset, open_raster)
+
+
+def class_table(path: Path) -> ClassTable | None:
+    """Codes of a class layer from the item beside it, else from a band guide; None for other files."""
+    known, scene = next(iter(band_files(path)), None), scene_of(path)
+    if scene is not None and known is not None:
+        return ClassTable.from_stac(known.classes) if known.classes else None
+    guide = guide_for_file(path.name)
+    return guide.classes if guide and guide.band_of_file(path.name) == guide.class_band else None

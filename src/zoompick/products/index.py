@@ -1,0 +1,70 @@
+"""An index: a formula over reflectance, as 32-bit floats with NaN for no-data."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from zoompick.products.formula import Formula
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import Band, Derived, Pixels, Raster, band_index, valid_mask
+from zoompick.raster.shared import Shared
+
+
+class Index(Derived):
+    """One band computed from bands of ``source`` after scale and offset.
+
+    A pixel is no-data where any band it needs is, and where the formula has no finite value.
+    """
+
+    def __init__(self, source: Raster, name: str, formula: Formula, where: str) -> None:
+        super().__init__(source)
+        self.formula = formula
+        self._name = name
+        self._indices = tuple(band_index(source, band, where) for band in formula.bands)
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """Those of the source, and that stored numbers are used where no scale is told."""
+        return (*super().notes, *unscaled(self.source, [self.source.bands[index] for index in self._indices]))
+
+    @property
+    def bands(self) -> tuple[Band, ...]:
+        """The one band, named after the recipe."""
+        return (Band(self._name),)
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        """32-bit float."""
+        return np.dtype(np.float32)
+
+    @property
+    def nodata(self) -> float | None:
+        """NaN."""
+        return float("nan")
+
+    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
+        """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
+        stored = self.source.read(window, self._indices)
+        valid = valid_mask(stored, self.source.nodata).all(axis=0)
+        values = {}
+        for place, (name, index) in enumerate(zip(self.formula.bands, self._indices, strict=True)):
+            band = self.source.bands[index]
+            # In single precision a reflectance of exactly 0 would come out as noise, and 0 / 0 as a value.
+            if isinstance(self.source, Shared):
+                values[name] = self.source.physical(window, index)
+            else:
+                values[name] = stored[place].astype(np.float64) * band.scale + band.offset
+        result = np.asarray(self.formula.compute(values), np.float32)
+        valid &= np.isfinite(result)
+        return np.where(valid, result, np.float32("nan"))[np.newaxis]
+
+
+def unscaled(source: Raster, bands: Sequence[Band]) -> tuple[str, ...]:
+    """A sentence where whole numbers come without scale and offset, so that they may be no reflectance."""
+    bare = [band.name for band in bands if (band.scale, band.offset) == (1.0, 0.0) and not band.is_class]
+    if source.dtype.kind == "f" or not bare:
+        return ()
+    return (f"No scale is told for {', '.join(bare)}: stored numbers are taken as they are.",)

@@ -1,0 +1,231 @@
+"""Blends of many dates, with the count of dates and, where each pixel is from one, the day it is from."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.products.kind import Day, Kind, Wanted, no_day
+from zoompick.products.kinds.scenes import ScenesStep
+from zoompick.products.step import Sources, Step
+from zoompick.scenes.items import scene_of
+from zoompick.scenes.sidecar import read_sidecar
+
+if TYPE_CHECKING:
+    from zoompick.products.mosaic import Mosaic
+    from zoompick.raster.grid import Grid
+    from zoompick.raster.raster import Raster
+
+METHODS = ("median", "mean", "percentile", "clearest", "newest", "highest")
+PICKS = ("clearest", "newest", "highest")
+"""Methods that take all bands of a pixel from one date."""
+SPANS = ("8d", "month", "season", "year")
+
+
+@dataclass(frozen=True)
+class BlendRules:
+    """How many dates become one.
+
+    Attributes
+    ----------
+    method : str
+        One of METHODS.
+    detail : str
+        The percentile of ``percentile``; of ``highest`` an index recipe.
+    least : int
+        Dates that must show the ground in a pixel.
+    hide, grow_m
+        As for a mosaic.
+    """
+
+    method: str = "median"
+    detail: str = ""
+    least: int = 1
+    hide: tuple[str, ...] = ("cloud", "shadow")
+    grow_m: float = 0
+
+    @classmethod
+    def parse(cls, text: str, least: int, hide: tuple[str, ...], grow_m: float) -> BlendRules:
+        """Read ``median``, ``percentile=90``, ``highest=ndvi``.
+
+        Raises
+        ------
+        UnknownNameError, UsageError
+        """
+        from zoompick.products import recipes
+
+        method, _, detail = text.partition("=")
+        if method not in METHODS:
+            raise UnknownNameError.of("way to blend", method, METHODS)
+        if method == "percentile":
+            _percentile(detail)
+        elif method == "highest":
+            recipes.index(detail)
+        elif detail:
+            raise UsageError(f"{method} takes no '{detail}'.", "As `by` median, percentile=90 or highest=ndvi.")
+        if least < 1:
+            raise UsageError(f"At least {least} dates cannot be asked for.", "As `least` 2.")
+        if least > 1 and method in PICKS:
+            raise UsageError(
+                f"{method} takes each pixel from one date: `least` has nothing to count.", "Leave it out."
+            )
+        return cls(method, detail, least, hide, grow_m)
+
+    def facts(self) -> dict[str, Any]:
+        """As JSON holds them."""
+        return {"by": self.method, "detail": self.detail, "least": self.least, "hide": list(self.hide),
+                "grow_m": self.grow_m}  # fmt: skip
+
+
+def _percentile(text: str) -> float:
+    try:
+        value = float(text)
+        if 0 <= value <= 100:
+            return value
+    except ValueError:
+        pass
+    raise UsageError(f"'{text}' is no percentile.", "As `by` percentile=90.")
+
+
+@dataclass(frozen=True)
+class BlendStep(ScenesStep):
+    """Many dates as one."""
+
+    name: ClassVar[str] = "blend"
+
+    rules: BlendRules = field(default_factory=BlendRules, kw_only=True)
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.products.blend.Blend`."""
+        return self.shared(sources)
+
+    def joined(self) -> Mosaic:
+        """All dates as one."""
+        from zoompick.products import recipes
+        from zoompick.products.blend import Blend, Highest
+        from zoompick.products.mosaic import Mosaic
+        from zoompick.products.sightings import in_order, sightings
+
+        rules = self.rules
+        found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m)
+        if rules.method == "highest":
+            return Highest(in_order(found, "newest"), recipes.index(rules.detail).formula)
+        if rules.method in PICKS:
+            return Mosaic(in_order(found, rules.method), clear_only=True)
+        percentile = {"median": 50.0, "mean": None}.get(rules.method, 0.0)
+        if rules.method == "percentile":
+            percentile = _percentile(rules.detail)
+        return Blend(in_order(found, "oldest"), percentile, rules.least)
+
+
+@dataclass(frozen=True)
+class CountStep(BlendStep):
+    """How many dates went into each pixel."""
+
+    name: ClassVar[str] = "dates counted"
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.products.blend.CountLayer`."""
+        from zoompick.products.blend import CountLayer
+
+        return CountLayer(self.shared(sources))
+
+
+@dataclass(frozen=True)
+class DateStep(BlendStep):
+    """The day each pixel is from."""
+
+    name: ClassVar[str] = "day of each"
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.products.blend.DateLayer`."""
+        from zoompick.products.blend import DateLayer
+
+        return DateLayer(self.shared(sources))
+
+
+def steps_of(
+    files: Sequence[Path], target: Path, bands: tuple[str, ...], grid: Grid, rules: BlendRules
+) -> tuple[BlendStep, ...]:
+    """A blend and what tells of it, made in one pass."""
+    kinds: list[tuple[type[BlendStep], str]] = [(BlendStep, ""), (CountStep, "-count")]
+    kinds += [(DateStep, "-date")] if rules.method in PICKS else []
+    return tuple(
+        kind(tuple(files), target.with_name(f"{target.stem}{word}{target.suffix}"), bands, grid=grid, rules=rules)
+        for kind, word in kinds
+    )
+
+
+def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
+    """The blends of the brief, of all scenes of all days, or of each span of time."""
+    for extra in wanted.brief.extras:
+        if extra.kind != "blend":
+            continue
+        rules = BlendRules.parse(str(extra["by"]), extra["least"], extra["hide"], extra["grow_m"])
+        spans: dict[str, list[Path]] = {}
+        for day in days:
+            spans.setdefault(_span_of(day, extra["every"]), []).extend((*day.inputs, *day.classes))
+        for name, files in sorted(spans.items()):
+            target = wanted.root / f"{extra.name}{'-' if name else ''}{name}.tif"
+            yield from steps_of(list(dict.fromkeys(files)), target, wanted.brief.bands, wanted.grid, rules)
+
+
+def _span_of(day: Day, every: str) -> str:
+    return _span_name(datetime.fromisoformat(day.date), every) if every else ""
+
+
+def names_of_spans(days: Sequence[Day], every: str) -> list[str]:
+    """Names of the spans of time that some days are in; one without a name for no span."""
+    return sorted({_span_of(day, every) for day in days})
+
+
+def by_span(files: Sequence[Path], span: str) -> dict[str, list[Path]]:
+    """Files by the span of time that their scenes are in; one without a name for no span.
+
+    Spans are named by their first day, month or year: ``2025-12-19`` (eight days, counted from 1 January as many
+    archives do), ``2025-12``, ``2025-12_2026-02`` (December to February, and so on), ``2025``.
+
+    Raises
+    ------
+    UsageError
+        A file does not tell its time.
+    """
+    if not span:
+        return {"": list(files)}
+    if span not in SPANS:
+        raise UnknownNameError.of("span of time", span, SPANS)
+    found: dict[str, list[Path]] = {}
+    for path in files:
+        found.setdefault(_span_name(_when(path), span), []).append(path)
+    return dict(sorted(found.items()))
+
+
+def _when(path: Path) -> datetime:
+    scene = scene_of(path)
+    recorded = None if scene is not None else read_sidecar(path)
+    when = scene.when if scene is not None else recorded.when if recorded else None
+    if when is None:
+        raise UsageError(f"{path} does not tell its time.", "Keep the item of each scene beside its files.")
+    return when
+
+
+def _span_name(when: datetime, span: str) -> str:
+    if span == "year":
+        return f"{when.year}"
+    if span == "month":
+        return f"{when:%Y-%m}"
+    if span == "8d":
+        first = datetime(when.year, 1, 1).toordinal()
+        days = datetime(when.year, when.month, when.day).toordinal() - first
+        return f"{datetime.fromordinal(first + days // 8 * 8):%Y-%m-%d}"
+    start = (when.month % 12 // 3 * 3 + 11) % 12 + 1
+    year = when.year - (when.month < 3)
+    end = (start + 1) % 12 + 1
+    return f"{year}-{start:02d}_{year + (end < start)}-{end:02d}"
+
+
+KIND = Kind("blend", no_day, of_study)

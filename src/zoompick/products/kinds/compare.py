@@ -1,0 +1,175 @@
+"""Differences and classes of change between two dates."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zoompick.area.model import Area
+from zoompick.errors import GridError, UsageError
+from zoompick.geo.shapes import geojson_of
+from zoompick.products.kind import Day, Kind, Wanted, no_day
+from zoompick.products.step import DrawnStep, RasterStep, Sources, Step
+
+if TYPE_CHECKING:
+    from zoompick.products.change import Difference, Rule
+    from zoompick.products.recipes import IndexRecipe
+    from zoompick.raster.raster import Raster
+
+_MOST_SHIFT_PX = 0.5
+
+
+@dataclass(frozen=True)
+class DifferenceStep(RasterStep):
+    """The second input less the first: of an index of both, or of their only bands.
+
+    Attributes
+    ----------
+    recipe : IndexRecipe or None
+        Computed of both first; without one the files hold one band each.
+    checks_shift : bool
+        Whether two that do not lie on each other are refused.
+    """
+
+    name: ClassVar[str] = "difference"
+
+    recipe: IndexRecipe | None = None
+    checks_shift: bool = True
+
+    def options(self) -> dict[str, Any]:
+        """Recipe and formula."""
+        recipe = None if self.recipe is None else [self.recipe.name, self.recipe.formula.text]
+        return {"recipe": recipe}
+
+    @property
+    def index_name(self) -> str:
+        """What is compared."""
+        return "value" if self.recipe is None else self.recipe.name
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.products.change.Difference`."""
+        return self._difference(sources)
+
+    def _difference(self, sources: Sources) -> Difference:
+        made: Difference = sources.once(("difference", self.inputs, self.recipe), lambda: self._made(sources))
+        return made
+
+    def _made(self, sources: Sources) -> Difference:
+        from zoompick.products.change import Difference
+        from zoompick.products.index import Index
+        from zoompick.raster.warp import laid_on
+
+        before, after = (sources.open(path) for path in self.inputs)
+        if self.recipe is not None:
+            before, after = (
+                Index(raster, self.recipe.name, self.recipe.formula, path.name)
+                for raster, path in zip((before, after), self.inputs, strict=True)
+            )
+        elif len(before.bands) != 1 or len(after.bands) != 1:
+            raise UsageError("The files have several bands.", "Say what to compare: `index` ndwi.")
+        if not before.grid.shares_lattice(after.grid) or before.grid.window != after.grid.window:
+            after = laid_on(after, before.grid)
+        if self.checks_shift:
+            _refuse_shifted(before, after, self.inputs[1].name)
+        return Difference(before, after)
+
+
+def _refuse_shifted(before: Raster, after: Raster, name: str) -> None:
+    from zoompick.products.shift import shift_between
+
+    shift = shift_between(before, after)
+    if shift.is_sure and shift.size_px > _MOST_SHIFT_PX:
+        raise GridError(
+            f"{name} lies {shift.size_px:.1f} px beside the other ({shift.tiles} of {shift.looked} tiles agree): "
+            "edges would look like change.",
+            "Move it first: 'zoompick align'.",
+        )
+
+
+@dataclass(frozen=True)
+class ChangeStep(DifferenceStep):
+    """Classes of change."""
+
+    name: ClassVar[str] = "change"
+
+    rule: Rule = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Recipe, formula and rule."""
+        return super().options() | {"above": self.rule.above, "by": self.rule.by}
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.products.change.Change`."""
+        from zoompick.products.change import Change
+
+        return Change(self._difference(sources), self.rule, self.index_name)
+
+
+@dataclass(frozen=True)
+class SideBySideStep(DrawnStep):
+    """Two dates with the same shades, and where they changed: the first two inputs and the third."""
+
+    name: ClassVar[str] = "side by side"
+
+    rule: Rule = field(kw_only=True)
+    index: str = field(kw_only=True)
+    recipe: str = field(kw_only=True)
+    area: Area = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Rule, index, recipe and area."""
+        return {"above": self.rule.above, "by": self.rule.by, "index": self.index, "recipe": self.recipe,
+                "area": geojson_of(self.area.polygon), "words": self.area.name}  # fmt: skip
+
+    def draw(self, target: Path) -> tuple[int, int]:
+        """See :func:`zoompick.products.sidebyside.draw_change`."""
+        from zoompick.products.sidebyside import Comparison, draw_change
+
+        before, after, change = self.inputs
+        words = f"{self.area.name}: {self.index}, {_told(self.rule)}"
+        wish = Comparison(
+            before, after, self.index, self.rule.above, self.rule.by, self.recipe, area=self.area, title=words
+        )
+        return draw_change(wish, change, target)
+
+
+def _told(rule: Rule) -> str:
+    return f"above {rule.above:g}" if rule.above is not None else f"change by {rule.by:g} or more"
+
+
+def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
+    """The comparisons of the brief: the first day with the last."""
+    if len(days) < 2:
+        return
+    from zoompick.products import recipes
+    from zoompick.products.change import Rule
+
+    for extra in wanted.brief.extras:
+        if extra.kind == "compare":
+            ends = (days[0].product(extra["of"]), days[-1].product(extra["of"]))
+            recipe = recipes.index(str(extra["index"]))
+            rule = Rule(extra["above"], extra["by"])
+            yield DifferenceStep(ends, wanted.root / f"{extra.name}-difference.tif", recipe)
+            change = ChangeStep(ends, wanted.root / f"{extra.name}.tif", recipe, rule=rule)
+            yield change
+            if extra["show"]:
+                shown = (days[0].clip, days[-1].clip, change.output)
+                target = wanted.root / f"{extra.name}.png"
+                yield SideBySideStep(
+                    shown, target, rule=rule, index=recipe.name, recipe=extra["show"], area=wanted.area
+                )
+
+
+def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
+    """Bands of each index that is compared, and of each composite that is shown."""
+    from zoompick.products import recipes
+
+    compared = [extra for extra in wanted.brief.extras if extra.kind == "compare"]
+    found = {name: recipes.index(name).formula.bands for name in sorted({str(extra["index"]) for extra in compared})}
+    shown = sorted({str(extra["show"]) for extra in compared} - {""})
+    return found | {name: recipes.composite(name).bands for name in shown}
+
+
+KIND = Kind("compare", no_day, of_study, needs)

@@ -1,0 +1,49 @@
+"""Indices: a formula over reflectance."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zoompick.products import recipes
+from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.step import RasterStep, Sources, Step
+
+if TYPE_CHECKING:
+    from zoompick.raster.raster import Raster
+
+
+@dataclass(frozen=True)
+class IndexStep(RasterStep):
+    """An index of a file's bands."""
+
+    name: ClassVar[str] = "index"
+
+    recipe: recipes.IndexRecipe = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Name and formula."""
+        return {"recipe": self.recipe.name, "formula": self.recipe.formula.text}
+
+    def build(self, sources: Sources) -> Raster:
+        """See :class:`zoompick.products.index.Index`."""
+        from zoompick.products.index import Index
+
+        source = sources.open(self.inputs[0])
+        return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)
+
+
+def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
+    """The recipes of the brief, or those asked for, of what it says that they are made of."""
+    for recipe in wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices):
+        yield IndexStep((day.product(wanted.brief.indices_of),), day.product(recipe.name), recipe=recipe)
+
+
+def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
+    """Bands of each recipe that is wanted."""
+    named = wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices)
+    return {recipe.name: recipe.formula.bands for recipe in named}
+
+
+KIND = Kind("index", of_day, needs=needs)

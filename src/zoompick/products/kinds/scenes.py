@@ -1,0 +1,43 @@
+"""What products of many scenes have in common: bands, a grid, rules, and one raster that several steps take."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol
+
+from zoompick.products.step import RasterStep, Sources, grid_facts, units_told
+
+if TYPE_CHECKING:
+    from zoompick.products.mosaic import Mosaic
+    from zoompick.raster.grid import Grid
+
+
+class Rules(Protocol):
+    """How scenes become one; equal rules are equal values."""
+
+    def facts(self) -> dict[str, Any]:
+        """As JSON holds them."""
+
+
+@dataclass(frozen=True)
+class ScenesStep(RasterStep):
+    """A product of all scenes that its files are of."""
+
+    bands: tuple[str, ...] = ()
+    grid: Grid = field(kw_only=True)
+    rules: Rules = field(kw_only=True)
+
+    def options(self) -> dict[str, Any]:
+        """Bands, grid, rules, and what the items beside the files tell of units."""
+        told = {"bands": list(self.bands), "grid": grid_facts(self.grid), "units": units_told(self.inputs)}
+        return told | self.rules.facts()
+
+    def shared(self, sources: Sources) -> Mosaic:
+        """The raster that this step and those that tell of it are made of: built once."""
+        made: Mosaic = sources.once((self.inputs, self.bands, self.grid, self.rules), self.joined)
+        return made
+
+    @abstractmethod
+    def joined(self) -> Mosaic:
+        """The scenes as one raster."""

@@ -1,0 +1,205 @@
+"""Verbs for Python that take many files: mosaic, blend, mask, align; and those that draw: picture, compare.
+
+What is a raster is computed when it is read or written; see :mod:`zoompick.study.verbs`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from zoompick.area.model import Area
+from zoompick.errors import UsageError
+from zoompick.figures.face import Paper
+from zoompick.files import refuse_existing
+from zoompick.products.compare import Compared, compared
+from zoompick.products.drawing import Look, Wording, draw
+from zoompick.products.formula import Formula
+from zoompick.products.grids import common_grid
+from zoompick.products.kinds.align import AlignStep
+from zoompick.products.kinds.blend import BlendRules, BlendStep
+from zoompick.products.kinds.mask import MaskStep
+from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep
+from zoompick.products.mosaic import Mosaic, SceneLayer
+from zoompick.products.sidebyside import Comparison
+from zoompick.products.step import Sources
+from zoompick.raster.grid import Grid
+from zoompick.raster.raster import Raster
+from zoompick.scenes.deliveries import open_layers
+from zoompick.scenes.opening import open_raster
+
+Files = Sequence[str | Path]
+_NOWHERE = Path("computed.tif")
+
+
+def mosaic(
+    files: Files,
+    bands: Sequence[str] = (),
+    area: Area | None = None,
+    grid: Grid | None = None,
+    rules: MosaicRules | None = None,
+) -> Raster:
+    """Scenes over each other on one grid, each pixel from one scene.
+
+    Parameters
+    ----------
+    files : sequence of str or Path
+        Bands of scenes, their class layers with them.
+    bands : sequence of str
+        Common names in the wished order; all by default.
+    area : Area, optional
+        The grid is drawn around it; by default around all files.
+    grid : Grid, optional
+        In place of one that is drawn.
+    rules : MosaicRules, optional
+        Order, what hides the ground, seams, brightness.
+
+    Raises
+    ------
+    UnknownNameError, UsageError, GridError
+    """
+    place = grid or grid_for(files, bands, area)
+    how = rules or MosaicRules()
+    return MosaicStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
+
+
+def scene_layer(joined: Raster) -> Raster:
+    """For each pixel of a mosaic the number of the scene that it is from, counted from 1; 0 for none.
+
+    Raises
+    ------
+    UsageError
+        The raster is no mosaic that was computed here.
+    """
+    if not isinstance(joined, Mosaic):
+        raise UsageError("Only a mosaic tells which scene a pixel is from.", "Give what `mosaic` returned.")
+    return SceneLayer(joined)
+
+
+def blend(
+    files: Files,
+    bands: Sequence[str] = (),
+    area: Area | None = None,
+    grid: Grid | None = None,
+    rules: BlendRules | None = None,
+) -> Raster:
+    """Many dates as one, of what showed the ground; arguments as those of :func:`mosaic`.
+
+    ``BlendRules("percentile", "90")`` takes the 90th percentile, ``BlendRules("highest", "ndvi")`` the greenest date.
+    """
+    place = grid or grid_for(files, bands, area)
+    how = rules or BlendRules()
+    return BlendStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
+
+
+def mask(
+    files: Files,
+    where: str,
+    bands: Sequence[str] = (),
+    area: Area | None = None,
+    apply: bool = False,
+    grow_m: float = 0.0,
+) -> Raster:
+    """What a rule over bands and classes of one scene names: 1 where it holds, 0 where not, 255 where nothing is.
+
+    Parameters
+    ----------
+    where : str
+        As ``cloud or shadow``, ``nir < 0.1``, ``outside``.
+    area : Area, optional
+        What ``outside`` means.
+    apply : bool
+        The bands without it, in place of the layer.
+    grow_m : float
+        Metres around it that belong to it.
+
+    Raises
+    ------
+    UsageError
+        The rule is none, or the files are of several scenes.
+    """
+    rule = Formula.parse(where)
+    if not rule.is_test and rule.text.strip() not in rule.bands:
+        raise UsageError(f"'{where}' is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
+    outside = area.polygon if area else None
+    return MaskStep(
+        _paths(files), _NOWHERE, rule=rule, grid=grid_for(files, bands), bands=tuple(bands), grow_m=grow_m,
+        outside=outside, is_applied=apply,
+    ).build(Sources())  # fmt: skip
+
+
+def align(file: str | Path, to: str | Path, band: str = "", each: bool = False, limit_px: float = 0.1) -> Raster:
+    """A raster moved onto a reference by the shift that is measured between them.
+
+    Parameters
+    ----------
+    band : str
+        Compared in both; the first that both have by default.
+    each : bool
+        Every band is measured and moved by itself.
+    limit_px : float
+        A smaller shift is left alone.
+
+    Raises
+    ------
+    UsageError
+        Parts of the image do not agree on a shift.
+    """
+    return AlignStep((Path(file), Path(to)), _NOWHERE, band, limit_px=limit_px, each=each).build(Sources())
+
+
+def picture(
+    file: str | Path,
+    to: str | Path,
+    words: Wording | None = None,
+    look: Look | None = None,
+    paper: Paper | None = None,
+    overwrite: bool = False,
+) -> Path:
+    """Draw a raster for people: title, legend, scale bar, north arrow, graticule, dates and sources.
+
+    Parameters
+    ----------
+    to : path
+        Ends in .png, .jpg, .pdf or .svg.
+
+    Raises
+    ------
+    UsageError
+        The file exists, or the picture would be too large.
+    """
+    target = Path(to)
+    refuse_existing([target], overwrite)
+    draw(Path(file), target, words or Wording(), look or Look(), paper or Paper())
+    return target
+
+
+def compare(wish: Comparison, to: str | Path, paper: Paper | None = None, overwrite: bool = False) -> Compared:
+    """Two dates side by side with the same shades; with a rule in the wish, how much ground changed.
+
+    Raises
+    ------
+    UsageError, GridError
+        They show different things, or do not lie on each other.
+    """
+    target = Path(to)
+    refuse_existing([target], overwrite)
+    return compared(wish, target, None, paper or Paper(), overwrite)
+
+
+def grid_for(
+    files: Files, bands: Sequence[str] = (), area: Area | None = None, crs: str = "", pixel: float | None = None
+) -> Grid:
+    """The grid that files are laid on: around an area, or around all of those that have the bands."""
+    layers = open_layers(_paths(files))
+    chosen = [layer for layer in layers if layer.name in bands] or [one for one in layers if not one.is_class]
+    return common_grid([layer.raster.grid for layer in chosen or layers], area, pixel, crs or None)
+
+
+def grid_of(file: str | Path) -> Grid:
+    """The grid of a raster, for others to be laid on."""
+    return open_raster(Path(file)).grid
+
+
+def _paths(files: Files) -> tuple[Path, ...]:
+    return tuple(map(Path, files))

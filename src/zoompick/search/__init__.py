@@ -1,0 +1,1 @@
+"""Finding scenes: criteria, catalogues, coverage, choice, and a look before anything is loaded."""

@@ -1,0 +1,87 @@
+"""Why nothing was found, in counts: which filter emptied the list, how near it came, and what would find some."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zoompick.errors import NothingFoundError
+from zoompick.geo.bounds import Bounds
+from zoompick.scenes.scene import Scene
+from zoompick.search.criteria import Criteria
+from zoompick.search.filters import UNTOLD, Filter
+
+
+def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequence[Bounds]) -> NothingFoundError:
+    """Build the error.
+
+    Parameters
+    ----------
+    touching : sequence of Scene
+        All scenes that touch the area, whatever else they are.
+    extents : sequence of Bounds
+        Where the searched collections have scenes, in degrees; empty when the source does not tell.
+    """
+    if not touching:
+        return _nowhere(criteria, extents)
+    passed: list[str] = []
+    left = list(touching)
+    for entry in criteria.filters():
+        fitting = [scene for scene in left if entry.passes(scene)]
+        if not fitting:
+            return _emptied(entry, left, passed)
+        left = fitting
+        passed.append(entry.words)
+    most = max((cover for cover in criteria.covers(left) if cover == cover), default=0.0)
+    return NothingFoundError(
+        f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
+        f"the most is {most:.0f} %.",
+        "Lower `cover-min`, or choose several scenes that cover it together: 'zoompick pick' with `cover`.",
+    )
+
+
+def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str]) -> NothingFoundError:
+    near = entry.best(left)
+    what = f"{_count(len(left))} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
+    if near == UNTOLD:
+        return NothingFoundError(what, f"Those scenes do not tell it: leave `{entry.name}` out to see them.")
+    return NothingFoundError(what, entry.mend)
+
+
+def cloudy_inside(limit: float, inside: Sequence[tuple[Scene, float | None]]) -> NothingFoundError:
+    """The error when every candidate has too much cloud inside the area."""
+    known = [(percent, scene) for scene, percent in inside if percent is not None]
+    if not known:
+        return NothingFoundError(
+            f"None of the {len(inside)} scenes found has a class layer to tell the cloud inside the area.",
+            "Leave `cloud-area` out and look at the pictures: 'zoompick look'.",
+        )
+    percent, scene = min(known, key=lambda entry: entry[0])
+    return NothingFoundError(
+        f"{len(known)} scenes were looked into; 0 have at most {limit:g} % cloud inside the area; "
+        f"the clearest has {percent:.1f} %: {scene.id}.",
+        "Raise `cloud-area` or widen the dates (`dates`).",
+    )
+
+
+def _with(passed: Sequence[str]) -> str:
+    return f" with {', '.join(passed)}" if passed else ""
+
+
+def _count(number: int) -> str:
+    return f"{number} scene{'' if number == 1 else 's'} touch{'es' if number == 1 else ''}"
+
+
+def _nowhere(criteria: Criteria, extents: Sequence[Bounds]) -> NothingFoundError:
+    west, south, east, north = criteria.ground.bounds
+    here = Bounds(west, south, east, north)
+    what = f"No scene touches the area ({west:.2f} to {east:.2f} E, {south:.2f} to {north:.2f} N)."
+    if not extents or any(extent.intersects(here) for extent in extents):
+        return NothingFoundError(what, "Look what the source has with 'zoompick source show'.")
+    where = "; ".join(f"{e.west:.2f} to {e.east:.2f} E, {e.south:.2f} to {e.north:.2f} N" for e in extents[:3])
+    swapped = Bounds(south, west, north, east)
+    hint = (
+        "With longitude and latitude swapped the area would lie inside: was latitude given first?"
+        if any(extent.intersects(swapped) for extent in extents)
+        else "Choose another area or source."
+    )
+    return NothingFoundError(f"{what} The source has scenes in {where}.", hint)

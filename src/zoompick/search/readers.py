@@ -1,0 +1,48 @@
+"""What reads each kind of source. A new kind is a file, a line here, and one in the table of kinds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from typing import Any, Protocol
+
+from zoompick.events import Report
+from zoompick.net.authority import Purpose
+from zoompick.net.client import Client
+from zoompick.net.ranges import remote_file
+from zoompick.scenes.source import Source
+from zoompick.scenes.tileservice import TileService
+from zoompick.search.criteria import Criteria
+from zoompick.search.footprintfile import FootprintFile
+from zoompick.search.stac import StacApi
+from zoompick.search.static import StaticCatalog
+
+
+class Reader(Protocol):
+    """A source that can be asked."""
+
+    def collections(self) -> list[dict[str, Any]]:
+        """Its collections, as STAC Collections."""
+
+    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+        """Items that may fit; the caller checks them again."""
+
+
+READERS: dict[str, Callable[[Source, Client, Report], Reader]] = {
+    "tiles": lambda source, client, report: TileService(source.name, source.url, client),
+    "stac-catalog": lambda source, client, report: StaticCatalog(source.url, client, report),
+    "stac-api": lambda source, client, report: StacApi(source.url, client),
+    "footprints": lambda source, client, report: FootprintFile(source, remote_file, report),
+}
+"""By kind; the kinds stand in :data:`zoompick.scenes.sourcekinds.KINDS`."""
+
+
+def reader_of(source: Source, client: Client, report: Report) -> Reader:
+    """Open a source; what its reader asks it asks on the source's behalf, to search.
+
+    Raises
+    ------
+    SourceError, DataError
+    """
+    source = replace(source, url=source.whole_url)
+    return READERS[source.kind](source, client.acting(source.authority(Purpose.SEARCH)), report)

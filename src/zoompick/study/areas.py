@@ -1,0 +1,236 @@
+"""From what a person gives to an area: a file, a pasted text, a name, a point with a radius, another raster."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import shapely
+
+from zoompick.area import coordinates, kept, places, read, sheets, wkt
+from zoompick.area.model import Area
+from zoompick.errors import AreaError, UnknownNameError
+from zoompick.files import write_json
+from zoompick.geo import geodesy
+from zoompick.geo.bounds import Bounds
+from zoompick.geo.shapes import Shape, checked_polygon, outline_of
+from zoompick.geo.sizes import area_km2, share
+from zoompick.journal import act
+from zoompick.study.folder import Study
+
+_ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".tif", ".tiff")
+
+
+@dataclass(frozen=True, slots=True)
+class AreaRequest:
+    """What a person gave; what is empty was not given.
+
+    Attributes
+    ----------
+    text : str
+        A file, a kept area, a place, a sheet or tile, coordinates, WKT, or ``-``.
+    piped : str
+        Standard input, when ``text`` is ``-``.
+    around : str
+        Radius about a point: ``5km``.
+    only : str
+        One polygon of a file, by name or ``attribute=value``.
+    like : Path or None
+        A raster whose bounds are the area.
+    """
+
+    text: str = ""
+    piped: str = ""
+    box: tuple[float, float, float, float] | None = None
+    around: str = ""
+    only: str = ""
+    like: Path | None = None
+
+
+def resolve(request: AreaRequest, near: Sequence[Bounds] = ()) -> Area | None:
+    """The area that is meant, or None when nothing was given.
+
+    Parameters
+    ----------
+    near : sequence of Bounds
+        Where the person works: an unlikely point is questioned.
+
+    Raises
+    ------
+    AreaError, UnknownNameError
+    """
+    given = [bool(request.text), request.box is not None, request.like is not None]
+    if sum(given) > 1:
+        raise AreaError("An area was given in more than one way.", "Give one of a name or file, `box`, or `like`.")
+    if request.box is not None:
+        return Area.from_box(*request.box)
+    if request.like is not None:
+        return _like(request.like)
+    if not request.text:
+        if request.around:
+            raise AreaError("`around` needs a point.", "Give one: `area` '38.61S 12.02W' `around` 5km.")
+        return None
+    if request.text == "-":
+        return read.read_text(request.piped, request.only, likely=near)
+    return _named(request, [*near, *places.extents(places.known())])
+
+
+def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
+    text, path = request.text, Path(request.text)
+    is_file = _exists(path) or (path.suffix.lower() in _ENDINGS and not wkt.looks_like_wkt(text))
+    if is_file and request.around:
+        return read.around_file(path, request.around, request.only)
+    if is_file:
+        return read.read_area(path, request.only)
+    if wkt.looks_like_wkt(text):
+        return read.read_text(text, request.only, "The text", near)
+    if request.only:
+        raise AreaError(
+            f"'{text}' is one area; `named` has nothing to choose from.", "Leave `named` out, or give a file."
+        )
+    if text in kept.names():
+        return kept.load(text)
+    sheet = sheets.named(text)
+    if sheet is not None:
+        return Area(sheet.name, sheet.polygon, notes=(f"{sheet.name} is a {sheet.scheme}.",))
+    if coordinates.looks_like_coordinates(text):
+        return _of_numbers(request, near)
+    scheme = sheets.scheme_of(text)
+    if scheme is not None and not any(place.name.lower() == text.lower() for place in places.known()):
+        raise AreaError(f"There is no {scheme.name} {text} here.", "'zoompick area where' lists them.")
+    return _place(request)
+
+
+def _exists(path: Path) -> bool:
+    try:
+        return path.exists()
+    except (OSError, ValueError):
+        # A text too long for a name, or with signs that no name has.
+        return False
+
+
+def _of_numbers(request: AreaRequest, near: Sequence[Bounds]) -> Area:
+    text = request.text
+    box = coordinates.parse_box(text)
+    if box is not None:
+        return Area.from_box(*box)
+    if four := coordinates.four_numbers(text):
+        raise AreaError(
+            f"'{text.strip()}' are four numbers, and nothing tells which is what.",
+            f"A box is `box` WEST SOUTH EAST NORTH: `box` {' '.join(four)}, if that is their order.",
+        )
+    if ";" in text or "\n" in text or text.count(",") > 2:
+        return read.read_text(text, "", "The text", near)
+    if not request.around:
+        point = coordinates.parse_point(text, near)
+        raise AreaError(
+            f"'{text}' is a point ({_shown(point.lon, point.lat)}); it has no size.",
+            f"{point.note} Say how far around it: `around` 5km.".strip(),
+        )
+    return read.around(text, request.around, near)
+
+
+def _place(request: AreaRequest) -> Area:
+    try:
+        place = places.named(request.text)
+    except UnknownNameError as error:
+        raise AreaError(
+            f"'{request.text}' is no file, coordinates, kept area, sheet, tile or place known here.", error.todo
+        ) from error
+    where = f", {place.within}" if place.within else ""
+    if request.around:
+        point = coordinates.Point(place.lon, place.lat)
+        area = read.around_point(point, request.around, place.name)
+        note = f"{place.name}{where} ({place.kind}) gave its point, {_shown(place.lon, place.lat)}."
+        return Area(area.name, area.polygon, notes=(note,))
+    if place.ground is None:
+        shown = _shown(place.lon, place.lat)
+        raise AreaError(
+            f"{place.name}{where} is a {place.kind}, known as a point ({shown}); it has no size.",
+            "Say how far around it: `around` 3km.",
+        )
+    return Area(place.name, place.ground, notes=(f"The outline of {place.name}{where} ({place.kind}).",))
+
+
+def _shown(lon: float, lat: float) -> str:
+    return f"{abs(lat):.4f}{'N' if lat >= 0 else 'S'} {abs(lon):.4f}{'E' if lon >= 0 else 'W'}"
+
+
+def _like(path: Path) -> Area:
+    from zoompick.scenes.opening import open_raster
+
+    grid = open_raster(path).grid
+    outline = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 20)
+    return Area(path.stem, checked_polygon(outline), notes=(f"The bounds of {path.name}.",))
+
+
+def changed(area: Area, buffer: str, simplify: str, add: Sequence[Area], cut: Sequence[Area]) -> Area:
+    """The area joined with others, with others cut out of it, grown and simplified, in this order.
+
+    Raises
+    ------
+    AreaError
+        Nothing is left.
+    """
+    polygon = area.polygon
+    if add:
+        polygon = shapely.union_all([polygon, *(entry.polygon for entry in add)])
+    for entry in cut:
+        polygon = _polygons(shapely.difference(polygon, entry.polygon), entry.name)
+    if buffer:
+        polygon = geodesy.buffered(polygon, coordinates.parse_length_m(buffer))
+    if simplify:
+        polygon = geodesy.simplified(polygon, coordinates.parse_length_m(simplify))
+    return Area(area.name, checked_polygon(polygon), area.description)
+
+
+def set_area(study: Study, area: Area) -> None:
+    """Make an area the study's."""
+    with study.locked(), act(study.journal_file, "area", area=area.name, size_km2=round(area.size_km2, 4)):
+        write_json(study.area_file, area.to_feature())
+
+
+def change_area(study: Study, buffer: str, simplify: str, add: Sequence[Area], cut: Sequence[Area]) -> Area:
+    """Change the study's area and return it; see :func:`changed`."""
+    after = changed(study.area(), buffer, simplify, add, cut)
+    with study.locked(), act(study.journal_file, "area change", size_km2=round(after.size_km2, 4)):
+        write_json(study.area_file, after.to_feature())
+    return after
+
+
+def _polygons(shape: Shape, name: str) -> Shape:
+    parts = [part for part in shapely.get_parts(shape) if part.geom_type == "Polygon" and area_km2(part) > 1e-9]
+    if not parts:
+        raise AreaError(f"Nothing is left of the area without {name}.", "Cut out something smaller.")
+    return shapely.union_all(parts)
+
+
+@dataclass(frozen=True, slots=True)
+class Under:
+    """What lies under an area: its kind, its name, the larger ground it is in, percent of the area it covers."""
+
+    kind: str
+    name: str
+    within: str
+    percent: float
+
+
+def where(area: Area) -> list[Under]:
+    """Sheets, tiles, track/frames, districts and places under an area, by kind, the largest share first."""
+    found = [
+        Under(scheme.name, sheet.name, "", percent)
+        for scheme in sheets.schemes()
+        for sheet, percent in scheme.under(area.polygon)
+    ]
+    for place in places.known():
+        if place.gazetteer == "towns":
+            continue
+        if place.ground is not None:
+            percent = 100 * share(area.polygon, place.ground)
+            if percent > 0:
+                found.append(Under(place.kind, place.name, place.within, percent))
+        elif shapely.contains_xy(area.polygon, place.lon, place.lat):
+            found.append(Under(place.kind, place.name, place.within, 0.0))
+    order = {kind: number for number, kind in enumerate(("region", "district"))}
+    return sorted(found, key=lambda entry: (order.get(entry.kind, 2), entry.kind, -entry.percent, entry.name))

@@ -1,0 +1,111 @@
+"""Which products of a study are what its brief asks for now: told at once where nothing changed, else worked out."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zoompick.errors import DataError, ZoomPickError
+from zoompick.files import read_json, write_json
+from zoompick.study.brief import Brief
+from zoompick.study.folder import Study
+
+if TYPE_CHECKING:
+    from zoompick.products.step import Step
+    from zoompick.vouched import Vouched
+
+CURRENT, MISSING, OLD, WAITS = "up to date", "not made", "out of date", "needs what is not here"
+
+
+def note_made(study: Study, brief: Brief, steps: Sequence[Step]) -> None:
+    """Remember what products were made of, so that a look at the records tells that nothing changed."""
+    paths = sorted({path for step in steps for path in (step.output, *step.inputs, *step.companions)})
+    rows = {path.relative_to(study.root).as_posix(): _state(path) for path in paths}
+    outputs = [step.output.relative_to(study.root).as_posix() for step in steps]
+    write_json(_path(study), {"basis": _basis(study, brief), "files": rows, "products": outputs})
+
+
+def product_states(study: Study, brief: Brief) -> dict[str, str]:
+    """State of each product by its path in the study, in the order of making; none where none was made yet."""
+    quick = _unchanged(study, brief)
+    if quick is not None:
+        return dict.fromkeys(quick, CURRENT)
+    if not _path(study).exists() or not study.shortlist_file.exists() or not study.area_file.exists():
+        return {}
+    from zoompick.study.plan import plan_study
+    from zoompick.study.shortlist import shortlist
+    from zoompick.vouched import Vouched
+
+    try:
+        plan = plan_study(study, brief, study.area(), [entry.scene for entry in shortlist(study)])
+    except ZoomPickError:
+        return {}
+    with Vouched(study.vouched_file, keeps=False) as vouched:
+        return states_of(study, plan.steps, vouched)
+
+
+def states_of(study: Study, steps: Sequence[Step], vouched: Vouched) -> dict[str, str]:
+    """State of each step's product; a product whose input is made anew is out of date with it."""
+    from zoompick.products.step import digest_of, is_current
+
+    digest = vouched.digest
+    found: dict[str, str] = {}
+    old: set[Path] = set()
+    for step in steps:
+        name = step.output.relative_to(study.root).as_posix()
+        if not all(path.is_file() for path in step.inputs) or not step.inputs:
+            waits = any(path not in old and not path.is_file() for path in step.inputs) or not step.inputs
+            found[name] = MISSING if not step.output.exists() and not waits else WAITS
+            old.add(step.output)
+            continue
+        try:
+            origin = step.origin(lambda path: digest_of(path, digest))
+            is_so = not old & set(step.inputs) and is_current(step, origin, digest)
+        except DataError:
+            is_so = False
+        found[name] = CURRENT if is_so else OLD if step.output.exists() else MISSING
+        if not is_so:
+            old.add(step.output)
+    return found
+
+
+def _unchanged(study: Study, brief: Brief) -> list[str] | None:
+    """Products, when neither brief, area and shortlist nor any file has changed since they were made; else None."""
+    try:
+        told = read_json(_path(study)) if _path(study).exists() else {}
+        if told.get("basis") != _basis(study, brief):
+            return None
+        if all(_state(study.root / name) == row for name, row in told["files"].items()):
+            return [str(name) for name in told["products"]]
+    except (DataError, AttributeError, KeyError, TypeError):
+        return None
+    return None
+
+
+def _basis(study: Study, brief: Brief) -> str:
+    """Changes when anything does that products are made of, files apart."""
+    made_of = (
+        brief.crs and brief.crs.code, brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites,
+        brief.stretch,
+        brief.gamma, brief.saturation, brief.brightness, brief.contrast,
+        brief.indices, str(brief.folder), brief.name, brief.extras, brief.composites_of, brief.indices_of,
+        brief.intermediate, brief.align_to, brief.align_band, brief.align_limit_px, brief.align_each,
+    )  # fmt: skip
+    hasher = hashlib.sha256(repr(made_of).encode())
+    for path in (study.area_file, study.shortlist_file):
+        hasher.update(path.read_bytes() if path.exists() else b"")
+    return hasher.hexdigest()[:32]
+
+
+def _state(path: Path) -> list[int]:
+    try:
+        told = path.stat()
+    except OSError:
+        return []
+    return [told.st_size, told.st_mtime_ns]
+
+
+def _path(study: Study) -> Path:
+    return study.root / ".made.json"

@@ -1,0 +1,17 @@
+"""The session of a study."""
+
+from __future__ import annotations
+
+from zoompick.events import Report, ignore
+from zoompick.net.client import Client
+from zoompick.net.pace import Pace
+from zoompick.scenes import sources
+from zoompick.scenes.session import session
+from zoompick.study import oldsecrets
+from zoompick.study.folder import Study
+
+
+def session_of(study: Study | None, report: Report = ignore, pace: Pace | None = None) -> Client:
+    """The session of a study: it knows the study's own sources, too."""
+    oldsecrets.move(study, report)
+    return session(report, sources.known(study.root).values() if study else None, pace)

@@ -1,0 +1,446 @@
+"""Gather what a study holds and have it judged."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import suppress
+from contextvars import copy_context
+from dataclasses import dataclass, replace
+from functools import cache, partial
+from pathlib import Path
+
+from zoompick.addresses import is_remote
+from zoompick.area.model import Area
+from zoompick.errors import ClusterError, DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
+from zoompick.events import Advanced, Finished, Report, Started, ignore
+from zoompick.files import multihash, write_json
+from zoompick.geo.shapes import Shape
+from zoompick.journal import act, acts
+from zoompick.judge import registry
+from zoompick.judge.checks import bands as band_checks
+from zoompick.judge.checks import files
+from zoompick.judge.checks.cloud import cloud_share
+from zoompick.judge.limits import Limits
+from zoompick.judge.subjects import Expected, computed, subject_of
+from zoompick.judge.sweep import sweep
+from zoompick.products.fused import FusedStep
+from zoompick.products.step import RasterStep, Sources, Step, digest_of
+from zoompick.raster import engine
+from zoompick.scenes import fetched as record
+from zoompick.scenes.fetchplan import local_names
+from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.items import band_files
+from zoompick.scenes.opening import open_raster
+from zoompick.scenes.scene import CLASS_BAND, Scene
+from zoompick.scenes.sidecar import read_sidecar
+from zoompick.sensors.classes import ClassTable
+from zoompick.study import sourced
+from zoompick.study.brief import Brief
+from zoompick.study.checkstate import state_of
+from zoompick.study.folder import Study
+from zoompick.study.needs import band_paths
+from zoompick.study.plan import StudyPlan, plan_study
+from zoompick.study.shortlist import shortlist
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What a verification is asked for.
+
+    Attributes
+    ----------
+    only, skip : tuple of str
+        Names of checks, or of their groups.
+    limits : tuple of str
+        In place of the brief's: ``shift_px=0.3``.
+    reference : Path or None
+        A file that the user trusts.
+    is_online : bool
+        Sources are asked whether their files have changed.
+    """
+
+    only: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    limits: tuple[str, ...] = ()
+    reference: Path | None = None
+    is_online: bool = False
+
+    def wanted(self) -> frozenset[str] | None:
+        """Names of checks; None for all.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        if not (self.only or self.skip):
+            return None
+        every = {check.name for check in (*registry.FILE_CHECKS, *registry.CHECKS)}
+        return frozenset((registry.named(self.only) if self.only else every) - registry.named(self.skip))
+
+    def checked(self) -> None:
+        """Before anything is read: names and limits that there are not.
+
+        Raises
+        ------
+        UnknownNameError, UsageError
+        """
+        self.wanted()
+        Limits().given(self.limits)
+
+
+def limits_of(brief: Brief) -> Limits:
+    """The brief's limits."""
+    return Limits(brief.valid, brief.cloud_area_max).given(brief.limits)
+
+
+TASK = "verify"
+Job = Callable[[], list[Finding]]
+_UNMADE = "It was not made yet: 'zoompick run' makes it."
+
+
+def judge_study(study: Study, report: Report = ignore, wish: Wish | None = None) -> list[Finding]:
+    """Judge a study as its brief is now, and keep the findings; those of some checks only are not kept.
+
+    Raises
+    ------
+    NothingFoundError
+        No scene is picked.
+    """
+    brief, area = study.brief(), study.area()
+    plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)])
+    if not plan.days:
+        raise NothingFoundError(
+            "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
+        )
+    with study.locked():
+        if wish is not None and wish != Wish():
+            return verify_study(study, brief, area, plan, report, wish=wish)
+        return judge_and_keep(study, brief, area, plan, report)
+
+
+def judge_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report = ignore) -> list[Finding]:
+    """Judge a study and keep the findings, with the state of its files. The caller holds the study's lock."""
+    with act(study.journal_file, "verify") as doing:
+        findings = verify_study(study, brief, area, plan, report)
+        rows = [finding.to_json() for finding in findings]
+        write_json(study.checks_file, {"state": state_of(study, plan), "findings": rows})
+        bad = sum(finding.outcome == "fail" for finding in findings)
+        doing.note(findings=len(findings), failed=bad)
+        if bad:
+            doing.failed()
+    return findings
+
+
+def verify_study(
+    study: Study,
+    brief: Brief,
+    area: Area,
+    plan: StudyPlan,
+    report: Report = ignore,
+    executor: Executor | None = None,
+    wish: Wish | None = None,
+) -> list[Finding]:
+    """Judge every scene and product of a study against its brief."""
+    wish = wish or Wish(skip=brief.skip_checks)
+    expected = Expected(plan.grid, brief.bands, area.polygon, limits_of(brief).given(wish.limits), wish.wanted(),
+                        wish.reference, executor)  # fmt: skip
+    jobs: list[Job] = []
+    digest = cache(digest_of)
+    made = _products_told(study)
+    for day, scenes in plan.days.items():
+        jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
+        jobs.append(partial(_clouds, study, expected, scenes, day))
+        if wish.is_online and expected.wants("online"):
+            jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
+    if expected.wants("licence"):
+        jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
+    before = _earlier(plan.steps)
+    moved = {step.inputs[0] for step in plan.steps if step.name == "align"}
+    for step in plan.steps:
+        label = step.output.relative_to(study.root / "products").as_posix()
+        is_raster = isinstance(step, RasterStep)
+        jobs.append(partial(_product if is_raster else _picture, step.output, label, expected))
+        if expected.wants("brief"):
+            jobs.append(partial(_as_the_brief_says, step, label, digest))
+        if expected.wants("journal"):
+            jobs.append(partial(_in_the_journal, study, step.output, label, made))
+        if is_raster:
+            own = replace(expected, is_moved=step.output in moved)
+            judge = partial(_fused, step) if isinstance(step, FusedStep) else _opened
+            jobs.append(partial(judge, step.output, label, own, step.checks, before.get(step.output)))
+    for unwritten in plan.unwritten:
+        label = unwritten.output.relative_to(study.root / "products").as_posix()
+        own = replace(expected, is_moved=unwritten.output in moved)
+        jobs.append(partial(_computed, unwritten, label, own))
+    return _keyed(_all(jobs, report), expected)
+
+
+def _earlier(steps: Sequence[Step]) -> dict[Path, Path]:
+    """For the stack of each day that of the first; for one that was laid on another, that."""
+    stacks = [step.output for step in steps if step.name == "stack"]
+    aligned = {step.output: step.inputs[1] for step in steps if step.name == "align" and len(step.inputs) > 1}
+    return aligned or {path: first for first in stacks[:1] for path in stacks[1:]}
+
+
+def verify_files(
+    paths: Sequence[str | Path],
+    bands: Sequence[str] = (),
+    area: Shape | None = None,
+    valid: float = 98,
+    report: Report = ignore,
+    executor: Executor | None = None,
+    wish: Wish | None = None,
+) -> list[Finding]:
+    """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid.
+
+    Parameters
+    ----------
+    bands : sequence of str
+        Names in the order in which they should be; not judged when empty.
+    area : polygon, optional
+        Longitude/latitude.
+    valid : float
+        Percent of the area with valid pixels, at least.
+    """
+    wish = wish or Wish()
+    limits = Limits(valid=valid, cloud=100).given(wish.limits)
+    expected = Expected(None, bands, area, limits, wish.wanted(), wish.reference, executor)
+    jobs: list[Job] = []
+    for path in map(Path, paths):
+        if is_remote(path):
+            jobs.append(partial(_opened, path, path.name, expected))
+            continue
+        jobs.append(partial(_product, path, path.name, expected, "There is no such file. Check the path."))
+        jobs.append(partial(_opened, path, path.name, expected))
+    return _keyed(_all(jobs, report), expected)
+
+
+def _keyed(findings: Sequence[Finding], expected: Expected) -> list[Finding]:
+    """Findings with the names of their checks; those of checks that were not asked for are left out."""
+    named = [one if one.key else replace(one, key=registry.of_title(one.check)) for one in findings]
+    return [one for one in named if expected.wants(one.key) or (one.outcome != "pass" and one.key == "here")]
+
+
+def _all(jobs: Sequence[Job], report: Report) -> list[Finding]:
+    report(Started(TASK, len(jobs), "checks"))
+    found = []
+    for findings in _in_turn(jobs):
+        found += findings
+        report(Advanced(TASK, 1))
+    report(Finished(TASK))
+    return found
+
+
+def _in_turn(jobs: Sequence[Job]) -> Iterator[list[Finding]]:
+    """What jobs find, in order; where blocks are read on other machines a few are under way at once.
+
+    One file keeps the cores of one machine busy; those of many wait while a small file comes to its end.
+    """
+    if engine.elsewhere() is None:
+        yield from map(_judged, jobs)
+        return
+    with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="zoompick-judge") as pool:
+        flying: deque[Future[list[Finding]]] = deque()
+        try:
+            for job in jobs:
+                flying.append(pool.submit(copy_context().run, _judged, job))
+                if len(flying) == 2 * _AT_ONCE:
+                    yield flying.popleft().result()
+            while flying:
+                yield flying.popleft().result()
+        finally:
+            for one in flying:
+                one.cancel()
+
+
+_AT_ONCE = 4
+
+
+def _judged(job: Job) -> list[Finding]:
+    try:
+        return job()
+    except (ClusterError, FactsError):
+        # Neither workers that are gone nor what the user's own tables tell wrong is the fault of a file.
+        raise
+    except ZoomPickError as error:
+        # One file that cannot be read is a finding; the others are judged all the same.
+        subject = next((word for word in getattr(job, "args", ()) if isinstance(word, str)), "a file")
+        return [judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip())]
+
+
+def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected) -> list[Finding]:
+    """Bands published, files here, whole, and with the published digest."""
+    wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
+    label = scene.label
+    found = [band_checks.published(tuple(scene.bands), brief.bands, label)]
+    paths = band_paths(study, scene, wanted)
+    present = [path for path in paths if path.is_file()]
+    absent = [path.name for path in paths if not path.is_file()]
+    note = f"Missing: {', '.join(absent)}. 'zoompick download' says why." if absent else ""
+    found.append(judged("files here", label, not absent, f"{len(present)} of {len(paths)}", "all", note))
+    if present and expected.wants("blocks"):
+        decoded = [_decoded(path, label, expected.executor) for path in present]
+        found.append(_joined(decoded, "blocks decode", label))
+    if present and expected.wants("checksum"):
+        digests = [finding for path in present for finding in _digests(path, scene)]
+        found.append(_joined(digests, "checksums", label))
+    return found
+
+
+def _decoded(path: Path, label: str, executor: Executor | None) -> Finding:
+    """Whether every block of a file decodes."""
+    try:
+        raster = open_raster(path)
+    except DataError as error:
+        return judged("blocks decode", label, False, "not readable", "all", error.what)
+    return files.decoded(sweep(raster, {}, executor), label)
+
+
+def _digests(path: Path, scene: Scene) -> list[Finding]:
+    """Against what was recorded at the download, and against the catalogue where it tells."""
+    fetched = record.read(path.parent).get(path.name)
+    names = local_names(scene)
+    published = next((band.sha256 for band in scene.bands.values() if names[band.href] == path.name), None)
+    found = []
+    if fetched is not None:
+        found.append(files.checksum_matches(path, fetched.multihash, scene.id, "download record"))
+    if published is not None and not (fetched and fetched.region):
+        found.append(files.checksum_matches(path, multihash(published), scene.id, "catalogue entry"))
+    if not found:
+        note = f"{path.name} was not downloaded by zoompick and the catalogue tells no digest."
+        found.append(Finding("checksum", scene.id, "warn", "unknown", "any", note))
+    return found
+
+
+def _joined(findings: Sequence[Finding], check: str, subject: str) -> Finding:
+    """Findings of several files of one scene as one line; the first that is not a pass speaks."""
+    bad = [finding for finding in findings if finding.outcome != "pass"]
+    good = len(findings) - len(bad)
+    outcome = "fail" if any(finding.outcome == "fail" for finding in bad) else "warn" if bad else "pass"
+    figure = f"{good} of {len(findings)}" + (" files" if check == "blocks decode" else "")
+    return Finding(check, subject, outcome, figure, "all", bad[0].note if bad else "", float(good))  # type: ignore[arg-type]
+
+
+def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str) -> list[Finding]:
+    """Cloud inside the area from the class layers of one day."""
+    limit = f"at most {expected.limits.cloud:g} %"
+    if not expected.wants("cloud"):
+        return []
+    found = [(scene, path) for scene in scenes for path in band_paths(study, scene, [CLASS_BAND]) if path.is_file()]
+    if not found:
+        return [Finding("cloud in area", day, "warn", "unknown", limit, "No class layer is here to tell.")]
+    told = [scene.cloud_percent for scene in scenes if scene.cloud_percent is not None]
+    try:
+        assert expected.area is not None
+        layers = [open_raster(path) for _, path in found]
+        table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
+        mean = sum(told) / len(told) if told else None
+        return cloud_share(layers, table, expected.area, expected.limits, day, mean, expected.executor)
+    except ClusterError:
+        raise
+    except ZoomPickError as error:
+        return [judged("cloud in area", day, False, "unknown", limit, error.what)]
+
+
+def _products_told(study: Study) -> set[tuple[str, ...]]:
+    """Products that the journal tells of: folder and name."""
+    told = (str(row.get("product", "")) for row in acts(study.journal_file))
+    return {Path(text).parts[-2:] for text in told if text}
+
+
+def _in_the_journal(study: Study, path: Path, label: str, made: set[tuple[str, ...]]) -> list[Finding]:
+    """The journal tells when it was made."""
+    if not path.is_file():
+        return []
+    is_told = path.parts[-2:] in made
+    note = "The journal does not tell when it was made: it came from elsewhere, or the journal was cut."
+    return [judged("in the journal", label, is_told, "yes" if is_told else "no", "yes", note, bad="warn")]
+
+
+def _product(path: Path, label: str, expected: Expected, absent: str = _UNMADE) -> list[Finding]:
+    """A product, or any file: it is there (``absent`` says what to do else), and is what its records say."""
+    if not path.is_file():
+        return [judged("file here", label, False, "no", "yes", absent)]
+    found: list[Finding] = []
+    if not expected.wants("checksum"):
+        return found
+    recorded, fetched = read_sidecar(path), record.read(path.parent).get(path.name)
+    known = next(iter(band_files(path)), None)
+    if recorded is not None:
+        found.append(files.checksum_matches(path, recorded.multihash, label, "sidecar"))
+    if fetched is not None:
+        found.append(files.checksum_matches(path, fetched.multihash, label, "download record"))
+    if known is not None and known.sha256 and not (fetched and fetched.region):
+        found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
+    return found
+
+
+def _picture(path: Path, label: str, expected: Expected) -> list[Finding]:
+    """A picture for people: it is there, and what its record says."""
+    if not path.is_file():
+        return [judged("file here", label, False, "no", "yes", _UNMADE)]
+    recorded = read_sidecar(path) if expected.wants("checksum") else None
+    return [files.checksum_matches(path, recorded.multihash, label, "sidecar")] if recorded else []
+
+
+def _as_the_brief_says(step: Step, label: str, digest: Callable[[Path], str]) -> list[Finding]:
+    """Made of what the brief asks for now: area, bands, stretch, recipe, dates; and what belongs to it is there."""
+    if not step.output.is_file():
+        return []
+    recorded, check = read_sidecar(step.output), "as the brief says"
+    if recorded is None:
+        note = (
+            "It has no sidecar that can be read, so nobody knows what it was made of: 'zoompick run' makes it anew."
+        )
+        return [judged(check, label, False, "no record", "yes", note)]
+    absent = [path.name for path in step.inputs if not path.is_file()]
+    if absent:
+        note = f"{absent[0]} is not here, so nobody can tell."
+        return [Finding(check, label, "warn", "unknown", "yes", note)]
+    is_so = step.origin(digest).fingerprint == recorded.fingerprint
+    note = "Brief, area, scenes or inputs have changed since it was made: 'zoompick run' makes it anew."
+    found = [judged(check, label, is_so, "yes" if is_so else "no", "yes", "" if is_so else note)]
+    for path in step.companions:
+        expected, name = recorded.companions.get(path.name), path.name
+        if not path.is_file() or expected is None:
+            what = "missing" if not path.is_file() else "not recorded"
+            found.append(judged("belongings", label, False, f"{name} {what}", "all", "'zoompick run' makes it anew."))
+        else:
+            found.append(files.checksum_matches(path, expected, f"{step.output.parent.name}/{name}", "sidecar"))
+    return found
+
+
+def _computed(step: FusedStep, label: str, expected: Expected) -> list[Finding]:
+    """Findings on what products are made of and nobody wrote."""
+    if not all(path.is_file() for path in step.inputs):
+        return []
+    raster = step.build(Sources(expected.executor))
+    subject = computed(raster, f"{label} (not written)", expected, step.name, step.checks)
+    return registry.judge(subject, expected.wanted)
+
+
+def _fused(
+    step: FusedStep, path: Path, label: str, expected: Expected, names: Sequence[str], earlier: Path | None
+) -> list[Finding]:
+    """Findings that need the pixels, and those of what it was made of, which nobody wrote."""
+    if path.is_file() and all(one.is_file() for one in step.inputs):
+        # Where a file below cannot be opened, the product is judged by itself; the file has findings of its own.
+        with suppress(DataError, FormatError):
+            expected = replace(expected, beneath=step.beneath(Sources(expected.executor)))
+    return _opened(path, label, expected, names, earlier)
+
+
+def _opened(
+    path: Path, label: str, expected: Expected, names: Sequence[str] = (), earlier: Path | None = None
+) -> list[Finding]:
+    """Findings that need the pixels."""
+    if not path.is_file() and not is_remote(path):
+        return []
+    try:
+        return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted)
+    except FormatError as error:
+        return [judged("blocks decode", label, False, "not readable", "all", error.what)]
+    except DataError as error:
+        return [judged("pixels readable", label, False, "no", "yes", error.what)]

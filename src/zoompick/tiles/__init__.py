@@ -1,0 +1,1 @@
+"""Picture tiles: fetched into a store, joined into one file."""

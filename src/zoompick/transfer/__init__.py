@@ -1,1 +1,0 @@
-"""Downloads: what to fetch, and fetching it whole and checked."""

@@ -1,1 +1,0 @@
-"""The verbs: each joins the rooms for one act of the analyst."""
