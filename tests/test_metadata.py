@@ -299,7 +299,7 @@ def test_a_sidecar_tells_what_was_made_of_what(tmp_path):
     written = write_geotiff(raster, product)
     when = datetime(2025, 12, 15, 11, 17, 24, tzinfo=UTC)
     origin = Origin("stack", {"bands": ["red", "nir"]}, {source: multihash_of(source)}, when)
-    assert write_sidecar(raster, written, origin, version="1.0") == sidecar_of(product)
+    assert write_sidecar(raster, written, origin) == sidecar_of(product)
     item = json.loads(sidecar_of(product).read_text())
     assert item["links"][0]["href"] == "../../scenes/in.tif" and item["links"][0]["rel"] == "derived_from"
     assert item["properties"]["datetime"] == "2025-12-15T11:17:24Z"

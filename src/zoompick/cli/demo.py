@@ -129,7 +129,6 @@ def demo(
     ),
 ) -> int:
     """Run a whole study on invented data: a fen before and after its water was raised."""
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.cli.made import show_made
     from zoompick.cli.running import show_run
@@ -144,7 +143,7 @@ def demo(
         study = _study(folder)
         sources.add(sources.Source("ostrell", url), sources.sources_file(study.root))
         with show.progress() as report:
-            done = workflow.run(study, report, __version__)
+            done = workflow.run(study, report)
             border = _over_the_border(study, report)
     show_run(study, done)
     show_made(border, of_study=False)
@@ -169,7 +168,6 @@ def _study(folder: Path) -> Study:
 
 def _over_the_border(study: Study, report: Report) -> list[Made]:
     """A mosaic of scenes on both sides of a UTM zone's border, beside the study, as ``mosaic`` makes it of files."""
-    from zoompick import __version__
     from zoompick.area.model import Area
     from zoompick.products.grids import common_grid
     from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
@@ -193,7 +191,7 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
         MosaicStep(files, target, _BORDER_BANDS, grid=grid, rules=rules),
         SceneLayerStep(files, beside(target), _BORDER_BANDS, grid=grid, rules=rules),
     ]
-    return make_files(steps, Making(True, report, __version__), study.journal_file)
+    return make_files(steps, Making(True, report), study.journal_file)
 
 
 def _tell(study: Study, folder: Path) -> None:

@@ -19,7 +19,6 @@ def report(
     overwrite: options.Overwrite = False,
 ) -> int:
     """Write the study's report: scenes, products, changes, checks, licences, steps."""
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.errors import UsageError
     from zoompick.figures.report import as_html, as_markdown
@@ -33,7 +32,7 @@ def report(
     if kind is None:
         raise UsageError(f"A report cannot be written as {path.suffix or path.name}.", f"Take {', '.join(_ENDINGS)}.")
     refuse_existing([path], overwrite)
-    made = report_of(study, __version__)
+    made = report_of(study)
     if kind == "json":
         write_json(path, made.to_json())
     else:

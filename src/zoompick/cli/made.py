@@ -35,13 +35,12 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
     for step in steps:
         if step.output.suffix.lower() not in (".tif", ".tiff"):
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.products.away import make_anywhere
     from zoompick.products.step import Making
 
     with show.progress() as report:
-        made = make_anywhere(steps, Making(overwrite, report, __version__, compression=compression), journal_here())
+        made = make_anywhere(steps, Making(overwrite, report, compression=compression), journal_here())
     _show(as_json, made, of_study=False)
 
 
@@ -57,14 +56,13 @@ def make_for_study(
     name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: str | None = None
 ) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study.folder import Study
     from zoompick.study.making import make_in_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:
-        made = make_in_study(study, name, recipe, stretch, report, __version__)
+        made = make_in_study(study, name, recipe, stretch, report)
     _show(as_json, made)
 
 

@@ -67,7 +67,6 @@ def run(
     ] = "",
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study import run as workflow
     from zoompick.study.batch import BatchWish
@@ -88,7 +87,7 @@ def run(
     if dry_run or plan:
         return _dry_run(study, as_json, plan)
     with show.progress() as report:
-        done = workflow.run(study, report, __version__, wish)
+        done = workflow.run(study, report, wish)
     if as_json:
         show.as_json(_facts(done))
     else:
@@ -123,7 +122,6 @@ def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
 
 def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> int:
     """One brief for many studies, and a table of them."""
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.study import batch
 
@@ -140,7 +138,7 @@ def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> in
         return exits.DONE
     outcomes = []
     with show.progress() as report:
-        for outcome in batch.run_batch(study, units, wish.run, report, __version__):
+        for outcome in batch.run_batch(study, units, wish.run, report):
             outcomes.append(outcome)
             batch.write_summary(outcome.unit.folder.parent, outcomes)
     told = [batch.row_of(outcome) for outcome in outcomes]
@@ -179,14 +177,13 @@ def _watch(study: Study, wish: WatchWish, how: RunWish, command: list[str], as_j
     """Round after round, until so many are done or a person stops it."""
     import time
 
-    from zoompick import __version__
     from zoompick.cli import show
     from zoompick.errors import ZoomPickError
     from zoompick.study import watch as workflow
 
     code = exits.DONE
     with show.progress() as report:
-        for one in workflow.watch(study, wish, how, time.sleep, report, __version__):
+        for one in workflow.watch(study, wish, how, time.sleep, report):
             told = _round_facts(one)
             if as_json:
                 show.as_json(told)

@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 
-from zoompick import __version__
 from zoompick.events import Report, ignore
 from zoompick.figures.canvas import animated
 from zoompick.figures.face import Classes, Panel, Paper, Sheet, draw_sheet
@@ -62,9 +61,7 @@ def compared(
     panels, legend = panels_of(wish, face_px)
     files, rows, sentences, second = [target], (), (), None
     if wish.above is not None or wish.by is not None:
-        made, rows, sentences, panel, classes = _changed(
-            wish, target, face_px, Making(overwrite, report, __version__), journal
-        )
+        made, rows, sentences, panel, classes = _changed(wish, target, face_px, Making(overwrite, report), journal)
         files += made
         panels, second, legend = [*panels, panel], legend, classes
     outline = wish.area.polygon if wish.area else None

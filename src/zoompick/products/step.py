@@ -249,7 +249,6 @@ class Making:
 
     may_replace: bool = False
     report: Report = ignore
-    version: str = ""
     executor: Executor | None = None
     digest: Callable[[Path], str] = multihash_of
     compression: str = ""
@@ -323,7 +322,7 @@ def make_together(steps: Sequence[Step], how: Making | None = None) -> list[Made
         if isinstance(step, DrawnStep):
             step.output.parent.mkdir(parents=True, exist_ok=True)
             width, height = step.draw(step.output)
-            write_drawn_sidecar(step.output, origins[place], how.version)
+            write_drawn_sidecar(step.output, origins[place])
             facts = {"bytes": step.output.stat().st_size, "width": width, "height": height}
             made[place] = Made(step.name, step.output, False, facts)
     return [made[place] for place in range(len(steps))]
@@ -334,7 +333,7 @@ def _name(step: Step, target: Path, raster: Raster, written: Written, origin: Or
     if not any(stats.valid_percent for stats in written.statistics):
         how.report(Noted(f"{step.output.name} holds no valid pixel."))
     told = dict(getattr(raster, "record", {}))
-    prepared = item_of(raster, written, origin, how.version, told)
+    prepared = item_of(raster, written, origin, told)
     take_name(target, step.output)
     try:
         write_item_of(prepared, written.path, step.accompany())

@@ -16,6 +16,7 @@ from zoompick import files
 from zoompick.addresses import is_remote, public, restored
 from zoompick.errors import DataError
 from zoompick.geo.shapes import bbox_of, geojson_of, outline_of
+from zoompick.versions import version_here
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -71,15 +72,14 @@ def write_sidecar(
     written: Written,
     origin: Origin,
     pictures: Sequence[Path] = (),
-    version: str = "",
     told: Mapping[str, Any] | None = None,
 ) -> Path:
     """Write the STAC Item (1.1) of a product; see :func:`item_of`."""
-    return write_item_of(item_of(raster, written, origin, version, told), written.path, pictures)
+    return write_item_of(item_of(raster, written, origin, told), written.path, pictures)
 
 
 def item_of(
-    raster: Raster, written: Written, origin: Origin, version: str = "", told: Mapping[str, Any] | None = None
+    raster: Raster, written: Written, origin: Origin, told: Mapping[str, Any] | None = None
 ) -> dict[str, Any]:
     """The STAC Item (1.1) of a product, still without its pictures.
 
@@ -95,7 +95,7 @@ def item_of(
         "proj:shape": [grid.height, grid.width],
         "proj:transform": [grid.pixel_x, 0, grid.west, 0, -grid.pixel_y, grid.north],
     }
-    item = _item(written.path, origin, version) | {"geometry": geojson_of(footprint), "bbox": bbox_of(footprint)}
+    item = _item(written.path, origin) | {"geometry": geojson_of(footprint), "bbox": bbox_of(footprint)}
     item["properties"] |= place | dict(told or {})
     item["assets"] = {"data": _asset(raster, written)}
     return item
@@ -109,9 +109,9 @@ def write_item_of(item: Mapping[str, Any], product: Path, pictures: Sequence[Pat
     return path
 
 
-def write_drawn_sidecar(picture: Path, origin: Origin, version: str = "") -> Path:
+def write_drawn_sidecar(picture: Path, origin: Origin) -> Path:
     """Write the STAC Item of a picture for people; its place is that of the first product it shows."""
-    item = _item(picture, origin, version)
+    item = _item(picture, origin)
     try:
         shown = files.read_json(sidecar_of(next(iter(origin.inputs))))
         item |= {"geometry": shown["geometry"], "bbox": shown["bbox"]}
@@ -131,7 +131,7 @@ _MEDIA = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".pd
           ".svg": "image/svg+xml"}  # fmt: skip
 
 
-def _item(product: Path, origin: Origin, version: str) -> dict[str, Any]:
+def _item(product: Path, origin: Origin) -> dict[str, Any]:
     """What the items of all products tell; without place and assets."""
     moment = origin.when or datetime.now(UTC)
     return {
@@ -142,7 +142,7 @@ def _item(product: Path, origin: Origin, version: str) -> dict[str, Any]:
         "properties": {
             "datetime": moment.isoformat(timespec="seconds").replace("+00:00", "Z"),
             "created": datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z"),
-            "processing:software": {"zoompick": version},
+            "processing:software": {"zoompick": version_here()},
             "processing:lineage": _lineage(origin),
             **_span(origin),
             "zoompick:steps": [{"step": origin.step, "options": origin.options}],

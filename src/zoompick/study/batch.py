@@ -112,42 +112,40 @@ def _is_of_others(path: Path) -> bool:
     return path.exists() and not path.read_bytes().startswith(",".join(ROW).encode())
 
 
-def run_batch(
-    study: Study, units: Sequence[Unit], wish: RunWish, report: Report = ignore, version: str = ""
-) -> Iterator[Outcome]:
+def run_batch(study: Study, units: Sequence[Unit], wish: RunWish, report: Report = ignore) -> Iterator[Outcome]:
     """Carry out the brief for each unit; one that fails keeps no other from being done.
 
     On a cluster each study is a job of one worker: they need the study's folder, and its sources by address.
     """
     if engine.elsewhere() is not None:
         with engine.crew_of() as crew:
-            outcomes = engine.each(crew.unrepeated, units, partial(_run_there, study, wish, version))
+            outcomes = engine.each(crew.unrepeated, units, partial(_run_there, study, wish))
             for number, outcome in enumerate(outcomes, 1):
                 report(Noted(f"{outcome.unit.name} ({number} of {len(units)})"))
                 yield outcome
         return
     for number, unit in enumerate(units, 1):
         report(Noted(f"{unit.name} ({number} of {len(units)})"))
-        yield run_unit(study, unit, wish, report, version)
+        yield run_unit(study, unit, wish, report)
 
 
-def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore, version: str = "") -> Outcome:
+def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore) -> Outcome:
     """Carry out the brief for one."""
     dates = (unit.period,) if unit.period else ()
     try:
         own = follow(unit.folder, study, NewStudy(unit.name, unit.area, dates=dates))
-        return Outcome(unit, run(own, report, version, wish), None)
+        return Outcome(unit, run(own, report, wish), None)
     except ZoomPickError as error:
         return Outcome(unit, None, error)
 
 
-def _run_there(study: Study, wish: RunWish, version: str, unit: Unit) -> Outcome:
+def _run_there(study: Study, wish: RunWish, unit: Unit) -> Outcome:
     """On a worker: facts of the user's own are found from the study's folder."""
     if not study.brief_file.is_file():
         what = f"The worker {platform.node()} does not see {study.root}."
         return Outcome(unit, None, StudyError(what, "Put the study where all workers reach it."))
     with contextlib.chdir(study.root):
-        return run_unit(study, unit, wish, ignore, version)
+        return run_unit(study, unit, wish, ignore)
 
 
 ROW = ("name", "state", "scenes", "products", "made_new", "checks_passed", "checks", "area_km2", "folder", "reason")

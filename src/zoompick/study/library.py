@@ -40,7 +40,6 @@ from zoompick.tiles import tiles
 from zoompick.tiles.getting import TileOutcome
 from zoompick.tiles.tiles import Wish as TileWish
 from zoompick.tiles.tilestore import TileStore
-from zoompick.versions import version_here
 
 
 def keep_area(area: Area, name: str, overwrite: bool = False) -> Path:
@@ -221,7 +220,7 @@ def join_tiles(
     """Join stored tiles over an area into one georeferenced picture; see :func:`zoompick.tiles.tiles.join`."""
     with TileStore(store, must_exist=True) as held:
         wish = WriteOptions(compression=compression, is_rgb=True, credit=held.facts.get("attribution", ""))
-        return tiles.join(held, zoom, ground, out, wish, onto, report, version_here(), overwrite)
+        return tiles.join(held, zoom, ground, out, wish, onto, report, overwrite)
 
 
 def calendar(entries: Sequence[Entry], by_day: bool = False) -> agenda.Agenda:

@@ -25,7 +25,6 @@ def make_in_study(
     recipe: Sequence[object] | None = None,
     stretch: str | None = None,
     report: Report = ignore,
-    version: str = "",
 ) -> list[Made]:
     """Make one kind of product for every day of a study's shortlist.
 
@@ -50,14 +49,13 @@ def make_in_study(
     if not plan.days:
         raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")
     with study.locked():
-        return make_steps(study, plan.steps, report, version)
+        return make_steps(study, plan.steps, report)
 
 
 def make_steps(
     study: Study,
     steps: Sequence[Step],
     report: Report = ignore,
-    version: str = "",
     executor: Executor | None = None,
     failed: list[Failed] | None = None,
     is_thorough: bool = False,
@@ -81,7 +79,7 @@ def make_steps(
     """
     made = []
     with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
-        how = Making(True, report, version, executor, vouched.digest, codecs=codecs or {})
+        how = Making(True, report, executor, vouched.digest, codecs=codecs or {})
         # Products of the same files are made in one pass over them.
         for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
             chosen = list(group)

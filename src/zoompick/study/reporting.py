@@ -37,13 +37,14 @@ from zoompick.study.needs import band_paths
 from zoompick.study.plan import StudyPlan, plan_study
 from zoompick.study.shortlist import shortlist
 from zoompick.study.terms import told_terms
+from zoompick.versions import version_here
 
 _FACE_PX, _PAIR_PX, _QUICKLOOK_PX, _MAP_PX, _QUALITY = 560, 960, 110, 900, 80
 _PLAIN = ("stack", "align", "clip")
 """Steps on the way: listed, not shown."""
 
 
-def report_of(study: Study, version: str) -> StudyReport:
+def report_of(study: Study) -> StudyReport:
     """All that a study's report tells.
 
     Raises
@@ -64,7 +65,7 @@ def report_of(study: Study, version: str) -> StudyReport:
     return StudyReport(
         name=brief.name or area.name,
         made=datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC"),
-        version=version,
+        version=version_here(),
         summary=_summary(entries, products, findings),
         outcome=worst(findings) if findings else "",
         asked=tuple(_asked(brief, area, plan)),

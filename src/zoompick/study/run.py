@@ -128,7 +128,7 @@ class RunWish:
     is_locked: bool = False
 
 
-def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish | None = None) -> StudyRun:
+def run(study: Study, report: Report = ignore, wish: RunWish | None = None) -> StudyRun:
     """Carry out the brief; no other run works in the study meanwhile.
 
     A scene that cannot be fetched, or a product that cannot be made, does not keep others from being done, unless the
@@ -157,7 +157,7 @@ def run(study: Study, report: Report = ignore, version: str = "", wish: RunWish 
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
         tolerated = None if strict else failed
         codecs = {study.root / name: row.codec for name, row in lock.products.items()} if lock else {}
-        made = make_steps(study, steps, report, version, None, tolerated, wish.is_thorough, codecs)
+        made = make_steps(study, steps, report, None, tolerated, wish.is_thorough, codecs)
         write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)

@@ -86,7 +86,6 @@ def watch(
     how: RunWish,
     wait: Callable[[float], None],
     report: Report = ignore,
-    version: str = "",
 ) -> Iterator[Round]:
     """Run a study again and again; scenes published meanwhile join it. A round that fails does not end it.
 
@@ -106,7 +105,7 @@ def watch(
         added: tuple[Entry, ...] = ()
         try:
             added = tuple(add_published(study, report))
-            told = Round(number, added, run(study, report, version, how), None)
+            told = Round(number, added, run(study, report, how), None)
         except UsageError:
             raise
         except ZoomPickError as error:

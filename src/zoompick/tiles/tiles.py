@@ -334,7 +334,6 @@ def join(
     options: WriteOptions,
     onto: Grid | None = None,
     report: Report = ignore,
-    version: str = "",
     overwrite: bool = False,
 ) -> Joined:
     """Join stored tiles over an area into one file, clipped to it.
@@ -369,5 +368,5 @@ def join(
         "level": matrix.name, "store": store.facts.get("name", ""), "attribution": credit,
         "compression": options.compression, "area": as_text(area),
     }  # fmt: skip
-    write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), (), version)
+    write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), ())
     return Joined(written, raster, len(held), len(wanted) - len(held), credit)
