@@ -13,6 +13,7 @@ import math
 import os
 import platform
 import re
+import sqlite3
 import tempfile
 import unicodedata
 from collections.abc import Iterable, Iterator
@@ -20,6 +21,9 @@ from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 from typing import Any, BinaryIO
+
+import blake3
+import filelock
 
 from zoompick.errors import BusyError, DataError, DiskError, MissingFileError, UsageError
 from zoompick.foreign import without_surrogates
@@ -65,7 +69,6 @@ def _shown(path: object) -> str:
 @contextmanager
 def database_errors(path: Path, left: str = "Nothing was kept of the unfinished file.") -> Iterator[None]:
     """As :func:`disk_errors`, for an SQLite file, whose library tells in words of its own that it cannot write."""
-    import sqlite3
 
     with disk_errors(path, left):
         try:
@@ -273,7 +276,6 @@ def read_json(path: Path) -> Any:
 
 def new_hasher() -> Any:
     """Hasher for files made here: BLAKE3, ten times as fast as SHA-256 on processors without help for that."""
-    import blake3
 
     return blake3.blake3()
 
@@ -432,7 +434,6 @@ def exclusive(folder: Path) -> Iterator[None]:
     BusyError
         Another process holds it.
     """
-    import filelock
 
     lock = filelock.FileLock(folder / ".lock", timeout=0)
     with disk_errors(folder / ".lock"):

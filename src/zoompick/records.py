@@ -9,6 +9,8 @@ from dataclasses import fields, is_dataclass
 from pathlib import Path
 from typing import Any, TypeVar, get_args, get_type_hints
 
+import msgspec
+
 from zoompick.errors import FactsError
 
 Record = TypeVar("Record")
@@ -22,7 +24,6 @@ def of_row(kind: type[Record], row: object) -> Record:
     TypeError
         A field is missing, unknown, or of another type: people edit files, and programs are killed.
     """
-    import msgspec
 
     if not isinstance(row, dict):
         raise TypeError("a row is no object")
@@ -42,7 +43,6 @@ def read_facts(path: Path, kind: type[Record]) -> Record:
     FactsError
         Names the file, the line, and what is expected there.
     """
-    import msgspec
 
     try:
         text = path.read_text(encoding="utf-8-sig")

@@ -6,10 +6,14 @@ folder, the default below.
 
 from __future__ import annotations
 
+import difflib
 import os
+import tomllib
 from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
+
+import platformdirs
 
 from zoompick.errors import UsageError
 
@@ -70,7 +74,6 @@ def config_folder() -> Path:
     """Folder of the user's own settings and sources (``ZOOMPICK_CONFIG`` overrides it)."""
     if given := os.environ.get("ZOOMPICK_CONFIG"):
         return Path(given)
-    import platformdirs
 
     return platformdirs.user_config_path("zoompick")
 
@@ -112,14 +115,12 @@ def cache_folder() -> Path:
     """Folder of what can be made again at any time (``ZOOMPICK_CACHE`` overrides it)."""
     if given := os.environ.get("ZOOMPICK_CACHE"):
         return Path(given)
-    import platformdirs
 
     return platformdirs.user_cache_path("zoompick")
 
 
 @cache
 def _file_values(path: Path) -> dict[str, object]:
-    import tomllib
 
     try:
         return tomllib.loads(path.read_text(encoding="utf-8-sig"))
@@ -183,8 +184,6 @@ def check() -> None:
     path = config_folder() / "settings.toml"
     strange += [(f"{key} in {path}", key) for key in _file_values(path) if key not in _BY_KEY]
     if strange:
-        import difflib
-
         name, key = strange[0]
         near = difflib.get_close_matches(key, _BY_KEY, n=1, cutoff=0.5)
         raise UsageError(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import itertools
 from typing import Any
 
+import gpxpy
 import numpy as np
 import shapely
 
@@ -30,7 +31,6 @@ def read_gpx(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     AreaError
         No closed track, and fewer than three waypoints.
     """
-    import gpxpy
 
     guard.xml_root(data, label)
     try:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import re
+import zipfile
+import zlib
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import defusedxml
+from defusedxml import ElementTree
 
 from zoompick.errors import AreaError
 from zoompick.files import human_bytes
 
 if TYPE_CHECKING:
-    import zipfile
     from xml.etree.ElementTree import Element
 
 MOST_BYTES = 64 << 20
@@ -72,8 +76,6 @@ def members(path: Path) -> dict[str, bytes]:
     AreaError
         No zip archive, damaged, or a bomb.
     """
-    import zipfile
-    import zlib
 
     try:
         with zipfile.ZipFile(path) as archive:
@@ -117,8 +119,6 @@ def xml_root(data: bytes, label: str) -> Element:
     AreaError
         No XML, or one with entity declarations.
     """
-    import defusedxml
-    from defusedxml import ElementTree
 
     try:
         root: Element = ElementTree.fromstring(data, forbid_dtd=False)

@@ -7,8 +7,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zoompick.area import coordinates, guard, wkt
+from zoompick.area import coordinates, guard, kml, shapefile, wkt
+from zoompick.area.geojson import read_geojson
+from zoompick.area.geopackage import read_geopackage
+from zoompick.area.gpx import read_gpx
+from zoompick.area.kml import read_kml
 from zoompick.area.model import Area, Feature, only_named
+from zoompick.area.points import points_of
+from zoompick.area.shapefile import read_shapefile
 from zoompick.errors import AreaError, UnknownNameError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.geodesy import circle
@@ -137,7 +143,6 @@ def around_file(path: Path, radius: str, wanted: str = "") -> Area:
     AreaError
         It holds no point, or several that no name tells apart.
     """
-    from zoompick.area.points import points_of
 
     data = guard.as_utf8(guard.read_bytes(path))
     found = [point for point in points_of(data, path.name) if wanted in ("", point.name)]
@@ -165,17 +170,11 @@ def _by_content(path: Path) -> Read:
     head = path.open("rb").read(512)
     suffix = path.suffix.lower()
     if head.startswith(b"PK"):
-        from zoompick.area import kml, shapefile
-
         is_kmz = suffix == ".kmz" or any(name.lower().endswith(".kml") for name in guard.members(path))
         return kml.read_kmz(path) if is_kmz else shapefile.read_shapefile(path)
     if head.startswith(b"SQLite format 3"):
-        from zoompick.area.geopackage import read_geopackage
-
         return read_geopackage(path)
     if head.startswith(b"\x00\x00\x27\x0a") or suffix == ".shp":
-        from zoompick.area.shapefile import read_shapefile
-
         return read_shapefile(path)
     if head.startswith(_TIFF_MAGIC):
         raise AreaError(f"{path.name} is a raster.", "Give it as `like` FILE: its bounds become the area.")
@@ -185,8 +184,6 @@ def _by_content(path: Path) -> Read:
 def _of_text(data: bytes, label: str) -> Read:
     text = data[:4000].decode("utf-8-sig", "replace").lstrip()
     if text.startswith(("{", "[")):
-        from zoompick.area.geojson import read_geojson
-
         return read_geojson(data, label)
     if text.startswith("<"):
         return _of_xml(data, text, label)
@@ -203,10 +200,7 @@ def _of_text(data: bytes, label: str) -> Read:
 
 def _of_xml(data: bytes, text: str, label: str) -> Read:
     if "<gpx" in text[:2000].lower():
-        from zoompick.area.gpx import read_gpx
-
         return read_gpx(data, label)
-    from zoompick.area.kml import read_kml
 
     return read_kml(data, label)
 

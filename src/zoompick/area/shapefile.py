@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import shapefile
 import shapely
 from shapely.geometry import mapping
 
@@ -52,7 +53,6 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
 
 
 def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:
-    import shapefile
 
     streams: dict[str, Any] = {
         kind[1:]: io.BytesIO(parts[kind]) for kind in (".shp", ".shx", ".dbf") if kind in parts
@@ -112,7 +112,6 @@ def _placed(shapes: list[Shape], prj: str, label: str) -> tuple[list[Shape], lis
 
 def write_shapefile(area: Area, path: Path, stem: str) -> None:
     """Write a zip with a shapefile called ``stem``, WGS 84; the format cuts texts to 254 characters."""
-    import shapefile
 
     streams = {kind: io.BytesIO() for kind in ("shp", "shx", "dbf")}
     with shapefile.Writer(**streams, shapeType=shapefile.POLYGON, encoding="utf-8") as writer:

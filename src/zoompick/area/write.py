@@ -8,7 +8,12 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
+from zoompick.area.geopackage import write_geopackage
+from zoompick.area.gpx import gpx_text
+from zoompick.area.kml import kml_text
 from zoompick.area.model import Area
+from zoompick.area.shapefile import write_shapefile
+from zoompick.area.wkt import wkt_text
 from zoompick.errors import UnknownNameError
 from zoompick.files import (
     database_errors,
@@ -41,13 +46,11 @@ def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
 
 
 def _kml(area: Area, path: Path) -> None:
-    from zoompick.area.kml import kml_text
 
     write_text(path, kml_text(area))
 
 
 def _kmz(area: Area, path: Path) -> None:
-    from zoompick.area.kml import kml_text
 
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
@@ -57,25 +60,21 @@ def _kmz(area: Area, path: Path) -> None:
 
 
 def _gpx(area: Area, path: Path) -> None:
-    from zoompick.area.gpx import gpx_text
 
     write_text(path, gpx_text(area))
 
 
 def _wkt(area: Area, path: Path) -> None:
-    from zoompick.area.wkt import wkt_text
 
     write_text(path, wkt_text(area))
 
 
 def _zip(area: Area, path: Path) -> None:
-    from zoompick.area.shapefile import write_shapefile
 
     _through_a_temporary(path, lambda part: write_shapefile(area, part, path.stem))
 
 
 def _gpkg(area: Area, path: Path) -> None:
-    from zoompick.area.geopackage import write_geopackage
 
     _through_a_temporary(path, lambda part: write_geopackage(area, part))
 

@@ -10,9 +10,11 @@ from typing import Annotated, ClassVar
 
 import typer
 
+from zoompick import __version__, settings
 from zoompick.cli import exits, groups
 from zoompick.cli.voice import VOICE
 from zoompick.errors import UsageError, ZoomPickError
+from zoompick.net import vault
 
 _STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
 
@@ -83,12 +85,8 @@ def _root(
             raise UsageError(f"The log {log} cannot be written: {error.strerror}.", "Give another --log.") from error
     VOICE.is_quiet, VOICE.is_verbose, VOICE.log = quiet, verbose, log.absolute() if log else None
     if not version and not {"--help", "-h"} & set(sys.argv):
-        from zoompick import settings
-
         settings.check()
     if version:
-        from zoompick import __version__
-
         sys.stdout.write(f"zoompick {__version__}\n")
         raise typer.Exit
 
@@ -98,8 +96,6 @@ def main() -> int:
     # A pasted pair of coordinates may begin with a minus; a space in front keeps it from being taken for an option.
     words = [f" {word}" if re.match(r"-\d[\d.]*\s*[,;/°\s]", word) else word for word in sys.argv[1:]]
     if any("://" in word for word in words):
-        from zoompick.net import vault
-
         # Keys and signatures in an address go no further than the request.
         words = [vault.typed(word) for word in words]
     try:

@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.area import kept, places, sheets
+from zoompick.area.write import write_area
+from zoompick.cli import options, show
 from zoompick.cli.groups import defaulting, group
+from zoompick.errors import AreaError, UsageError
+from zoompick.figures.maps import area_map
 from zoompick.files import human_km2
+from zoompick.geo.geodesy import perimeter_km
+from zoompick.geo.shapes import bounds_of, project
+from zoompick.study import areas
+from zoompick.study.areas import set_area, where
+from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -53,10 +63,6 @@ def area_set(
     as_json: options.Json = False,
 ) -> None:
     """Set the study's area; outside a study only measure it."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.study.areas import set_area
-    from zoompick.study.folder import Study
 
     found = options.area_given(given, box, around, only, like)
     if found is None and (name or describe):
@@ -95,14 +101,12 @@ def _drawable(picture: Path | None, overwrite: bool) -> None:
 
 
 def _area_or_study(given: str, box: options.Edges | None, around: str = "", only: str = "") -> Area:
-    from zoompick.study.folder import Study
 
     found = options.area_given(given, box, around, only)
     return Study.need(Path.cwd()).area() if found is None else found
 
 
 def _show(given: Area, as_json: bool, picture: Path | None = None) -> None:
-    from zoompick.cli import show
 
     for note in given.notes:
         show.note(note)
@@ -112,8 +116,6 @@ def _show(given: Area, as_json: bool, picture: Path | None = None) -> None:
         for label, text in _facts(given):
             show.line(f"{label:<10} {text}")
     if picture is not None:
-        from zoompick.figures.maps import area_map
-
         area_map(given, picture)
         show.note(f"Drawn in {picture}.")
 
@@ -123,11 +125,6 @@ _MOST_ZONES = 6
 
 def _facts(given: Area) -> list[tuple[str, str]]:
     import shapely
-
-    from zoompick.errors import AreaError
-    from zoompick.geo.geodesy import perimeter_km
-    from zoompick.geo.shapes import bounds_of, project
-    from zoompick.study.areas import where
 
     lon, lat = given.centre
     try:
@@ -184,10 +181,6 @@ def area_where(
     given: Given = "", box: options.Box = None, around: options.Around = "", as_json: options.Json = False
 ) -> None:
     """List the sheets, tiles, track/frames, districts and places that lie under an area."""
-    from dataclasses import asdict
-
-    from zoompick.cli import show
-    from zoompick.study.areas import where
 
     found = where(_area_or_study(given, box, around))
     if as_json:
@@ -217,8 +210,6 @@ def area_write(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Write an area, the study's by default, in another format."""
-    from zoompick.area.write import write_area
-    from zoompick.cli import show
 
     found = _area_or_study(given, box, around, only)
     write_area(found, file, overwrite)
@@ -237,10 +228,6 @@ def area_change(
     cut: Annotated[list[str] | None, typer.Option("--without", metavar="AREA", help="Cut another area out.")] = None,
 ) -> None:
     """Change the study's area: join, cut out, then grow, then simplify."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.study import areas
-    from zoompick.study.folder import Study
 
     if not (buffer or simplify or add or cut):
         raise UsageError("No change was asked for.", "Give --buffer, --simplify, --with or --without.")
@@ -263,8 +250,6 @@ def area_keep(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Keep an area, the study's by default, by name for all studies."""
-    from zoompick.area import kept
-    from zoompick.cli import show
 
     found = _area_or_study(given, box, around, only)
     kept.keep(found.renamed(name, describe or None), name, overwrite)
@@ -274,8 +259,6 @@ def area_keep(
 @area.command("forget")
 def area_forget(name: Annotated[str, typer.Argument(metavar="NAME", help="A kept area.")]) -> None:
     """Forget a kept area."""
-    from zoompick.area import kept
-    from zoompick.cli import show
 
     kept.forget(name)
     show.note(f"{name} is forgotten.")
@@ -284,8 +267,6 @@ def area_forget(name: Annotated[str, typer.Argument(metavar="NAME", help="A kept
 @area.command("list")
 def area_list(as_json: options.Json = False) -> None:
     """List the kept areas."""
-    from zoompick.area import kept
-    from zoompick.cli import show
 
     found = [kept.load(name) for name in kept.names()]
     if as_json:
@@ -306,8 +287,6 @@ def area_places(
     as_json: options.Json = False,
 ) -> None:
     """Walk the gazetteer: regions, then a region's districts, then a district's places and sheets."""
-    from zoompick.area import places
-    from zoompick.cli import show
 
     if add is not None:
         show.note(f"{places.add(add)} places taken in from {add.name}.")
@@ -322,7 +301,6 @@ def area_places(
 
 
 def _walk(name: str) -> list[tuple[str, str, str, float, float]]:
-    from zoompick.area import places, sheets
 
     known = places.known()
     if not name:

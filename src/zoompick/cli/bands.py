@@ -8,8 +8,11 @@ from typing import Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import options, show
 from zoompick.cli.groups import defaulting, group
+from zoompick.fetch.bands import bands_of, guess_guide, split
+from zoompick.files import refuse_existing, write_text
+from zoompick.raster.raster import notes_of
 
 bands = group(
     defaulting("list", "list"),
@@ -24,9 +27,6 @@ def bands_list(
     as_json: options.Json = False,
 ) -> None:
     """List the bands of files, folders, containers and archives, and what the guide misses."""
-    from zoompick.cli import show
-    from zoompick.fetch.bands import bands_of
-    from zoompick.raster.raster import notes_of
 
     found = bands_of(where)
     rows = []
@@ -80,9 +80,6 @@ def bands_guess(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Draft a band guide from file names, for you to complete; it belongs into the folder guides."""
-    from zoompick.cli import show
-    from zoompick.fetch.bands import guess_guide
-    from zoompick.files import refuse_existing, write_text
 
     text = guess_guide(folder, name)
     if out is None:
@@ -100,8 +97,6 @@ def bands_split(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Take the bands out of a container or a multi-band file, one file each."""
-    from zoompick.cli import show
-    from zoompick.fetch.bands import split
 
     made = split(file, to, overwrite)
     show.note(f"Wrote {show.counted(len(made), 'file')}: {', '.join(path.name for path in made)}.")

@@ -8,12 +8,19 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import elsewhere, exits, options
+from zoompick.cli import elsewhere, exits, options, show
+from zoompick.cli.show import Column, table
 from zoompick.errors import MissingFileError
+from zoompick.files import refuse_existing
+from zoompick.given import percent
+from zoompick.judge import registry, tell
+from zoompick.judge.proof import draw_findings
+from zoompick.scenes.finding import worst
+from zoompick.study.folder import Study
+from zoompick.study.verify import Wish, judge_study, verify_files
 
 if TYPE_CHECKING:
     from zoompick.scenes.finding import Finding
-    from zoompick.study.verify import Wish
 
 
 def verify(
@@ -61,11 +68,6 @@ def verify(
     cluster: elsewhere.Where = "",
 ) -> int:
     """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
-    from zoompick.cli import show
-    from zoompick.files import refuse_existing
-    from zoompick.judge import tell
-    from zoompick.scenes.finding import worst
-    from zoompick.study.verify import Wish
 
     if explain:
         return _explained(explain, as_json)
@@ -91,8 +93,6 @@ def verify(
 def _written(
     findings: Sequence[Finding], pictures: Path | None, holes: Path | None, junit: Path | None, strict: bool
 ) -> None:
-    from zoompick.cli import show
-    from zoompick.judge import tell
 
     if junit is not None:
         tell.write_junit(findings, junit, strict)
@@ -100,8 +100,6 @@ def _written(
     if holes is not None:
         show.note(f"{holes}: {tell.write_holes(findings, holes)} patches without pixels.")
     if pictures is not None:
-        from zoompick.judge.proof import draw_findings
-
         drawn = draw_findings(findings, pictures)
         show.note(
             f"{pictures}: {show.counted(len(drawn), 'picture')}."
@@ -111,9 +109,6 @@ def _written(
 
 
 def _explained(name: str, as_json: bool) -> int:
-    from zoompick.cli import show
-    from zoompick.cli.show import Column, table
-    from zoompick.judge import registry
 
     chosen = registry.explained(name)
     if as_json:
@@ -138,9 +133,6 @@ def _of_files(
     valid: float,
     wish: Wish,
 ) -> list[Finding]:
-    from zoompick.cli import show
-    from zoompick.given import percent
-    from zoompick.study.verify import verify_files
 
     given = options.area_given(area, box, around)
     least = percent(valid, "share of valid pixels")
@@ -150,9 +142,6 @@ def _of_files(
 
 
 def _of_study(wish: Wish) -> list[Finding]:
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.verify import judge_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:
@@ -161,7 +150,6 @@ def _of_study(wish: Wish) -> list[Finding]:
 
 def show_findings(findings: Sequence[Finding]) -> None:
     """A table of findings, then what to do about those that did not pass."""
-    from zoompick.cli.show import Column, table
 
     columns = [
         Column("outcome"),
@@ -179,9 +167,6 @@ _MOST_ROWS = 60
 
 def show_summary(findings: Sequence[Finding]) -> None:
     """A line for each check, then a line for each finding that did not pass."""
-    from zoompick.cli import show
-    from zoompick.cli.show import Column, table
-    from zoompick.judge import registry
 
     groups = {check.name: (check.group, check.title) for check in registry.explained("all")}
     keys = [key for key in groups if any(finding.key == key for finding in findings)]
@@ -204,7 +189,6 @@ def show_problems(findings: Sequence[Finding]) -> None:
 
 def show_notes(findings: Sequence[Finding]) -> None:
     """What is wrong and what to do, a sentence or two each."""
-    from zoompick.cli import show
 
     for finding in findings:
         if finding.note:
@@ -213,6 +197,5 @@ def show_notes(findings: Sequence[Finding]) -> None:
 
 def _closing(findings: Sequence[Finding]) -> str:
     counts = {outcome: sum(f.outcome == outcome for f in findings) for outcome in ("pass", "warn", "fail")}
-    from zoompick.cli import show
 
     return f"{show.counted(counts['pass'], 'check')} passed, {counts['warn']} warned, {counts['fail']} failed."

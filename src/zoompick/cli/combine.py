@@ -8,8 +8,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from zoompick.area.coordinates import parse_length_m
 from zoompick.cli import elsewhere, options
 from zoompick.cli.made import grid_for, make_plain
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.products.formula import Formula
+from zoompick.products.kinds.align import AlignStep
+from zoompick.products.kinds.blend import BlendRules, by_span, steps_of
+from zoompick.products.kinds.mask import MaskStep
+from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+from zoompick.sensors.classes import MEANINGS
 
 if TYPE_CHECKING:
     pass
@@ -72,7 +80,6 @@ def mosaic(
     A second file, NAME-scenes.tif, tells for each pixel which scene it is from. Where class layers are among the
     files, what hides the ground is filled from the next scene.
     """
-    from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
 
     rule, day = _order(order)
     rules = MosaicRules(
@@ -125,7 +132,6 @@ def blend(
     Beside it NAME-count.tif tells how many dates went into each pixel, and, where all bands of a pixel are of one
     date, NAME-date.tif which day it was (yyyymmdd).
     """
-    from zoompick.products.kinds.blend import BlendRules, by_span, steps_of
 
     rules = BlendRules.parse(by, least, meanings(hide), metres(grow))
     given = options.area_given(area, box, around)
@@ -173,9 +179,6 @@ def mask(
     classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
     (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
     """
-    from zoompick.errors import UsageError
-    from zoompick.products.formula import Formula
-    from zoompick.products.kinds.mask import MaskStep
 
     rule = Formula.parse(where)
     if not rule.is_test and rule.text.strip() not in rule.bands:
@@ -217,8 +220,6 @@ def align(
     The shift is measured in many tiles; where they do not agree it is refused. Figures before and after stand in the
     record beside the product.
     """
-    from zoompick.errors import UsageError
-    from zoompick.products.kinds.align import AlignStep
 
     if not 0 <= limit < 100:
         raise UsageError(f"A limit of {limit:g} px cannot be used.", "As --limit 0.1.")
@@ -228,8 +229,6 @@ def align(
 
 def meanings(text: str) -> tuple[str, ...]:
     """Meanings of classes by name; ``none`` is none."""
-    from zoompick.errors import UnknownNameError
-    from zoompick.sensors.classes import MEANINGS
 
     chosen = () if text.strip() in ("", "none") else options.names(text)
     for word in chosen:
@@ -240,13 +239,11 @@ def meanings(text: str) -> tuple[str, ...]:
 
 def metres(text: str) -> float:
     """A distance, 0 for none."""
-    from zoompick.area.coordinates import parse_length_m
 
     return max(0.0, parse_length_m(text)) if text else 0.0
 
 
 def _order(text: str) -> tuple[str, date | None]:
-    from zoompick.errors import UsageError
 
     rule, _, day = text.partition("=")
     if not day:

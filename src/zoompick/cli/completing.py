@@ -15,6 +15,8 @@ from functools import cache
 from importlib import resources
 from typing import Any
 
+from zoompick.cli import known
+
 VARIABLE = "_ZOOMPICK_COMPLETE"
 
 
@@ -76,8 +78,6 @@ def _offered(words: list[str], begun: str) -> dict[str, str]:
     if begun.startswith("-"):
         return dict(here["options"])
     if path and (option or not here["commands"] or path == ["pick"]):
-        from zoompick.cli import known
-
         first = begun.rpartition(",")[0] + "," if "," in begun else ""
         found = {first + name: text for name, text in known.values(tuple(path), option).items()}
         if found or option:

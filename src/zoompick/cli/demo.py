@@ -2,18 +2,43 @@
 
 from __future__ import annotations
 
+import sys
+import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import exits
+from zoompick.addresses import address_parts, is_this_machine
+from zoompick.area.model import Area
+from zoompick.cli import exits, show
 from zoompick.cli.groups import group
+from zoompick.cli.made import show_made
+from zoompick.cli.running import show_run
+from zoompick.errors import UsageError
+from zoompick.geo.shapes import polygon_of
+from zoompick.products.change import GAINED, LOST
+from zoompick.products.grids import common_grid
+from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+from zoompick.products.making import make_files
+from zoompick.products.sidebyside import ground_of
+from zoompick.products.step import Making
+from zoompick.raster.opening import open_raster
+from zoompick.scenes import sources
+from zoompick.scenes.period import Period
+from zoompick.search import find
+from zoompick.search.criteria import Criteria
+from zoompick.settings import BRIEF_NAME, cache_folder
+from zoompick.standin.faults import NAMES
+from zoompick.standin.serve import archive
+from zoompick.study import run as workflow
+from zoompick.study import verbs
+from zoompick.study.folder import Study
+from zoompick.study.new import NewStudy, new_study
 
 if TYPE_CHECKING:
     from zoompick.events import Report
     from zoompick.products.step import Made
-    from zoompick.study.folder import Study
 
 standin = group(text="The simulated archive of the invented Ostrell islands.")
 
@@ -82,13 +107,6 @@ def serve(
     ] = False,
 ) -> None:
     """Serve the archive on this machine until Ctrl-C."""
-    import sys
-    import threading
-
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.settings import cache_folder
-    from zoompick.standin.serve import archive
 
     if rude and (fault or synthetic):
         raise UsageError("The rude archive takes neither --fault nor --synthetic.", "Leave them out.")
@@ -104,9 +122,6 @@ def serve(
 
 def _port_of(folder: Path) -> int:
     """Port at which the study around a folder knows an archive on this machine; the usual one where there is none."""
-    from zoompick.addresses import address_parts, is_this_machine
-    from zoompick.scenes import sources
-    from zoompick.study.folder import Study
 
     study = Study.find(folder)
     own = sources.load(sources.sources_file(study.root)) if study else {}
@@ -117,8 +132,6 @@ def _port_of(folder: Path) -> int:
 @standin.command("troubles")
 def troubles() -> None:
     """List the troubles that the archive can make, for 'standin serve --fault'."""
-    from zoompick.cli import show
-    from zoompick.standin.faults import NAMES
 
     show.table([show.Column("trouble"), show.Column("what", flexible=True)], [list(row) for row in NAMES.items()])
 
@@ -129,13 +142,6 @@ def demo(
     ),
 ) -> int:
     """Run a whole study on invented data: a fen before and after its water was raised."""
-    from zoompick.cli import show
-    from zoompick.cli.made import show_made
-    from zoompick.cli.running import show_run
-    from zoompick.scenes import sources
-    from zoompick.settings import cache_folder
-    from zoompick.standin.serve import archive
-    from zoompick.study import run as workflow
 
     cache = cache_folder()
     show.note(f"The simulated archive makes its world and scenes at the first request and keeps them in {cache}.")
@@ -153,11 +159,6 @@ def demo(
 
 def _study(folder: Path) -> Study:
     """The demo's study: made, or the one that is there from before."""
-    from zoompick.area.model import Area
-    from zoompick.geo.shapes import polygon_of
-    from zoompick.settings import BRIEF_NAME
-    from zoompick.study.folder import Study
-    from zoompick.study.new import NewStudy, new_study
 
     if (folder / BRIEF_NAME).exists():
         return Study(folder.resolve())
@@ -168,17 +169,6 @@ def _study(folder: Path) -> Study:
 
 def _over_the_border(study: Study, report: Report) -> list[Made]:
     """A mosaic of scenes on both sides of a UTM zone's border, beside the study, as ``mosaic`` makes it of files."""
-    from zoompick.area.model import Area
-    from zoompick.products.grids import common_grid
-    from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
-    from zoompick.products.making import make_files
-    from zoompick.products.step import Making
-    from zoompick.raster.opening import open_raster
-    from zoompick.scenes import sources
-    from zoompick.scenes.period import Period
-    from zoompick.search import find
-    from zoompick.search.criteria import Criteria
-    from zoompick.study import verbs
 
     area, folder = Area.from_box(*_BORDER), study.root / "border"
     wanted = Criteria(area.polygon, ("lapwing-l2",), (Period.parse("2025-12-15"),))
@@ -195,9 +185,6 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
 
 
 def _tell(study: Study, folder: Path) -> None:
-    from zoompick.cli import show
-    from zoompick.products.change import GAINED, LOST
-    from zoompick.products.sidebyside import ground_of
 
     products = study.root / "products"
     days = sorted(path.name for path in products.iterdir() if path.is_dir())

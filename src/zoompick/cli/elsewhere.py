@@ -8,18 +8,22 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from zoompick import settings
+from zoompick.cli import show
+from zoompick.events import Noted
+from zoompick.files import human_bytes
+from zoompick.raster import engine
+from zoompick.raster.cluster import on_cluster, refuse_unusable
+
 if TYPE_CHECKING:
     from zoompick.raster.cluster import Cluster
 
 
 def _asked(context: typer.Context, address: str) -> str:
     """Blocks of this command are computed there, from the first that is due to the end of the command."""
-    from zoompick import settings
 
     chosen = address.strip() or settings.text("cluster").strip()
     if chosen and not context.resilient_parsing:
-        from zoompick.raster.cluster import refuse_unusable
-
         refuse_unusable(chosen)
         context.with_resource(_on(chosen))
     return address
@@ -36,16 +40,12 @@ Where = Annotated[
 
 @contextmanager
 def _on(address: str) -> Iterator[None]:
-    from zoompick.raster import engine
 
     found: list[Cluster] = []
     with ExitStack() as stack:
 
         def executor() -> Cluster:
             if not found:
-                from zoompick.cli import show
-                from zoompick.events import Noted
-                from zoompick.raster.cluster import on_cluster
 
                 def report(event: object) -> None:
                     if isinstance(event, Noted):
@@ -61,8 +61,6 @@ def _on(address: str) -> Iterator[None]:
 
 
 def _tell(cluster: Cluster) -> None:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
 
     traffic = cluster.traffic
     again = f", {show.counted(traffic.repeated, 'slow one')} given to another worker too" if traffic.repeated else ""

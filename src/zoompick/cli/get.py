@@ -7,15 +7,24 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import calling, options
+from zoompick.cli import calling, options, show
+from zoompick.cli.piped import piped_scenes
+from zoompick.errors import StudyError
+from zoompick.fetch import get
+from zoompick.files import human_bytes
+from zoompick.net.pace import Pace
+from zoompick.scenes import fetched as record
+from zoompick.search.rules import select
+from zoompick.study import needs
+from zoompick.study.download import look_ahead
+from zoompick.study.folder import Study
+from zoompick.study.shortlist import shortlist
 
 if TYPE_CHECKING:
     from zoompick.fetch.get import Ready
-    from zoompick.net.pace import Pace
     from zoompick.scenes.fetchplan import DownloadPlan
     from zoompick.scenes.scene import Scene
     from zoompick.study.download import Downloaded, DownloadRequest
-    from zoompick.study.folder import Study
 
 
 def download(
@@ -55,10 +64,7 @@ def download(
     as_json: options.Json = False,
 ) -> None:
     """Download bands of picked scenes, whole or the area's part; the brief says which."""
-    from zoompick.cli import show
-    from zoompick.net.pace import Pace
     from zoompick.study.download import DownloadRequest, download, download_until_here
-    from zoompick.study.folder import Study
 
     pace = Pace.parse(limit_rate)
     command = calling.words_of(when_done)
@@ -86,9 +92,6 @@ def download(
 
 def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
     """Scenes from the shortlist, or from standard input, in the format that was asked for."""
-    from zoompick.cli.piped import piped_scenes
-    from zoompick.errors import StudyError
-    from zoompick.study import needs
 
     piped = words == ["-"]
     if study is None and not piped:
@@ -101,9 +104,6 @@ def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
 
 
 def _closing(done: Downloaded, folder: Path) -> None:
-    from zoompick.cli import show
-    from zoompick.fetch import get
-    from zoompick.files import human_bytes
 
     decided = done.plan
     if done.ready is None:
@@ -122,7 +122,6 @@ def _closing(done: Downloaded, folder: Path) -> None:
 
 def _checked(decided: DownloadPlan) -> str:
     """Whether what came was held against digests of those who published it."""
-    from zoompick.scenes import fetched as record
 
     rows = [record.read(entry.path.parent).get(entry.path.name) for entry in decided.fetch]
     held = sum(row is not None and bool(row.checked_by) for row in rows)
@@ -135,8 +134,6 @@ def _checked(decided: DownloadPlan) -> str:
 
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:
-    from zoompick.search.rules import select
-    from zoompick.study.shortlist import shortlist
 
     assert study is not None
     entries = shortlist(study)
@@ -145,8 +142,6 @@ def _picked(study: Study | None, words: list[str]) -> list[Scene]:
 
 
 def _dry_run(request: DownloadRequest, pace: Pace, as_json: bool) -> None:
-    from zoompick.cli import show
-    from zoompick.study.download import look_ahead
 
     with show.progress() as report:
         ready = look_ahead(request, report, pace)
@@ -159,7 +154,6 @@ def _dry_run(request: DownloadRequest, pace: Pace, as_json: bool) -> None:
 
 
 def _show_files(decided: DownloadPlan, totals: dict[str, object]) -> None:
-    from zoompick.cli import show
 
     states = [("fetch", entry) for entry in decided.fetch] + [("here", entry) for entry in decided.here]
     files = [
@@ -175,8 +169,6 @@ def _show_files(decided: DownloadPlan, totals: dict[str, object]) -> None:
 
 
 def _show_table(ready: Ready) -> None:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
 
     rows = []
     for state, entries in (("fetch", ready.plan.fetch), ("here", ready.plan.here)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import importlib
 import json
 import re
@@ -13,8 +14,10 @@ from typing import Any, ClassVar, NamedTuple
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from zoompick.cli import light
+from zoompick.cli import completing, light
+from zoompick.cli.front import front_page
 from zoompick.errors import UsageError
+from zoompick.search.rules import FIELDS
 
 
 class Group(TyperGroup):
@@ -91,8 +94,6 @@ class Root(TyperGroup):
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """The first page; see :mod:`zoompick.cli.front`."""
-        from zoompick.cli import completing
-        from zoompick.cli.front import front_page
 
         panels: dict[str, dict[str, str]] = {}
         for name, entry in self.table.items():
@@ -103,7 +104,6 @@ class Root(TyperGroup):
         """The command if it was built, else a stand-in that knows what the list says of it."""
         if cmd_name in self.commands or cmd_name not in self.table:
             return self.commands.get(cmd_name)
-        from zoompick.cli import completing
 
         text = completing.commands()[cmd_name]["help"]
         return TyperCommand(cmd_name, help=f"{text}.", rich_help_panel=self.table[cmd_name].panel)
@@ -140,7 +140,6 @@ class Root(TyperGroup):
 
 def _near(word: str, names: Iterable[str], prefix: str) -> str:
     """A question after the command that was meant; empty where none is near."""
-    import difflib
 
     near = difflib.get_close_matches(word.lower(), list(names), n=2, cutoff=0.7)
     quoted = " or ".join(f"'{prefix} {name}'" for name in near)
@@ -183,8 +182,6 @@ def _write_options(params: Sequence[Any], ctx: Any, formatter: Any) -> None:
             with formatter.section(title):
                 formatter.write_dl(rows)
     if any("RULE" in str(param.metavar) for param in params):
-        from zoompick.search.rules import FIELDS
-
         with formatter.section("Fields of rules"):
             formatter.write_text(", ".join(FIELDS))
 

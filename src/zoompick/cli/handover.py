@@ -7,7 +7,12 @@ from typing import Annotated
 
 import typer
 
-from zoompick.cli import exits, options
+from zoompick.cli import exits, options, show
+from zoompick.errors import UsageError
+from zoompick.figures.report import as_html, as_markdown
+from zoompick.files import human_bytes, refuse_existing, write_json, write_text
+from zoompick.study.folder import Study
+from zoompick.study.reporting import report_of
 
 _ENDINGS = {".html": "html", ".htm": "html", ".md": "md", ".json": "json"}
 
@@ -19,12 +24,6 @@ def report(
     overwrite: options.Overwrite = False,
 ) -> int:
     """Write the study's report: scenes, products, changes, checks, licences, steps."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.figures.report import as_html, as_markdown
-    from zoompick.files import human_bytes, refuse_existing, write_json, write_text
-    from zoompick.study.folder import Study
-    from zoompick.study.reporting import report_of
 
     study = Study.need(Path.cwd())
     path = out or study.root / "report.html"

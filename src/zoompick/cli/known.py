@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import tomllib
 from collections.abc import Iterator
+from contextlib import closing
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -86,8 +88,6 @@ def _sources() -> Iterator[tuple[str, str]]:
 
 def _layers() -> Iterator[str]:
     """Layers of picture tiles that the study keeps."""
-    import sqlite3
-    from contextlib import closing
 
     study = study_folder(Path.cwd())
     for path in sorted((study / "tiles").glob("*.mbtiles")) if study else ():

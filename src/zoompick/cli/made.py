@@ -6,6 +6,16 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from zoompick.cli import show
+from zoompick.cli.show import Column, place, table
+from zoompick.errors import UsageError
+from zoompick.files import human_bytes
+from zoompick.products import together
+from zoompick.products.away import make_anywhere
+from zoompick.products.step import Making
+from zoompick.study.folder import Study
+from zoompick.study.making import make_in_study
+
 if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.products.step import Made, Step
@@ -16,8 +26,6 @@ def grid_for(
     files: Sequence[Path], bands: Sequence[str], area: Area | None, crs: str, pixel: float | None, like: Path | None
 ) -> Grid:
     """The grid asked for: another file's, or one around the area or all of the files."""
-    from zoompick.errors import UsageError
-    from zoompick.products import together
 
     if like is not None:
         if area is not None or pixel is not None or crs:
@@ -30,14 +38,10 @@ def grid_for(
 
 def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compression: str = "") -> None:
     """Make products of plain files, all of the same, in one pass."""
-    from zoompick.errors import UsageError
 
     for step in steps:
         if step.output.suffix.lower() not in (".tif", ".tiff"):
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
-    from zoompick.cli import show
-    from zoompick.products.away import make_anywhere
-    from zoompick.products.step import Making
 
     with show.progress() as report:
         made = make_anywhere(steps, Making(overwrite, report, compression=compression), journal_here())
@@ -46,7 +50,6 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
 
 def journal_here() -> Path | None:
     """The journal of the study that the current folder belongs to."""
-    from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     return study.journal_file if study else None
@@ -56,9 +59,6 @@ def make_for_study(
     name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: str | None = None
 ) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.making import make_in_study
 
     study = Study.need(Path.cwd())
     with show.progress() as report:
@@ -67,7 +67,6 @@ def make_for_study(
 
 
 def _show(as_json: bool, made: Sequence[Made], of_study: bool = True) -> None:
-    from zoompick.cli import show
 
     if as_json:
         facts = [{"step": m.step, "path": str(m.path), "was_current": m.was_current} | dict(m.facts) for m in made]
@@ -89,8 +88,6 @@ def _show(as_json: bool, made: Sequence[Made], of_study: bool = True) -> None:
 
 def show_made(made: Sequence[Made], of_study: bool = True) -> None:
     """A table of products: those of a study by day and name, others by their path."""
-    from zoompick.cli.show import Column, place, table
-    from zoompick.files import human_bytes
 
     columns = [
         Column("step"),

@@ -8,7 +8,21 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import elsewhere, made, options
+from zoompick.area.coordinates import parse_length_m
+from zoompick.cli import elsewhere, made, options, show
+from zoompick.cli.recipelist import list_recipes
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.geo.geodesy import buffered
+from zoompick.products import recipes
+from zoompick.products.kinds.clip import ClipStep
+from zoompick.products.kinds.composite import CompositeStep
+from zoompick.products.kinds.index import IndexStep
+from zoompick.products.kinds.stack import StackStep
+from zoompick.products.tone import Tone
+from zoompick.scenes.deliveries import open_layers
+from zoompick.scenes.opening import open_raster
+from zoompick.study.folder import Study
+from zoompick.study.verbs import grid_around
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -53,7 +67,6 @@ def stack(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Put bands on one grid, in order, into one file."""
-    from zoompick.products.kinds.stack import StackStep
 
     if not files:
         _refuse_options(
@@ -90,7 +103,6 @@ def stack(
 
 
 def _is_mean(swath: str) -> bool:
-    from zoompick.errors import UnknownNameError
 
     if swath not in ("nearest", "mean"):
         raise UnknownNameError.of("way to lay a swath", swath, ("nearest", "mean"))
@@ -99,9 +111,6 @@ def _is_mean(swath: str) -> bool:
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
     """The wished grid: of another file, or around an area, or the finest file's with another pixel size."""
-    from zoompick.errors import UsageError
-    from zoompick.scenes.opening import open_raster
-    from zoompick.study.verbs import grid_around
 
     if like is not None:
         if area is not None or pixel is not None:
@@ -140,11 +149,6 @@ def clip(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Cut a file to the area; outside is no-data."""
-    from zoompick.area.coordinates import parse_length_m
-    from zoompick.errors import UsageError
-    from zoompick.geo.geodesy import buffered
-    from zoompick.products.kinds.clip import ClipStep
-    from zoompick.study.folder import Study
 
     if file is None:
         _refuse_options(
@@ -209,14 +213,8 @@ def composite(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
-    from zoompick.errors import UsageError
-    from zoompick.products import recipes
-    from zoompick.products.kinds.composite import CompositeStep
-    from zoompick.products.tone import Tone
 
     if listed:
-        from zoompick.cli.recipelist import list_recipes
-
         list_recipes(file, as_json, is_index=False)
         return
     if recipe and bands:
@@ -258,9 +256,6 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
     """Bands by name; numbers are counted in the file's order, and it is said what each was taken for."""
     if file is None or not any(band.isdigit() for band in bands):
         return bands
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.scenes.deliveries import open_layers
 
     have = [layer.name for layer in open_layers([file])]
     found = []
@@ -294,13 +289,8 @@ def index(
     A formula has + - * / and brackets, < <= > >= == and or not, min max abs sqrt log exp where clip. A pixel without
     a value in a band it needs, and what has no value (0 / 0), is no-data.
     """
-    from zoompick.errors import UsageError
-    from zoompick.products import recipes
-    from zoompick.products.kinds.index import IndexStep
 
     if listed:
-        from zoompick.cli.recipelist import list_recipes
-
         list_recipes(file, as_json, is_index=True)
         return
     if recipe and formula:
@@ -328,7 +318,6 @@ def _beside(file: Path, word: str) -> Path:
 
 def _refuse_options(given: dict[str, Any]) -> None:
     """Without a file the brief decides; options that would contradict it are refused."""
-    from zoompick.errors import UsageError
 
     named = next((name for name, value in given.items() if value), None)
     if named:

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from zoompick.cli import show
+from zoompick.errors import UsageError
+from zoompick.fetch import wavelengths
+from zoompick.files import refuse_existing
+from zoompick.raster.ways import Ways
+from zoompick.study.areas import AreaRequest, resolve
+
 if TYPE_CHECKING:
     from zoompick.area.model import Area
-    from zoompick.raster.ways import Ways
 
 Json = Annotated[bool, typer.Option("--json", help="Print JSON in place of a table.")]
 Bands = Annotated[
@@ -71,7 +78,6 @@ Cloud = Annotated[float | None, typer.Option("--cloud", metavar="PERCENT", help=
 
 def names(text: str) -> tuple[str, ...]:
     """Words between commas; UsageError when one stands there twice."""
-    from zoompick.errors import UsageError
 
     found = tuple(word.strip() for word in text.split(",") if word.strip())
     twice = next((word for word in found if found.count(word) > 1), None)
@@ -85,8 +91,6 @@ def band_names(text: str, files: Sequence[Path]) -> tuple[str, ...]:
     found = names(text)
     if not found or not files:
         return found
-    from zoompick.cli import show
-    from zoompick.fetch import wavelengths
 
     if not any(map(wavelengths.is_wavelength, found)):
         return found
@@ -98,8 +102,6 @@ def band_names(text: str, files: Sequence[Path]) -> tuple[str, ...]:
 
 def png(path: Path, overwrite: bool) -> None:
     """Refuse, before anything is fetched, a picture that cannot be written."""
-    from zoompick.errors import UsageError
-    from zoompick.files import refuse_existing
 
     if path.suffix.lower() != ".png":
         raise UsageError(f"{path.name}: pictures are written as PNG.", "Give a name ending in .png.")
@@ -110,9 +112,6 @@ def area_given(
     text: str, box: Edges | None, around: str = "", only: str = "", like: Path | None = None
 ) -> Area | None:
     """The area that was given in any way, or None; its notes are for the person to see."""
-    import sys
-
-    from zoompick.study.areas import AreaRequest, resolve
 
     piped = sys.stdin.read() if text == "-" else ""
     return resolve(AreaRequest(text, piped, box, around, only, like))
@@ -125,6 +124,5 @@ def with_ending(path: Path, ending: str = ".tif") -> Path:
 
 def ways(text: str) -> Ways:
     """How bands are resampled."""
-    from zoompick.raster.ways import Ways
 
     return Ways.parse(text)

@@ -3,20 +3,36 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import asdict
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import exits, options
+from zoompick.cli import exits, options, show
 from zoompick.cli.groups import defaulting, group
-from zoompick.files import human_km2
+from zoompick.errors import BusyError, NothingFoundError
+from zoompick.files import human_km2, human_time
+from zoompick.money import words
+from zoompick.orders.desk import cost_of, to_order
+from zoompick.orders.queue import Queue
+from zoompick.study import orders
+from zoompick.study.folder import Study
+from zoompick.study.orders import (
+    adopt_order,
+    cancel_orders,
+    expected_end,
+    plan_orders,
+    refresh_orders,
+    submit_orders,
+    wait_for_orders,
+)
 
 if TYPE_CHECKING:
     from zoompick.orders.desk import Desk
     from zoompick.orders.queue import Order
     from zoompick.scenes.scene import Scene
-    from zoompick.study.folder import Study
     from zoompick.study.orders import OrderPlan
 
 Every = Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")]
@@ -28,7 +44,6 @@ order = group(
 
 
 def _here() -> Study:
-    from zoompick.study.folder import Study
 
     return Study.need(Path.cwd())
 
@@ -40,9 +55,6 @@ def order_ask(
     ] = "",
 ) -> None:
     """Show the terms of the scenes that are not open, accept them, and tell how the requests stand."""
-    from zoompick.cli import show
-    from zoompick.errors import NothingFoundError
-    from zoompick.study import orders
 
     study = _here()
     if accept_terms:
@@ -67,9 +79,6 @@ def order_ask(
 
 def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
     """How the requests for scenes of a collection stand now."""
-    from zoompick.cli import show
-    from zoompick.orders.desk import to_order
-    from zoompick.study.orders import refresh_orders
 
     if list(desk.queue):
         refresh_orders(study)
@@ -89,8 +98,6 @@ def _state(entry: Order) -> str:
 @order.command("plan")
 def order_plan(as_json: options.Json = False) -> None:
     """Show into which orders the shortlist would be split, and what they cost; nothing is ordered."""
-    from zoompick.cli import show
-    from zoompick.study.orders import plan_orders
 
     plan = plan_orders(_here())
     planned = plan.orders
@@ -145,8 +152,6 @@ def order_submit(
     as_json: options.Json = False,
 ) -> int:
     """Hand in the planned orders, as many as there are slots for; the rest wait for the next submit."""
-    from zoompick.cli import show
-    from zoompick.study.orders import submit_orders, wait_for_orders
 
     if dry_run:
         order_plan(as_json)
@@ -170,7 +175,6 @@ def order_submit(
 
 def _tell_waiting(queue: Sequence[Order]) -> None:
     """What was not handed in yet, and how it is."""
-    from zoompick.cli import show
 
     waiting = [entry for entry in queue if entry.state == "planned"]
     accept = _accepting(waiting)
@@ -181,8 +185,6 @@ def _tell_waiting(queue: Sequence[Order]) -> None:
 @order.command("status")
 def order_status(as_json: options.Json = False) -> None:
     """Show the whole queue, with the expected end of each order."""
-    from zoompick.cli import show
-    from zoompick.orders.queue import Queue
 
     study = _here()
     if not list(Queue(study.orders_file)):
@@ -190,8 +192,6 @@ def order_status(as_json: options.Json = False) -> None:
             show.as_json([])
         show.note("Nothing has been ordered in this study. 'zoompick order plan' shows what could be.")
         return
-    from zoompick.errors import BusyError
-    from zoompick.study.orders import refresh_orders
 
     try:
         _show(refresh_orders(study), as_json)
@@ -209,8 +209,6 @@ def order_wait(
     as_json: options.Json = False,
 ) -> int:
     """Wait for the orders that are under way, and fetch what is ready; nothing is handed in."""
-    from zoompick.cli import show
-    from zoompick.study.orders import wait_for_orders
 
     with show.progress() as report:
         queue, count = wait_for_orders(_here(), every, limit, report)
@@ -219,8 +217,6 @@ def order_wait(
 
 def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
     """Show the queue after waiting; done when nothing is owed any more."""
-    from zoompick.cli import show
-    from zoompick.orders.queue import Queue
 
     _show(queue, as_json)
     owed = Queue(_here().orders_file).owed()
@@ -236,7 +232,6 @@ def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
 
 def _tell_unsure(queue: Sequence[Order]) -> None:
     """Which orders the source may have taken."""
-    from zoompick.cli import show
 
     unsure = [str(entry.number) for entry in queue if entry.state == "unsure"]
     if unsure:
@@ -255,7 +250,6 @@ def order_cancel(
     as_json: options.Json = False,
 ) -> None:
     """Cancel orders, also those that are under way."""
-    from zoompick.study.orders import cancel_orders
 
     _show(cancel_orders(_here(), numbers, not_taken), as_json)
 
@@ -267,34 +261,28 @@ def order_adopt(
     as_json: options.Json = False,
 ) -> None:
     """Say which job of the source an order is, whose connection broke while it was handed in."""
-    from zoompick.study.orders import adopt_order
 
     _show(adopt_order(_here(), number, job), as_json)
 
 
 def _cost(queue: Sequence[Order]) -> str:
     """Price of some orders together, by currency; empty when they cost nothing."""
-    from zoompick.money import words
-    from zoompick.orders.desk import cost_of
 
     return words(cost_of(queue))
 
 
 def _accepting(queue: Sequence[Order]) -> str:
     """The option that accepts the price of some orders; empty when they cost nothing."""
-    from zoompick.orders.desk import cost_of
 
     return "".join(f" --accept-price '{one}'" for one in cost_of(queue))
 
 
 def _row(entry: Order) -> dict[str, Any]:
-    from dataclasses import asdict
 
     return asdict(entry)
 
 
 def _show(queue: Sequence[Order], as_json: bool) -> None:
-    from zoompick.cli import show
 
     if as_json:
         show.as_json([_row(entry) for entry in queue])
@@ -303,11 +291,6 @@ def _show(queue: Sequence[Order], as_json: bool) -> None:
 
 
 def _table(queue: Sequence[Order]) -> None:
-    from datetime import UTC, datetime
-
-    from zoompick.cli import show
-    from zoompick.files import human_time
-    from zoompick.study.orders import expected_end
 
     now, rows = datetime.now(UTC), []
     for entry in queue:

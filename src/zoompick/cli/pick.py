@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import math
 from dataclasses import replace
 from pathlib import Path
@@ -9,17 +10,33 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import options, show
 from zoompick.cli.groups import defaulting, group
+from zoompick.cli.piped import piped_scenes
 from zoompick.cli.scenes import put_out, show_scenes
+from zoompick.errors import DataError, MissingFileError, NothingFoundError, StudyError, UsageError
+from zoompick.given import percent
+from zoompick.money import Money
+from zoompick.outgoing import csv_cell, csv_text
+from zoompick.scenes.limits import of_orders
+from zoompick.scenes.period import Period
+from zoompick.scenes.scenelist import read_list
+from zoompick.search import pick as choose
+from zoompick.search.cover import CoverWish
+from zoompick.search.rules import names_numbers, select
+from zoompick.study import lastsearch
+from zoompick.study.folder import Study
+from zoompick.study.library import change_shortlist, undo_shortlist
+from zoompick.study.needs import study_crs
+from zoompick.study.session import session_of
+from zoompick.study.shortlist import shortlist
+from zoompick.study.status import state_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from zoompick.scenes.scenelist import Entry
-    from zoompick.search.cover import CoverWish
     from zoompick.search.pick import Choice
-    from zoompick.study.folder import Study
 
 pick = group(
     defaulting("add", "list"),
@@ -90,15 +107,6 @@ def pick_add(
     instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
 ) -> None:  # fmt: skip
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.money import Money
-    from zoompick.scenes.limits import of_orders
-    from zoompick.search import pick as choose
-    from zoompick.study.folder import Study
-    from zoompick.study.library import change_shortlist
-    from zoompick.study.needs import study_crs
-    from zoompick.study.session import session_of
 
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
@@ -134,10 +142,6 @@ def pick_add(
 def _wish(
     weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
 ) -> CoverWish:
-    from zoompick.errors import UsageError
-    from zoompick.given import percent
-    from zoompick.scenes.period import Period
-    from zoompick.search.cover import CoverWish
 
     try:
         costs = [float(part) for part in weights.split(",")]
@@ -159,7 +163,6 @@ def _wish(
 
 
 def _tell_cover(chosen: Choice) -> None:
-    from zoompick.cli import show
 
     found = chosen.cover
     if found is None:
@@ -172,10 +175,6 @@ def _tell_cover(chosen: Choice) -> None:
 
 
 def _pair(study: Study, day: str, take: int) -> Choice:
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.scenes.period import Period
-    from zoompick.search import pick as choose
 
     start = Period.parse(day).start
     if start is None:
@@ -213,10 +212,6 @@ def _pair(study: Study, day: str, take: int) -> Choice:
 
 def _found(study: Study, by_number: bool = False) -> list[Entry]:
     """The last search; where numbers name its scenes it must still be what the person saw."""
-    from zoompick.cli import show
-    from zoompick.errors import NothingFoundError, StudyError
-    from zoompick.scenes.scenelist import read_list
-    from zoompick.study import lastsearch
 
     found = read_list(study.found_file)
     if not found:
@@ -230,8 +225,6 @@ def _found(study: Study, by_number: bool = False) -> list[Entry]:
 
 
 def _named(study: Study, words: list[str]) -> list[Entry]:
-    from zoompick.cli.piped import piped_scenes
-    from zoompick.search.rules import names_numbers, select
 
     if words == ["-"]:
         return piped_scenes()
@@ -241,11 +234,6 @@ def _named(study: Study, words: list[str]) -> list[Entry]:
 @pick.command("drop")
 def pick_drop(scenes: Words) -> None:
     """Take scenes off the shortlist; their files stay."""
-    from zoompick.cli import show
-    from zoompick.search.rules import select
-    from zoompick.study.folder import Study
-    from zoompick.study.library import change_shortlist
-    from zoompick.study.shortlist import shortlist
 
     study = Study.need(Path.cwd())
     dropped = select(shortlist(study), scenes or [], "the shortlist")
@@ -255,10 +243,6 @@ def pick_drop(scenes: Words) -> None:
 
 def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[Entry]:
     """Change entries of the shortlist where they stand."""
-    from zoompick.search.rules import select
-    from zoompick.study.folder import Study
-    from zoompick.study.library import change_shortlist
-    from zoompick.study.shortlist import shortlist
 
     study = Study.need(Path.cwd())
     chosen = [mark(entry) for entry in select(shortlist(study), words, "the shortlist")]
@@ -272,7 +256,6 @@ def pick_tag(
     scenes: Words = None,
 ) -> None:
     """Tag scenes of the shortlist; 'tag=WORD' is a rule that finds them again."""
-    from zoompick.cli import show
 
     word = tag.lstrip("+")
 
@@ -289,7 +272,6 @@ def pick_note(
     scenes: Words = None,
 ) -> None:
     """Write a note on scenes of the shortlist."""
-    from zoompick.cli import show
 
     marked = _mark(scenes or [], "note", lambda entry: replace(entry, note=text))
     show.note(f"{show.counted(len(marked), 'scene')} noted.")
@@ -298,9 +280,6 @@ def pick_note(
 @pick.command("undo")
 def pick_undo() -> None:
     """Put the shortlist back as it was before the last change."""
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.library import undo_shortlist
 
     entries = undo_shortlist(Study.need(Path.cwd()))
     show.note(f"The shortlist has {len(entries)} scenes again.")
@@ -312,8 +291,6 @@ def pick_export(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Write the shortlist to a file."""
-    from zoompick.study.folder import Study
-    from zoompick.study.shortlist import shortlist
 
     put_out(shortlist(Study.need(Path.cwd())), "", out, overwrite)
 
@@ -323,15 +300,6 @@ def pick_import(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="An ItemCollection, or a CSV with ids of the search.")],
 ) -> None:
     """Add the scenes of a file to the shortlist."""
-    import csv
-
-    from zoompick.cli import show
-    from zoompick.errors import DataError, MissingFileError
-    from zoompick.outgoing import csv_cell, csv_text
-    from zoompick.scenes.scenelist import read_list
-    from zoompick.search.rules import select
-    from zoompick.study.folder import Study
-    from zoompick.study.library import change_shortlist
 
     study = Study.need(Path.cwd())
     if not file.is_file():
@@ -359,10 +327,6 @@ def pick_list(
     as_json: options.Json = False,
 ) -> None:
     """List the shortlist, and how far each scene is."""
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.shortlist import shortlist
-    from zoompick.study.status import state_of
 
     study = Study.need(Path.cwd())
     entries = shortlist(study)

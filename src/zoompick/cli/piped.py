@@ -5,6 +5,10 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING
 
+from zoompick.errors import DataError, NothingFoundError, UsageError
+from zoompick.files import parse_json
+from zoompick.scenes.scenelist import from_collection
+
 if TYPE_CHECKING:
     from zoompick.scenes.scenelist import Entry
 
@@ -23,9 +27,6 @@ def piped_scenes() -> list[Entry]:
     DataError
         No ItemCollection.
     """
-    from zoompick.errors import DataError, NothingFoundError, UsageError
-    from zoompick.files import parse_json
-    from zoompick.scenes.scenelist import from_collection
 
     if sys.stdin.isatty():
         raise UsageError("'-' stands for scenes from a pipe, and there is none.", _HOW)

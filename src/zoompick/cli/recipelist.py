@@ -6,6 +6,9 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.cli import show
+from zoompick.products import recipes
+from zoompick.scenes.deliveries import open_layers
+from zoompick.study.folder import Study
 
 
 def list_recipes(file: Path | None, as_json: bool, is_index: bool) -> None:
@@ -34,18 +37,14 @@ def list_recipes(file: Path | None, as_json: bool, is_index: bool) -> None:
 
 
 def _bands_here(file: Path | None) -> set[str] | None:
-    from zoompick.study.folder import Study
 
     if file is not None:
-        from zoompick.scenes.deliveries import open_layers
-
         return {layer.name for layer in open_layers([file])}
     study = Study.find(Path.cwd())
     return None if study is None else set(study.brief().bands)
 
 
 def _composites() -> list[dict[str, Any]]:
-    from zoompick.products import recipes
 
     found = map(recipes.composite, recipes.composite_names())
     return [
@@ -56,7 +55,6 @@ def _composites() -> list[dict[str, Any]]:
 
 
 def _indices() -> list[dict[str, Any]]:
-    from zoompick.products import recipes
 
     found = map(recipes.index, recipes.index_names())
     return [

@@ -2,23 +2,33 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import calling, elsewhere, exits, options
-from zoompick.files import human_km2
+from zoompick.cli import calling, check, elsewhere, exits, made, options, show
+from zoompick.cli.show import Branch, counted
+from zoompick.errors import UsageError, ZoomPickError
+from zoompick.files import human_bytes, human_km2
+from zoompick.study import batch
+from zoompick.study import run as workflow
+from zoompick.study.batch import SUMMARY, BatchWish
+from zoompick.study.folder import Study
+from zoompick.study.locking import lock_study
+from zoompick.study.run import preview
+from zoompick.study.stages import Stages
+from zoompick.study.watch import WatchWish
 
 if TYPE_CHECKING:
-    from zoompick.cli.show import Branch
-    from zoompick.study.batch import BatchWish, Outcome
-    from zoompick.study.folder import Study
+    from zoompick.study.batch import Outcome
     from zoompick.study.lineage import Node
     from zoompick.study.run import RunWish, StudyRun
-    from zoompick.study.watch import Round, WatchWish
+    from zoompick.study.watch import Round
 
 
 def run(
@@ -67,12 +77,6 @@ def run(
     ] = "",
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
-    from zoompick.cli import show
-    from zoompick.study import run as workflow
-    from zoompick.study.batch import BatchWish
-    from zoompick.study.folder import Study
-    from zoompick.study.stages import Stages
-    from zoompick.study.watch import WatchWish
 
     wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough, locked)
     study = Study.need(Path.cwd())
@@ -104,7 +108,6 @@ def _code_of(done: StudyRun) -> int:
 
 def _refuse_both(given: Mapping[str, bool]) -> None:
     """Options that shut each other out."""
-    from zoompick.errors import UsageError
 
     named = [name for name, is_given in given.items() if is_given]
     if len(named) > 1:
@@ -113,7 +116,6 @@ def _refuse_both(given: Mapping[str, bool]) -> None:
 
 def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
     """Options that say nothing without another."""
-    from zoompick.errors import UsageError
 
     named = [name for name, value in given.items() if value]
     if named:
@@ -122,8 +124,6 @@ def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
 
 def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> int:
     """One brief for many studies, and a table of them."""
-    from zoompick.cli import show
-    from zoompick.study import batch
 
     units = batch.units_of(study, wish)
     if dry_run:
@@ -151,9 +151,6 @@ def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> in
 
 
 def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]) -> None:
-    from zoompick.cli import show
-    from zoompick.study.batch import SUMMARY
-
     heads = [
         show.Column("study"), show.Column("outcome"), show.Column("scenes", "right"),
         show.Column("products", "right"), show.Column("new", "right"), show.Column("checks passed", "right"),
@@ -175,10 +172,7 @@ def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]
 
 def _watch(study: Study, wish: WatchWish, how: RunWish, command: list[str], as_json: bool) -> int:
     """Round after round, until so many are done or a person stops it."""
-    import time
 
-    from zoompick.cli import show
-    from zoompick.errors import ZoomPickError
     from zoompick.study import watch as workflow
 
     code = exits.DONE
@@ -207,9 +201,6 @@ def _round_facts(one: Round) -> dict[str, object]:
 
 
 def _show_round(one: Round) -> None:
-    from datetime import UTC, datetime
-
-    from zoompick.cli import show
 
     now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC")
     if one.done is None:
@@ -224,10 +215,6 @@ def _show_round(one: Round) -> None:
 
 def lock(as_json: options.Json = False) -> None:
     """Write down scenes, files and products with their digests, for 'run --locked'."""
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.study.folder import Study
-    from zoompick.study.locking import lock_study
 
     study = Study.need(Path.cwd())
     path, made = lock_study(study)
@@ -247,8 +234,6 @@ def lock(as_json: options.Json = False) -> None:
 
 def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
     """Products and findings of a run, and one closing line."""
-    from zoompick.cli import check, made, show
-    from zoompick.files import human_bytes
 
     made.show_made(done.made)
     check.show_problems(done.findings)
@@ -291,8 +276,6 @@ def _facts(done: StudyRun) -> dict[str, object]:
 
 
 def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
-    from zoompick.cli import show
-    from zoompick.study.run import preview
 
     with show.progress() as report:
         found = preview(study, report)
@@ -326,7 +309,6 @@ def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
 
 
 def _branch(node: Node, states: Mapping[str, str]) -> Branch:
-    from zoompick.cli.show import Branch, counted
 
     state = states.get(f"products/{node.name}", "")
     files = [counted(node.files, "file") + " of scenes"] if node.files else []

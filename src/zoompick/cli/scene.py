@@ -2,12 +2,32 @@
 
 from __future__ import annotations
 
+import shutil
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from zoompick.cli import options
+from zoompick.cli import facts, options, show
+from zoompick.cli.halfblocks import half_blocks
+from zoompick.cli.months import by_day, by_month
+from zoompick.cli.piped import piped_scenes
+from zoompick.errors import NothingFoundError, StudyError, UsageError, ZoomPickError
+from zoompick.figures.calendar import calendar_picture
+from zoompick.figures.maps import Outline, footprint_map
+from zoompick.figures.sheets import Cell, contact_sheet
+from zoompick.files import free_name, human_bytes
+from zoompick.scenes import sources
+from zoompick.scenes.scenelist import read_list
+from zoompick.search import agenda, clouds, find
+from zoompick.search.find import cost_words
+from zoompick.search.look import pictures
+from zoompick.search.passes import next_passes
+from zoompick.search.rules import names_numbers, select
+from zoompick.study import lastsearch
+from zoompick.study.folder import Study
+from zoompick.study.session import session_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -15,7 +35,6 @@ if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.scenes.scenelist import Entry
     from zoompick.search.look import Picture
-    from zoompick.study.folder import Study
 
 Chosen = Annotated[
     list[str] | None,
@@ -40,12 +59,6 @@ class _Chosen(NamedTuple):
 
 def _chosen(words: Sequence[str], picked: bool) -> _Chosen:
     """Scenes out of the last search, the shortlist or a pipe."""
-    from zoompick.cli.piped import piped_scenes
-    from zoompick.errors import NothingFoundError, StudyError
-    from zoompick.scenes.scenelist import read_list
-    from zoompick.search.rules import names_numbers, select
-    from zoompick.study import lastsearch
-    from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     if list(words) == ["-"]:
@@ -75,7 +88,6 @@ def scene(
     as_json: options.Json = False,
 ) -> None:
     """Tell all about one scene: when, where, cloud, rights, bands, its name, next passes."""
-    from zoompick.cli import facts, show
 
     study, chosen, _ = _chosen([which], picked)
     entry = chosen[0]
@@ -101,10 +113,6 @@ def scene(
 
 
 def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
-    from zoompick.cli import show
-    from zoompick.search import clouds
-    from zoompick.search.find import cost_words
-    from zoompick.study.session import session_of
 
     with show.progress() as report:
         looked = clouds.look_inside([entry.scene], area.polygon, session_of(study, report), report)
@@ -116,13 +124,6 @@ def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
 
 def _passes(study: Study | None, entry: Entry) -> None:
     """The next passes of the same satellite, from all that its source has over the area."""
-    from datetime import UTC, datetime
-
-    from zoompick.cli import show
-    from zoompick.errors import ZoomPickError
-    from zoompick.scenes import sources
-    from zoompick.search import find
-    from zoompick.search.passes import next_passes
 
     if study is None or not study.area_file.exists():
         return
@@ -152,9 +153,6 @@ def calendar(
     as_json: options.Json = False,
 ) -> None:
     """Show when there are scenes and how cloudy, by months or days; gaps show at once."""
-    from zoompick.cli import show
-    from zoompick.cli.months import by_day, by_month
-    from zoompick.search import agenda
 
     if picture is not None:
         options.png(picture, overwrite)
@@ -171,8 +169,6 @@ def calendar(
         show.note("Scenes, and the least cloud among them in percent; · is a gap." if not days else
                   "The tens of the least cloud of each day, 0 for clear; · is a day without a scene.")  # fmt: skip
     if picture is not None:
-        from zoompick.figures.calendar import calendar_picture
-
         calendar_picture(agenda.marks(entries), f"{len(entries)} scenes by day and cloud", picture)
         show.note(f"Drawn in {picture}.")
 
@@ -199,9 +195,6 @@ def look(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Look before loading: contact sheets, any bands, maps of footprints, in a terminal."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.files import free_name
 
     if out is not None:
         options.png(out, overwrite)
@@ -232,10 +225,6 @@ def look(
 
 
 def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.search.look import pictures
-    from zoompick.study.session import session_of
 
     with show.progress() as report:
         found = pictures(entries, bands, area.polygon if area else None, report, session_of(study, report))
@@ -248,9 +237,6 @@ def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], ar
 
 
 def _draw_map(shown: _Chosen, area: Area | None, path: Path) -> None:
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.figures.maps import Outline, footprint_map
 
     if area is None:
         raise UsageError("There is no area to draw the footprints over.", "Give --area AREA, or work in a study.")
@@ -266,8 +252,6 @@ def _draw_map(shown: _Chosen, area: Area | None, path: Path) -> None:
 def _draw_sheet(
     shown: _Chosen, pictures: Sequence[Picture], bands: tuple[str, ...], area: Area | None, path: Path
 ) -> None:
-    from zoompick.cli import show
-    from zoompick.figures.sheets import Cell, contact_sheet
 
     cells = []
     for number, entry, picture in zip(shown.numbers, shown.entries, pictures, strict=True):
@@ -288,10 +272,6 @@ def _figures(entry: Entry) -> str:
 
 
 def _in_terminal(number: int, entry: Entry, picture: Picture) -> None:
-    import shutil
-
-    from zoompick.cli import show
-    from zoompick.cli.halfblocks import half_blocks
 
     show.line(f"{number}  {entry.scene.day}  {entry.scene.platform}  {_figures(entry)}")
     for line in half_blocks(picture, min(76, shutil.get_terminal_size().columns - 2)):

@@ -10,6 +10,14 @@ from itertools import chain, count
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from zoompick.cli import show
+from zoompick.cli.show import Column, table
+from zoompick.errors import UnknownNameError, UsageError
+from zoompick.files import human_bytes, refuse_existing, writing
+from zoompick.outgoing import csv_cell
+from zoompick.scenes.scenelist import collection_text
+from zoompick.search import geoparquet
+
 if TYPE_CHECKING:
     from zoompick.scenes.scene import Key
     from zoompick.scenes.scenelist import Entry
@@ -29,7 +37,6 @@ def show_scenes(entries: Sequence[Entry], with_id: bool = False, states: Mapping
     states : mapping, optional
         How far scenes are, by key, as 'zoompick status' tells it; with any that is more than picked, a column tells.
     """
-    from zoompick.cli import show
 
     with show.paged(len(entries)):
         for start in range(0, len(entries), _ROWS):
@@ -37,7 +44,6 @@ def show_scenes(entries: Sequence[Entry], with_id: bool = False, states: Mapping
 
 
 def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, states: Mapping[Key, str]) -> None:
-    from zoompick.cli.show import Column, table
 
     inside = any(entry.cloud_area_percent is not None for entry in entries)
     several = len({entry.scene.collection for entry in entries}) > 1
@@ -70,7 +76,6 @@ def _cover(value: float) -> str:
 
 
 def _size(value: int | None) -> str:
-    from zoompick.files import human_bytes
 
     return "?" if value is None else human_bytes(value)
 
@@ -83,7 +88,6 @@ def _marks(entry: Entry, states: Mapping[Key, str]) -> str:
 
 def csv_rows(entries: Sequence[Entry]) -> Iterator[str]:
     """The scenes as lines of CSV, the first with the names of the columns."""
-    from zoompick.outgoing import csv_cell
 
     line = io.StringIO()
     writer = csv.writer(line, lineterminator="\n")
@@ -111,8 +115,6 @@ def _csv_row(number: int, entry: Entry) -> list[Any]:
 
 def _write(parts: Iterable[str], out: Path | None, is_json: bool = False) -> None:
     """Text in pieces to a file or to standard output."""
-    from zoompick.cli import show
-    from zoompick.files import writing
 
     if out is None:
         show.text(parts, is_json)
@@ -129,10 +131,6 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bo
     UsageError
         No such form, or one that needs a file, or a file that exists.
     """
-    from zoompick.cli import show
-    from zoompick.errors import UnknownNameError, UsageError
-    from zoompick.files import refuse_existing
-    from zoompick.scenes.scenelist import collection_text
 
     form = form or (form_of(out) if out else "table")
     if form not in FORMATS:
@@ -146,7 +144,6 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bo
     if form == "parquet":
         if out is None:
             raise UsageError("GeoParquet needs a file.", "Give --out FILE.parquet.")
-        from zoompick.search import geoparquet
 
         geoparquet.write([entry.to_item() for entry in entries], out)
     elif form == "csv":
@@ -165,7 +162,6 @@ _ENDINGS = {
 
 def form_of(out: Path) -> str:
     """The form that a file's ending asks for; UsageError for one that nothing here writes."""
-    from zoompick.errors import UsageError
 
     found = _ENDINGS.get(out.suffix.lower())
     if found is None:

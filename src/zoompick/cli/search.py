@@ -11,15 +11,22 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import elsewhere, exits, options
+from zoompick.cli import elsewhere, exits, options, show
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
+from zoompick.errors import UsageError
+from zoompick.files import refuse_existing
+from zoompick.journal import act
+from zoompick.scenes import sources as table
+from zoompick.scenes.scenelist import write_list
+from zoompick.search import find
+from zoompick.search.criteria import Criteria
 from zoompick.search.filters import ROWS, Row
+from zoompick.study import lastsearch
+from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
     from zoompick.scenes.source import Source
-    from zoompick.search.criteria import Criteria
-    from zoompick.study.folder import Study
 
 _SCENE, _OUT = "What a scene must be", "What comes back"
 _TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool,
@@ -79,8 +86,6 @@ def search(
     cluster: elsewhere.Where = "",
 ) -> int:
     """Search scenes; in a study the brief fills in what is not given here."""
-    from zoompick.files import refuse_existing
-    from zoompick.study.folder import Study
 
     if out is not None:
         form = form or form_of(out)
@@ -106,11 +111,6 @@ class _Shown:
 
 
 def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Shown) -> int:
-    from zoompick.cli import show
-    from zoompick.journal import act
-    from zoompick.scenes.scenelist import write_list
-    from zoompick.search import find
-    from zoompick.study import lastsearch
 
     names = ", ".join(entry.name for entry in wanted.sources)
     journal = study.journal_file if study else None
@@ -137,10 +137,6 @@ def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Sh
 
 def _request(study: Study | None, area: Area | None, given: Mapping[str, Any], sources: Sequence[str]) -> _Request:
     """What is asked: the brief first, then the command line over it, filter by filter."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.scenes import sources as table
-    from zoompick.search.criteria import Criteria
 
     base = Criteria()
     if study is not None:

@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick import cache
+from zoompick import settings as table
+from zoompick.cli import check, exits, options, show
+from zoompick.files import human_bytes
+from zoompick.judge import tell
+from zoompick.net import wire
+from zoompick.scenes.finding import worst
+from zoompick.study.doctor import examined
+from zoompick.study.folder import Study
 
 
 def settings(as_json: options.Json = False) -> None:
@@ -15,11 +24,6 @@ def settings(as_json: options.Json = False) -> None:
     A setting is changed by a line in settings.toml (workers = 2) or by a variable (ZOOMPICK_WORKERS=2);
     ZOOMPICK_CONFIG and ZOOMPICK_CACHE move the folders.
     """
-    from zoompick import cache
-    from zoompick import settings as table
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.net import wire
 
     rows = table.every()
     size = cache.size()
@@ -55,15 +59,6 @@ def doctor(
     as_json: options.Json = False,
 ) -> int:
     """Look at versions, codecs, room, sources, log-ins (never shown), cache; clear the cache."""
-    from pathlib import Path
-
-    from zoompick import cache
-    from zoompick.cli import check, exits, show
-    from zoompick.files import human_bytes
-    from zoompick.judge import tell
-    from zoompick.scenes.finding import worst
-    from zoompick.study.doctor import examined
-    from zoompick.study.folder import Study
 
     if clear_cache:
         size = cache.size()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import pydoc
 import re
 import shutil
 import sys
@@ -13,19 +14,23 @@ import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stdout
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
+
+from rich.box import SIMPLE_HEAD
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+from rich.table import Table
+from rich.text import Text
+from rich.tree import Tree
 
 from zoompick.addresses import is_remote, redacted, restored
 from zoompick.cli.voice import VOICE
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
-from zoompick.files import json_bytes
+from zoompick.files import human_bytes, json_bytes
 from zoompick.net.vault import Sorting
 from zoompick.outgoing import seen
-
-if TYPE_CHECKING:
-    from rich.console import Console
-    from rich.progress import Progress
+from zoompick.settings import whole
 
 _WIDEST = 100
 _NARROWEST, _MOST = 60, 200
@@ -60,7 +65,6 @@ def width() -> int:
 
 
 def _console(to_stderr: bool = False, least: int = 0) -> Console:
-    from rich.console import Console
 
     class Piped(Console):
         """A console whose reader may go away."""
@@ -174,9 +178,6 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
 
     Flexible columns give way first; what has to be cut is folded, never shortened.
     """
-    from rich.box import SIMPLE_HEAD
-    from rich.table import Table
-    from rich.text import Text
 
     grid = Table(box=SIMPLE_HEAD, pad_edge=False, title=title or None, title_justify="left", show_edge=False)
     shown = [[plain(cell) for cell in row] for row in rows]
@@ -211,8 +212,6 @@ class Branch(NamedTuple):
 
 def tree(roots: Sequence[Branch]) -> None:
     """Trees to standard output, one below the other."""
-    from rich.text import Text
-    from rich.tree import Tree
 
     def grown(branch: Branch, stem: Tree) -> None:
         for one in branch.below:
@@ -227,12 +226,10 @@ def tree(roots: Sequence[Branch]) -> None:
 @contextmanager
 def paged(rows: int) -> Iterator[None]:
     """What is printed inside comes page by page, when it is longer than the terminal; elsewhere all at once."""
-    from zoompick.settings import whole
 
     if not sys.stdout.isatty() or rows < shutil.get_terminal_size().lines - 4 or not whole("page_lists"):
         yield
         return
-    import pydoc
 
     held = io.StringIO()
     with redirect_stdout(held):
@@ -299,7 +296,6 @@ def _retry_text(event: Retrying) -> str:
 
 
 def _bars() -> Progress:
-    from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 
     return Progress(
         TextColumn("{task.description}"),
@@ -356,7 +352,6 @@ class _Drawn:
 
 
 def _amount(done: float, total: float | None, speed: float | None, unit: str) -> str:
-    from zoompick.files import human_bytes
 
     if unit == "B":
         rate = f", {human_bytes(speed)}/s" if speed else ""

@@ -7,7 +7,14 @@ from typing import Annotated
 
 import typer
 
-from zoompick.cli import made, options
+from zoompick.cli import made, options, show
+from zoompick.errors import UsageError
+from zoompick.figures.face import FORMATS, Panel, Paper
+from zoompick.files import refuse_existing
+from zoompick.products.compare import compared
+from zoompick.products.drawing import Look, Wording, draw, shown
+from zoompick.products.picture import write_face
+from zoompick.products.sidebyside import Comparison
 
 Title = Annotated[str, typer.Option("--title", metavar="TEXT", help="Above the picture; the file's name by default.")]
 Caption = Annotated[str, typer.Option("--caption", metavar="TEXT", help="Below it.")]
@@ -48,11 +55,6 @@ def picture(
     It has legend, graticule, scale bar, north and where it is, for people to look at; to measure, take the GeoTIFF.
     An area given is drawn as an outline. The smallest overview that is fine enough is read.
     """
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.figures.face import FORMATS, Paper
-    from zoompick.files import refuse_existing
-    from zoompick.products.drawing import Look, Wording, draw, shown
 
     target = options.with_ending(out or Path(f"{file.stem}-picture.png"), ".png")
     if target.suffix.lower() not in FORMATS:
@@ -72,7 +74,6 @@ def picture(
 
 def limits(text: str) -> tuple[float, float] | None:
     """Two rising numbers, or none."""
-    from zoompick.errors import UsageError
 
     if not text:
         return None
@@ -87,9 +88,6 @@ def limits(text: str) -> tuple[float, float] | None:
 
 def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     """The face alone, its world file and its reference system."""
-    from zoompick.figures.face import Panel
-    from zoompick.files import refuse_existing
-    from zoompick.products.picture import write_face
 
     assert isinstance(panel, Panel)
     others = [
@@ -134,11 +132,6 @@ def compare(
     With --above or --by the difference and a layer of classes of change are written beside the picture, and the
     ground of each class is told, inside the area where one is given. Two that do not lie on each other are refused.
     """
-    from zoompick.cli import show
-    from zoompick.figures.face import Paper
-    from zoompick.files import refuse_existing
-    from zoompick.products.compare import compared
-    from zoompick.products.sidebyside import Comparison
 
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+import sys
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import options
+from zoompick.addresses import origin_of, public
+from zoompick.cli import exits, facts, options, show
 from zoompick.cli.groups import group
+from zoompick.net.login import VARIABLE, Keyring
+from zoompick.scenes import offer, sources
+from zoompick.scenes.session import session
 from zoompick.scenes.sourcekinds import KINDS
+from zoompick.search.check_source import check
+from zoompick.search.readers import reader_of
+from zoompick.study import login
+from zoompick.study.folder import Study
+from zoompick.study.library import add_source, remove_source
 
 if TYPE_CHECKING:
     from zoompick.scenes.source import Source
@@ -32,9 +43,6 @@ def source_add(
     here: Annotated[bool, typer.Option("--here", help="Keep it in this study only.")] = False,
 ) -> None:
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.library import add_source
 
     with show.progress() as report:
         there, replaced = add_source(name, url, kind, day, Study.need(Path.cwd()) if here else None, report)
@@ -44,8 +52,6 @@ def source_add(
 
 
 def _known_sources() -> dict[str, Source]:
-    from zoompick.scenes import sources
-    from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     return sources.known(study.root if study else None)
@@ -54,10 +60,6 @@ def _known_sources() -> dict[str, Source]:
 @source.command("list")
 def source_list(as_json: options.Json = False) -> None:
     """List the sources known here."""
-    from dataclasses import asdict
-
-    from zoompick.addresses import public
-    from zoompick.cli import show
 
     found = _known_sources()
     if as_json:
@@ -74,9 +76,6 @@ def source_remove(
     name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.")],
 ) -> None:
     """Forget a source: this study's own, else the one of all studies; what came of it stays."""
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.library import remove_source
 
     here = remove_source(name, Study.find(Path.cwd()))
     show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
@@ -88,10 +87,6 @@ def source_show(
     as_json: options.Json = False,
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
-    from zoompick.cli import facts, show
-    from zoompick.scenes import offer, sources
-    from zoompick.scenes.session import session
-    from zoompick.search.readers import reader_of
 
     found = sources.named(name, _known_sources())
     with show.progress() as report:
@@ -152,10 +147,6 @@ def source_login(
     A log-in goes to the source's own host alone: to search and fetch, and with orders. Of another host, where its
     files lie, it is you who says so (--host, --also).
     """
-    from zoompick.cli import show
-    from zoompick.net.login import Keyring
-    from zoompick.scenes import sources
-    from zoompick.study import login
 
     found = sources.named(name, _known_sources())
     place = host or found.url
@@ -183,7 +174,6 @@ def source_login(
 
 def _secret(words: str) -> str:
     """Ask for a secret without showing it; from a pipe it is the next line."""
-    import sys
 
     if sys.stdin.isatty():
         return str(typer.prompt(words, hide_input=True, err=True))
@@ -192,10 +182,6 @@ def _secret(words: str) -> str:
 
 def _tell_login(found: Source) -> None:
     """What an account is good for, where to get one, and whether there is a log-in now."""
-    from zoompick.addresses import origin_of
-    from zoompick.cli import facts, show
-    from zoompick.net.login import VARIABLE, Keyring
-    from zoompick.study import login
 
     with show.progress() as report:
         told, where = login.needs(found, report)
@@ -221,9 +207,6 @@ def source_check(
     as_json: options.Json = False,
 ) -> int:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
-    from zoompick.cli import exits, show
-    from zoompick.scenes import sources
-    from zoompick.search.check_source import check
 
     found = sources.named(name, _known_sources())
     with show.progress() as report:

@@ -8,11 +8,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import options
-from zoompick.files import human_km2
+from zoompick.cli import options, show
+from zoompick.files import human_bytes, human_km2, human_time
+from zoompick.journal import act
+from zoompick.journal import history as acts_of
+from zoompick.study import status as workflow
+from zoompick.study.folder import Study
+from zoompick.study.like import study_like
+from zoompick.study.new import NewStudy, new_study
 
 if TYPE_CHECKING:
-    from zoompick.study.folder import Study
     from zoompick.study.status import SceneState, StudyState
 
 
@@ -32,10 +37,6 @@ def new(
     ] = None,
 ) -> None:
     """Make a study folder with its brief, study.toml."""
-    from zoompick.cli import show
-    from zoompick.study.folder import Study
-    from zoompick.study.like import study_like
-    from zoompick.study.new import NewStudy, new_study
 
     given = options.area_given(area, box, around)
     wish = NewStudy(name, given, source, collection or (), dates or (), cloud)
@@ -57,11 +58,6 @@ def status(
     as_json: options.Json = False,
 ) -> None:
     """Show how far each scene of the shortlist is, bytes on disk, and what can be freed."""
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.journal import act
-    from zoompick.study import status as workflow
-    from zoompick.study.folder import Study
 
     study = Study.need(Path.cwd())
     state = workflow.state_of(study)
@@ -89,8 +85,6 @@ def status(
 
 
 def _show_scenes(scenes: Sequence[SceneState]) -> None:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
 
     if not scenes:
         show.note("Nothing is picked yet: 'zoompick search', then 'zoompick pick'.")
@@ -113,7 +107,6 @@ def _show_scenes(scenes: Sequence[SceneState]) -> None:
 
 def _show_products(state: StudyState) -> None:
     """How many products are up to date, and which are not."""
-    from zoompick.cli import show
 
     if not state.products:
         return
@@ -129,8 +122,6 @@ def _show_products(state: StudyState) -> None:
 
 
 def _show_disk(study: Study, state: StudyState) -> None:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
 
     sizes = ", ".join(f"{name} {human_bytes(size)}" for name, size in state.sizes.items()) or "nothing"
     show.note(f"On disk: {sizes}.")
@@ -149,10 +140,6 @@ def history(
     as_json: options.Json = False,
 ) -> None:
     """Show what was done in this study, when, and how it ended."""
-    from zoompick.cli import show
-    from zoompick.files import human_time
-    from zoompick.journal import history as acts_of
-    from zoompick.study.folder import Study
 
     found = acts_of(Study.need(Path.cwd()).journal_file, act, last)
     if as_json:
@@ -184,7 +171,6 @@ _SHOWN = (
 
 def _facts_of(line: Mapping[str, Any]) -> str:
     """The most telling facts of an act, in words."""
-    from zoompick.files import human_bytes
 
     words = []
     for key in _SHOWN:

@@ -7,8 +7,18 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import exits, options
+from zoompick.cli import exits, options, show
 from zoompick.cli.groups import group
+from zoompick.errors import UsageError
+from zoompick.files import human_bytes, human_time, safe_name
+from zoompick.journal import act
+from zoompick.scenes import sources
+from zoompick.study import library
+from zoompick.study.folder import Study
+from zoompick.study.library import join_tiles
+from zoompick.study.needs import study_grid
+from zoompick.tiles.getting import failure_of
+from zoompick.tiles.tiles import Wish
 
 if TYPE_CHECKING:
     from zoompick.geo.shapes import Shape
@@ -33,7 +43,6 @@ Store = Annotated[
 
 def _ground(area: str, box: options.Edges | None, around: str) -> Shape:
     """The area that was given, else the study's."""
-    from zoompick.study.folder import Study
 
     given = options.area_given(area, box, around)
     return given.polygon if given is not None else Study.need(Path.cwd()).area().polygon
@@ -41,9 +50,6 @@ def _ground(area: str, box: options.Edges | None, around: str) -> Shape:
 
 def _source(name: str) -> Source:
     """The source called ``name``; the only tile service when the name is empty."""
-    from zoompick.errors import UsageError
-    from zoompick.scenes import sources
-    from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     known = sources.known(study.root if study else None)
@@ -57,8 +63,6 @@ def _source(name: str) -> Source:
 
 
 def _store_path(given: Path | None, source: str, layer: str) -> Path:
-    from zoompick.files import safe_name
-    from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     folder = study.root / "tiles" if study else Path()
@@ -79,9 +83,6 @@ def tiles_plan(
     as_json: options.Json = False,
 ) -> None:
     """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
-    from zoompick.cli import show
-    from zoompick.study import library
-    from zoompick.tiles.tiles import Wish
 
     ground, found = _ground(area, box, around), _source(source)
     with show.progress() as report:
@@ -112,8 +113,6 @@ def _metres(size: float) -> str:
 
 
 def _tell(prepared: Prepared) -> None:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes, human_time
 
     told, matrices = prepared.to_json(), prepared.layer.grid.matrices
     show.fact("layer", f"{prepared.layer.name}: {prepared.layer.title}")
@@ -147,13 +146,6 @@ def tiles_get(
     if dry_run:
         tiles_plan(source, layer, zoom, pixel, area, box, around, form, store, as_json)
         return exits.DONE
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.journal import act
-    from zoompick.study import library
-    from zoompick.study.folder import Study
-    from zoompick.tiles.getting import failure_of
-    from zoompick.tiles.tiles import Wish
 
     ground, found, study = _ground(area, box, around), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
@@ -206,9 +198,6 @@ def tiles_join(
     as_json: options.Json = False,
 ) -> int:
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
-    from zoompick.study.library import join_tiles
 
     ground = _ground(area, box, around)
     path = store or _only_store(source, layer)
@@ -231,9 +220,6 @@ def tiles_join(
 
 def _only_store(source: str, layer: str) -> Path:
     """The store of a layer, or the only one there is."""
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.study.folder import Study
 
     study = Study.find(Path.cwd())
     folder = study.root / "tiles" if study else Path()
@@ -247,8 +233,6 @@ def _only_store(source: str, layer: str) -> Path:
 
 
 def _study_grid() -> Grid:
-    from zoompick.study.folder import Study
-    from zoompick.study.needs import study_grid
 
     study = Study.need(Path.cwd())
     return study_grid(study.brief(), study.area())

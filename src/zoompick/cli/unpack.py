@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import options
+from zoompick.addresses import is_remote
+from zoompick.area.coordinates import parse_point
+from zoompick.cli import options, show
+from zoompick.errors import UsageError
+from zoompick.fetch import unpack as workflow
+from zoompick.fetch.unpack import choose
+from zoompick.files import human_bytes
+from zoompick.journal import act
+from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -33,12 +42,6 @@ def unpack(
     as_json: options.Json = False,
 ) -> None:
     """Unpack a delivery, or only what touches the area; of a remote one just those bytes."""
-    from zoompick.addresses import is_remote
-    from zoompick.cli import show
-    from zoompick.errors import UsageError
-    from zoompick.fetch import unpack as workflow
-    from zoompick.journal import act
-    from zoompick.study.folder import Study
 
     choice = workflow.Choice(_where(options.area_given(area, box, around), at, touching), only)
     if remove and (is_remote(archive) or not choice.is_all):
@@ -62,9 +65,6 @@ def unpack(
 
 def _where(given: Area | None, at: str, touching: bool) -> Shape | None:
     """The ground that is asked for: an area, a point, or the study's area."""
-    from zoompick.area.coordinates import parse_point
-    from zoompick.errors import UsageError
-    from zoompick.study.folder import Study
 
     if (given is not None) + bool(at) + touching > 1:
         raise UsageError("A place was given in more than one way.", "Give one of --area, --box, --at and --touching.")
@@ -80,15 +80,11 @@ def _where(given: Area | None, at: str, touching: bool) -> Shape | None:
 
 def _stem(label: str) -> str:
     """Name of the folder of a delivery: its own without endings."""
-    import re
 
     return re.sub(r"(\.tar)?\.(zip|tar|gz|bz2|zst|xz|tgz|tbz2|tzst|txz)$", "", label, flags=re.IGNORECASE) or label
 
 
 def _list(found: Archive, choice: Choice, as_json: bool) -> None:
-    from zoompick.cli import show
-    from zoompick.fetch.unpack import choose
-    from zoompick.files import human_bytes
 
     chosen = choose(found, choice)
     if as_json:
@@ -104,8 +100,6 @@ def _list(found: Archive, choice: Choice, as_json: bool) -> None:
 
 
 def _closing(done: Unpacked, folder: Path) -> None:
-    from zoompick.cli import show
-    from zoompick.files import human_bytes
 
     saved = ""
     if done.received is not None:

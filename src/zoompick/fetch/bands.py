@@ -10,7 +10,9 @@ from pathlib import Path, PurePosixPath
 
 from zoompick.addresses import is_remote
 from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageError, ZoomPickError
-from zoompick.files import files_below
+from zoompick.events import ignore
+from zoompick.fetch.unpack import opened
+from zoompick.files import files_below, refuse_existing, safe_name
 from zoompick.raster.variables import Variable
 from zoompick.raster.write import Job, WriteOptions, write_together
 from zoompick.scenes.deliveries import Layer, OneBand, name_from, open_layers
@@ -119,8 +121,6 @@ def _addresses(address: str) -> Iterator[str]:
 
 def _members(address: str) -> Iterator[str]:
     """Rasters in an archive, as addresses that are read in place."""
-    from zoompick.events import ignore
-    from zoompick.fetch.unpack import opened
 
     with opened(address, ignore) as archive:
         for member in archive.members():
@@ -231,7 +231,6 @@ def split(path: Path, folder: Path, overwrite: bool = False) -> list[Path]:
     UsageError
         A file exists, or there is only one band.
     """
-    from zoompick.files import refuse_existing, safe_name
 
     layers = open_layers([path])
     if len(layers) < 2:

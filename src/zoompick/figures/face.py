@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+import textwrap
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,8 +13,10 @@ import numpy as np
 import shapely
 
 from zoompick.area.model import Area
+from zoompick.area.places import known
 from zoompick.errors import UsageError
 from zoompick.figures import style
+from zoompick.figures.maps import MapView
 from zoompick.files import writing
 from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, Floats, transform
 from zoompick.geo.shapes import Shape, outline_of, project
@@ -174,7 +177,6 @@ def refuse_large(width_px: int, height: float) -> None:
 
 
 def _wrapped(text: str) -> list[str]:
-    import textwrap
 
     return textwrap.wrap(text, 130) if text else []
 
@@ -324,8 +326,6 @@ def _short(name: str) -> str:
 
 def _inset(drawn: Any, grid: Grid, place: tuple[float, float, float, float]) -> None:
     """The land about, and where the face lies on it; nothing where no gazetteer knows land there."""
-    from zoompick.area.places import known
-    from zoompick.figures.maps import MapView
 
     ground = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 16)
     land = [one.ground for one in known() if one.kind == "land" and one.ground is not None]

@@ -6,7 +6,11 @@ import re
 from collections.abc import Sequence
 from pathlib import Path
 
+from zoompick.figures import proof
 from zoompick.files import free_name
+from zoompick.judge.subjects import scene_layer_of
+from zoompick.raster.grid import Window
+from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.opening import open_raster
 
@@ -19,7 +23,6 @@ def draw_findings(findings: Sequence[Finding], folder: Path) -> list[Path]:
     list of Path
         The pictures.
     """
-    from zoompick.figures import proof
 
     drawn = []
     folder.mkdir(parents=True, exist_ok=True)
@@ -45,11 +48,6 @@ _SEAM_PX = 192
 def _draw_seam(finding: Finding, target: Path) -> None:
     """The ground about the worst place of the worst seam."""
     import numpy as np
-
-    from zoompick.figures import proof
-    from zoompick.judge.subjects import scene_layer_of
-    from zoompick.raster.grid import Window
-    from zoompick.raster.raster import valid_mask
 
     path = Path(finding.data["file"])
     raster, layer = open_raster(path), open_raster(scene_layer_of(path))

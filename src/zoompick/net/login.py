@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import json
+import netrc
 import os
 import re
 import threading
@@ -384,7 +385,6 @@ def _from_netrc(url: str) -> Login | None:
     path = Path(os.environ.get("NETRC") or Path.home() / ".netrc")
     if not path.is_file():
         return None
-    import netrc
 
     host = urlsplit(url).hostname or ""
     try:

@@ -6,6 +6,7 @@ import random
 import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 
 TRANSIENT = frozenset({408, 425, 429, 500, 502, 503, 504})
 """Answers that may be different next time (RFC 9110, section 15; RFC 6585, section 4)."""
@@ -48,7 +49,6 @@ class RetryPolicy:
 
 def seconds_of(retry_after: str | None) -> float | None:
     """Seconds named by a Retry-After header (RFC 9110, section 10.2.3); None when missing or unreadable."""
-    from email.utils import parsedate_to_datetime
 
     if not retry_after:
         return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from email.utils import parsedate_to_datetime
 from typing import NamedTuple
 
 
@@ -44,7 +45,6 @@ _FRESH = timedelta(seconds=60)
 
 
 def _moment(text: str) -> datetime | None:
-    from email.utils import parsedate_to_datetime
 
     try:
         moment = parsedate_to_datetime(text)

@@ -11,6 +11,7 @@ from zoompick.addresses import is_remote, restored
 from zoompick.errors import StudyError, UsageError
 from zoompick.events import Noted
 from zoompick.files import human_bytes, read_json, write_json
+from zoompick.net import objects
 from zoompick.net.client import Client
 from zoompick.net.refusals import NOT_FOUND, AnsweredError
 from zoompick.products.making import make_files
@@ -36,7 +37,6 @@ def make_anywhere(steps: Sequence[Step], how: Making, journal: Path | None = Non
     addresses = [restored(step.output) for step in steps]
     if not all(address.startswith("s3://") for address in addresses):
         raise UsageError(f"Nothing can be written to {addresses[0]}.", "Give a file, or s3://BUCKET/KEY.")
-    from zoompick.net import objects
 
     with tempfile.TemporaryDirectory(prefix="zoompick-") as folder:
         local = [replace(step, output=Path(folder) / step.output.name) for step in steps]

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zoompick.products.step import DrawnStep, RasterStep, Sources, Step
+from zoompick.raster.shared import Shared
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -121,7 +122,6 @@ class _Within(Sources):
         return raster
 
     def _computed(self, step: RasterStep) -> Raster:
-        from zoompick.raster.shared import Shared
 
         raster = step.build(self)
         return Shared(raster) if self.is_shared else raster

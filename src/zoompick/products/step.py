@@ -19,8 +19,15 @@ from zoompick.errors import StudyError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import multihash_of, refuse_existing, take_name, unnamed
 from zoompick.products.states import refuse_changed, states_of
+from zoompick.raster import engine
+from zoompick.raster.codec import Codec
+from zoompick.raster.part import with_least_nodata
+from zoompick.raster.raster import notes_of
+from zoompick.raster.shared import Shared
+from zoompick.raster.write import Job, WriteOptions, as_told, write_together
 from zoompick.scenes import fetched as record
 from zoompick.scenes.items import band_files, scene_of
+from zoompick.scenes.opening import open_raster, source_of, state_of
 from zoompick.scenes.sidecar import (
     Origin,
     item_of,
@@ -33,10 +40,9 @@ from zoompick.scenes.sidecar import (
 
 if TYPE_CHECKING:
     from zoompick.bytesource import ByteSource
-    from zoompick.raster.codec import Codec
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
-    from zoompick.raster.write import WriteOptions, Written
+    from zoompick.raster.write import Written
 
 
 class Sources:
@@ -65,8 +71,6 @@ class Sources:
 
     def open(self, path: Path) -> Raster:
         """The raster in a file."""
-        from zoompick.raster.shared import Shared
-        from zoompick.scenes.opening import open_raster, source_of
 
         if path not in self._opened:
             self._bytes[path] = source_of(path)
@@ -166,7 +170,6 @@ class RasterStep(Step):
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """How it is written."""
-        from zoompick.raster.write import WriteOptions
 
         return WriteOptions()
 
@@ -257,13 +260,11 @@ class Making:
 
     def codec_of(self, step: Step) -> Codec | None:
         """The codec that a product must have to count as made; None where any will do."""
-        from zoompick.raster.codec import Codec
 
         if step.output in self.codecs:
             return Codec.of_text(self.codecs[step.output])
         if not self.is_asked or not isinstance(step, RasterStep):
             return None
-        from zoompick.raster.write import WriteOptions, as_told
 
         form = as_told(WriteOptions(), self.compression) if self.compression else WriteOptions()
         return Codec.usual(form.compression, form.effort)
@@ -346,10 +347,6 @@ def _written(steps: Sequence[RasterStep], targets: Sequence[Path], how: Making) 
     """Rasters of steps and what was written of each into a file without a name yet, in one pass over their inputs."""
     if not steps:
         return []
-    from zoompick.raster import engine
-    from zoompick.raster.part import with_least_nodata
-    from zoompick.raster.raster import notes_of
-    from zoompick.raster.write import Job, as_told, write_together
 
     if how.executor is None:
         engine.refuse_missing(path for step in steps for path in step.inputs)
@@ -373,7 +370,6 @@ def _pressed(form: WriteOptions, codec: str | None) -> WriteOptions:
     """The form with the codec that it has to have."""
     if codec is None:
         return form
-    from zoompick.raster.codec import Codec
 
     wanted = Codec.of_text(codec)
     return replace(form, compression=wanted.name, effort=wanted.effort)
@@ -420,8 +416,6 @@ def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
     Of what lies elsewhere its state: size and entity tag.
     """
     if is_remote(path):
-        from zoompick.scenes.opening import state_of
-
         return state_of(path)
     outer, mark, _ = str(path).rpartition("#")
     if mark and not path.exists():
@@ -430,7 +424,5 @@ def digest_of(path: Path, digest: Callable[[Path], str] = multihash_of) -> str:
     if fetched is not None and record.is_as_recorded(path, fetched):
         return fetched.multihash
     if digest is multihash_of:
-        from zoompick.scenes.opening import open_raster
-
         open_raster(path)
     return digest(path)

@@ -5,6 +5,7 @@ Source: TIFF 6.0 (sections 8, 14, 15), OGC 19-008r4.
 
 from __future__ import annotations
 
+import io
 import logging
 import math
 import struct
@@ -349,7 +350,6 @@ def geo_tags(data: bytes, address: str) -> geokeys.GeoTags:
     FormatError
         It is no TIFF.
     """
-    import io
 
     import tifffile
 

@@ -9,7 +9,9 @@ from pathlib import Path
 
 from zoompick.addresses import is_remote
 from zoompick.bytesource import ByteSource
+from zoompick.net.ranges import remote_file
 from zoompick.raster.opening import open_raster, provide, source_of
+from zoompick.scenes.members import open_member
 
 __all__ = ["open_raster", "source_of"]
 
@@ -27,13 +29,11 @@ def _is_member(address: str) -> bool:
 
 
 def _member(address: str) -> ByteSource:
-    from zoompick.scenes.members import open_member
 
     return open_member(address, source_of)
 
 
 def _remote(url: str) -> ByteSource:
-    from zoompick.net.ranges import remote_file
 
     return remote_file(url)
 

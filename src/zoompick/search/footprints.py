@@ -12,7 +12,9 @@ from pathlib import Path
 from typing import Any
 
 from zoompick import foreign
+from zoompick.area.geopackage import read_geopackage
 from zoompick.area.model import Feature
+from zoompick.area.shapefile import read_shapefile
 from zoompick.errors import DataError, FormatError
 from zoompick.files import parse_json, read_json
 from zoompick.geo.shapes import geojson_of
@@ -58,10 +60,7 @@ def items_of(path: Path, collection: str, day: str = "") -> Iterator[dict[str, A
 
 def _vector(path: Path) -> Iterable[Feature]:
     if path.suffix.lower() == ".gpkg":
-        from zoompick.area.geopackage import read_geopackage
-
         return read_geopackage(path)[0]
-    from zoompick.area.shapefile import read_shapefile
 
     return read_shapefile(path)[0]
 

@@ -24,6 +24,7 @@ from zoompick.files import parse_json
 from zoompick.geo.bounds import Bounds
 from zoompick.later import later
 from zoompick.scenes.period import Period
+from zoompick.search.index import along_curve
 from zoompick.search.probing import refuse_deadly
 
 if TYPE_CHECKING:
@@ -221,7 +222,6 @@ def write(items: Iterable[Mapping[str, Any]], path: Path) -> None:
     AreaError
         An item without a geometry.
     """
-    from zoompick.search.index import along_curve
 
     with _arrow(path.name):
         rows = [_row(item) for item in items]

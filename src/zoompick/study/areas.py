@@ -17,6 +17,7 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, checked_polygon, outline_of
 from zoompick.geo.sizes import area_km2, share
 from zoompick.journal import act
+from zoompick.scenes.opening import open_raster
 from zoompick.study.folder import Study
 
 _ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".tif", ".tiff")
@@ -158,7 +159,6 @@ def _shown(lon: float, lat: float) -> str:
 
 
 def _like(path: Path) -> Area:
-    from zoompick.scenes.opening import open_raster
 
     grid = open_raster(path).grid
     outline = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 20)

@@ -6,6 +6,7 @@ beside it in a new brief. Keys of ``[search]`` come from the table of filters.
 
 from __future__ import annotations
 
+import difflib
 import re
 import tomllib
 from collections.abc import Callable, Mapping, Sequence
@@ -285,7 +286,6 @@ def _check_extra(section: str, entries: object, content: str) -> None:
 
 
 def _unknown(what: str, known: list[str], line: int) -> BriefError:
-    import difflib
 
     near = difflib.get_close_matches(what.rpartition(" ")[2].strip("[]"), known, n=1)
     hint = f"Did you mean {near[0]}?" if near else f"There is {', '.join(known)}."

@@ -14,9 +14,11 @@ from zoompick.addresses import is_remote
 from zoompick.errors import ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import human_bytes
+from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.net import wire
 from zoompick.net.authority import Purpose
 from zoompick.net.login import Keyring
+from zoompick.raster.encode import Encoder
 from zoompick.scenes import sources
 from zoompick.scenes.finding import Finding, judged
 from zoompick.scenes.session import session
@@ -76,8 +78,6 @@ def _codecs() -> Iterator[Finding]:
     """Each codec packs and unpacks a few pixels."""
     import numpy as np
 
-    from zoompick.raster.encode import Encoder
-
     pixels = np.arange(3 * 64 * 64, dtype=np.uint8).reshape(3, 64, 64) // 3
     for name in ("deflate", "zstd", "lzw", "none", "jpeg", "webp", "lerc"):
         try:
@@ -95,7 +95,6 @@ _REINSTALL = "pip install --force-reinstall imagecodecs"
 
 def _systems() -> Finding:
     """The register of reference systems, by a point whose place is known to the centimetre."""
-    from zoompick.geo.crs import LONLAT, Crs, transform
 
     try:
         x, y = transform([-15.0], [0.0], LONLAT, Crs(32728))

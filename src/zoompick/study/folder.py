@@ -9,8 +9,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zoompick import files
+from zoompick.area.read import read_area
 from zoompick.errors import DataError, StudyError
 from zoompick.settings import BRIEF_NAME, SCHEMA_NAME, study_folder
+from zoompick.study.brief import read_brief
+from zoompick.study.schema import published
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -75,8 +78,6 @@ class Study:
         files.write_text(root / BRIEF_NAME, brief_text)
         beside = root / SCHEMA_NAME
         if not beside.exists():
-            from zoompick.study.schema import published
-
             files.write_text(beside, published())
         return cls(root.resolve())
 
@@ -148,13 +149,11 @@ class Study:
 
     def brief(self) -> Brief:
         """The brief, read and checked."""
-        from zoompick.study.brief import read_brief
 
         return read_brief(self.brief_file)
 
     def area(self) -> Area:
         """The study area; StudyError when none was set."""
-        from zoompick.area.read import read_area
 
         if not self.area_file.exists():
             raise StudyError(

@@ -15,6 +15,7 @@ from zoompick.area.model import Area
 from zoompick.area.places import Place
 from zoompick.errors import UnknownNameError
 from zoompick.events import Report, ignore
+from zoompick.figures.calendar import calendar_picture as drawn
 from zoompick.files import refuse_existing
 from zoompick.geo.shapes import Shape
 from zoompick.journal import act
@@ -230,7 +231,6 @@ def calendar(entries: Sequence[Entry], by_day: bool = False) -> agenda.Agenda:
 
 def calendar_picture(entries: Sequence[Entry], out: Path, title: str = "", overwrite: bool = False) -> Path:
     """Draw the calendar of scenes as a PNG."""
-    from zoompick.figures.calendar import calendar_picture as drawn
 
     refuse_existing([out], overwrite)
     drawn(agenda.marks(entries), title or f"{len(entries)} scenes by day and cloud", out)

@@ -18,15 +18,16 @@ from zoompick.files import distinct_name
 from zoompick.geo.crs import METRES_A_DEGREE, Crs
 from zoompick.geo.region import Region
 from zoompick.geo.shapes import Shape, bounds_of, outline_of, project
+from zoompick.raster.grid import Grid
 from zoompick.scenes import fetched as record
 from zoompick.scenes.bands import format_called, formats_of
 from zoompick.scenes.fetchplan import DownloadPlan, file_of, local_names, plan
 from zoompick.scenes.scene import CLASS_BAND, Key, Scene
+from zoompick.sensors.guide import known_bands
 from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
-    from zoompick.raster.grid import Grid
     from zoompick.study.brief import Brief
 
 
@@ -88,7 +89,6 @@ def wanted_files(study: Study, brief: Brief, scenes: Sequence[Scene]) -> Downloa
 
 def _is_known(name: str, offered: Sequence[str]) -> bool:
     """True for a band of any instrument that a guide knows."""
-    from zoompick.sensors.guide import known_bands
 
     return name in known_bands(offered)
 
@@ -123,7 +123,6 @@ def study_crs(brief: Brief, area: Area) -> Crs:
 
 def study_grid(brief: Brief, area: Area) -> Grid:
     """The study grid: around the area, corners on multiples of the pixel size."""
-    from zoompick.raster.grid import Grid
 
     crs = study_crs(brief, area)
     pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / METRES_A_DEGREE

@@ -9,12 +9,15 @@ from typing import TYPE_CHECKING
 
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.files import read_json, write_json
+from zoompick.products.step import digest_of, is_current
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
+from zoompick.study.plan import plan_study
+from zoompick.study.shortlist import shortlist
+from zoompick.vouched import Vouched
 
 if TYPE_CHECKING:
     from zoompick.products.step import Step
-    from zoompick.vouched import Vouched
 
 CURRENT, MISSING, OLD, WAITS = "up to date", "not made", "out of date", "needs what is not here"
 
@@ -34,9 +37,6 @@ def product_states(study: Study, brief: Brief) -> dict[str, str]:
         return dict.fromkeys(quick, CURRENT)
     if not _path(study).exists() or not study.shortlist_file.exists() or not study.area_file.exists():
         return {}
-    from zoompick.study.plan import plan_study
-    from zoompick.study.shortlist import shortlist
-    from zoompick.vouched import Vouched
 
     try:
         plan = plan_study(study, brief, study.area(), [entry.scene for entry in shortlist(study)])
@@ -48,7 +48,6 @@ def product_states(study: Study, brief: Brief) -> dict[str, str]:
 
 def states_of(study: Study, steps: Sequence[Step], vouched: Vouched) -> dict[str, str]:
     """State of each step's product; a product whose input is made anew is out of date with it."""
-    from zoompick.products.step import digest_of, is_current
 
     digest = vouched.digest
     found: dict[str, str] = {}

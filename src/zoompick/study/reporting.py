@@ -16,7 +16,7 @@ from zoompick.area.model import Area
 from zoompick.errors import DataError, NothingFoundError, UsageError, ZoomPickError
 from zoompick.figures import canvas
 from zoompick.figures.calendar import Mark, calendar_picture
-from zoompick.figures.face import Classes, Scale
+from zoompick.figures.face import Classes, Scale, coloured
 from zoompick.figures.maps import Outline, footprint_map
 from zoompick.figures.report import Image, Legend, Pair, ProductTold, SceneTold, StudyReport
 from zoompick.files import human_bytes, human_km2, read_json
@@ -269,8 +269,6 @@ def _legend(legend: Scale | Classes | None) -> Legend | None:
     if isinstance(legend, Classes):
         return Legend(rows=tuple((colour, name, f"{share:.1f} %") for colour, name, share in legend.rows))
     if isinstance(legend, Scale):
-        from zoompick.figures.face import coloured
-
         values = np.linspace(legend.low, legend.high, 9)[None, :]
         colours = coloured(values, np.ones(values.shape, bool), legend)[0, :, :3]
         steps = tuple(f"#{r:02x}{g:02x}{b:02x}" for r, g, b in colours.tolist())

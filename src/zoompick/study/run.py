@@ -10,14 +10,16 @@ from typing import TYPE_CHECKING, NamedTuple
 from zoompick.area.model import Area
 from zoompick.errors import ChecksumError, IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
+from zoompick.fetch import get
 from zoompick.journal import act
 from zoompick.products.step import Made
 from zoompick.scenes import sources
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
+from zoompick.search import find
 from zoompick.search.criteria import Criteria
-from zoompick.study import needs, searchkey
+from zoompick.study import download, needs, searchkey
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.judged import judge_again
@@ -32,6 +34,7 @@ from zoompick.study.shelf import write_shelf
 from zoompick.study.shortlist import keep, shortlist
 from zoompick.study.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.study.terms import keep_terms
+from zoompick.study.verify import judge_and_keep
 from zoompick.versions import differing
 from zoompick.vouched import Vouched
 
@@ -96,7 +99,6 @@ def _searched(
     study: Study, brief: Brief, area: Area, report: Report, keeps_terms: bool = False
 ) -> tuple[int, list[Entry]]:
     """How many scenes a search finds now, and those that the brief chooses of them."""
-    from zoompick.search import find
 
     # What the brief asks for that cannot be made is told before anybody is asked for scenes.
     plan_study(study, brief, area, [])
@@ -218,8 +220,6 @@ def _judged(
     if not wish.stages.has(VERIFY) or not plan.days:
         return [], False
     if wish.is_thorough:
-        from zoompick.study.verify import judge_and_keep
-
         return judge_and_keep(study, brief, area, plan, report), True
     if wish.stages.is_whole and not has_made:
         return [], False
@@ -283,8 +283,6 @@ def preview(study: Study, report: Report = ignore) -> Preview:
     refuse_unmakeable(brief, scenes)
     decided, ahead = needs.wanted_files(study, brief, scenes), None
     if decided.fetch or decided.on_order:
-        from zoompick.study import download
-
         request = download.DownloadRequest.in_study(study, scenes)
         ready = download.look_ahead(request, report)
         decided, ahead = ready.plan, request.outlook(ready)
@@ -309,8 +307,6 @@ def _fetched(study: Study, brief: Brief, scenes: Sequence[Scene], report: Report
     decided = needs.wanted_files(study, brief, scenes)
     if not (decided.fetch or decided.lacking or decided.on_order):
         return 0, 0
-    from zoompick.fetch import get
-    from zoompick.study import download
 
     came = download.download(download.DownloadRequest.in_study(study, scenes), report)
     if came.ready is not None and (words := get.saved_words(came.ready)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from zoompick.errors import DataError
 from zoompick.files import files_below, read_json, tree_bytes
 from zoompick.journal import acts
+from zoompick.orders.queue import Queue
 from zoompick.scenes.fetchplan import ITEM, RECORD, DownloadPlan
 from zoompick.scenes.scene import Key, Scene
 from zoompick.scenes.scenelist import Entry
@@ -123,7 +125,6 @@ def _orders(study: Study) -> Mapping[Key, Order]:
     """The order that tells most of each scene."""
     if not study.orders_file.exists():
         return {}
-    from zoompick.orders.queue import Queue
 
     return Queue(study.orders_file).by_scene()
 
@@ -178,7 +179,6 @@ def _to_free(study: Study, kept: set[Path]) -> dict[Path, int]:
 
 def free(state: StudyState) -> int:
     """Remove what can be freed; returns the bytes."""
-    import shutil
 
     for path in state.can_free:
         if path.is_dir():

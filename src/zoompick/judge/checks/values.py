@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from zoompick.judge.gauges import Tally
 from zoompick.judge.subject import Check, Subject
 from zoompick.scenes.finding import Finding, judged
 
@@ -110,7 +111,6 @@ _MOST_LEAKS = 0.01
 
 
 def _suspects(subject: Subject) -> tuple[float, ...]:
-    from zoompick.judge.gauges import Tally
 
     return Tally.of(subject.raster).suspects
 

@@ -9,7 +9,15 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UsageError
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.shift import shift_between
+from zoompick.products.stack import Stack
 from zoompick.products.step import RasterStep, Sources, Step
+from zoompick.raster.ongrid import OnGrid
+from zoompick.raster.part import Moved
+from zoompick.raster.raster import band_index
+from zoompick.raster.warp import laid_on
+from zoompick.raster.ways import CLASS
+from zoompick.scenes.deliveries import OneBand
 
 if TYPE_CHECKING:
     from zoompick.products.shift import Shift
@@ -51,11 +59,6 @@ class AlignStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.part.Moved`; the shift is measured here."""
-        from zoompick.products.stack import Stack
-        from zoompick.raster.ongrid import OnGrid
-        from zoompick.raster.part import Moved
-        from zoompick.raster.ways import CLASS
-        from zoompick.scenes.deliveries import OneBand
 
         source, reference = (sources.open(path) for path in self.inputs)
         names = [band.name for band in source.bands]
@@ -86,8 +89,6 @@ class AlignStep(RasterStep):
         return stack
 
     def _measured(self, source: Raster, reference: Raster, name: str) -> Shift:
-        from zoompick.products.shift import shift_between
-        from zoompick.raster.warp import laid_on
 
         shift = shift_between(laid_on(reference, source.grid), source)
         if not shift.is_sure and not self.leaves_unsure:
@@ -114,8 +115,6 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
 
 
 def _named(raster: Raster, name: str, where: str) -> Raster:
-    from zoompick.raster.raster import band_index
-    from zoompick.scenes.deliveries import OneBand
 
     place = band_index(raster, name, where)
     return OneBand(raster, place, raster.bands[place])

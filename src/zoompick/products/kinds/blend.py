@@ -9,14 +9,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.products import recipes
+from zoompick.products.blend import Blend, CountLayer, DateLayer, Highest
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.scenes import ScenesStep
+from zoompick.products.mosaic import Mosaic
+from zoompick.products.sightings import in_order, sightings
 from zoompick.products.step import Sources, Step
 from zoompick.scenes.items import scene_of
 from zoompick.scenes.sidecar import read_sidecar
 
 if TYPE_CHECKING:
-    from zoompick.products.mosaic import Mosaic
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
@@ -56,7 +59,6 @@ class BlendRules:
         ------
         UnknownNameError, UsageError
         """
-        from zoompick.products import recipes
 
         method, _, detail = text.partition("=")
         if method not in METHODS:
@@ -105,10 +107,6 @@ class BlendStep(ScenesStep):
 
     def joined(self) -> Mosaic:
         """All dates as one."""
-        from zoompick.products import recipes
-        from zoompick.products.blend import Blend, Highest
-        from zoompick.products.mosaic import Mosaic
-        from zoompick.products.sightings import in_order, sightings
 
         rules = self.rules
         found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m)
@@ -130,7 +128,6 @@ class CountStep(BlendStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.CountLayer`."""
-        from zoompick.products.blend import CountLayer
 
         return CountLayer(self.shared(sources))
 
@@ -143,7 +140,6 @@ class DateStep(BlendStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.DateLayer`."""
-        from zoompick.products.blend import DateLayer
 
         return DateLayer(self.shared(sources))
 

@@ -10,6 +10,7 @@ from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.step import RasterStep, Sources, Step
+from zoompick.raster.clip import Clip
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -36,7 +37,6 @@ class ClipStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.clip.Clip`."""
-        from zoompick.raster.clip import Clip
 
         loose_to = settings.whole("tile_px") if self.is_loose else 0
         source = sources.open(self.inputs[0])

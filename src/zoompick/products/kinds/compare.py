@@ -10,11 +10,16 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.area.model import Area
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import geojson_of
+from zoompick.products import recipes
+from zoompick.products.change import Change, Difference, Rule
+from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted, no_day
+from zoompick.products.shift import shift_between
+from zoompick.products.sidebyside import Comparison, draw_change
 from zoompick.products.step import DrawnStep, RasterStep, Sources, Step
+from zoompick.raster.warp import laid_on
 
 if TYPE_CHECKING:
-    from zoompick.products.change import Difference, Rule
     from zoompick.products.recipes import IndexRecipe
     from zoompick.raster.raster import Raster
 
@@ -57,9 +62,6 @@ class DifferenceStep(RasterStep):
         return made
 
     def _made(self, sources: Sources) -> Difference:
-        from zoompick.products.change import Difference
-        from zoompick.products.index import Index
-        from zoompick.raster.warp import laid_on
 
         before, after = (sources.open(path) for path in self.inputs)
         if self.recipe is not None:
@@ -77,7 +79,6 @@ class DifferenceStep(RasterStep):
 
 
 def _refuse_shifted(before: Raster, after: Raster, name: str) -> None:
-    from zoompick.products.shift import shift_between
 
     shift = shift_between(before, after)
     if shift.is_sure and shift.size_px > _MOST_SHIFT_PX:
@@ -102,7 +103,6 @@ class ChangeStep(DifferenceStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.change.Change`."""
-        from zoompick.products.change import Change
 
         return Change(self._difference(sources), self.rule, self.index_name)
 
@@ -125,7 +125,6 @@ class SideBySideStep(DrawnStep):
 
     def draw(self, target: Path) -> tuple[int, int]:
         """See :func:`zoompick.products.sidebyside.draw_change`."""
-        from zoompick.products.sidebyside import Comparison, draw_change
 
         before, after, change = self.inputs
         words = f"{self.area.name}: {self.index}, {_told(self.rule)}"
@@ -143,8 +142,6 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     """The comparisons of the brief: the first day with the last."""
     if len(days) < 2:
         return
-    from zoompick.products import recipes
-    from zoompick.products.change import Rule
 
     for extra in wanted.brief.extras:
         if extra.kind == "compare":
@@ -164,7 +161,6 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     """Bands of each index that is compared, and of each composite that is shown."""
-    from zoompick.products import recipes
 
     compared = [extra for extra in wanted.brief.extras if extra.kind == "compare"]
     found = {name: recipes.index(name).formula.bands for name in sorted({str(extra["index"]) for extra in compared})}

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.products import recipes
+from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.step import RasterStep, Sources, Step
 
@@ -28,7 +29,6 @@ class IndexStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.index.Index`."""
-        from zoompick.products.index import Index
 
         source = sources.open(self.inputs[0])
         return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)

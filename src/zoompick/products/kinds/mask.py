@@ -9,12 +9,16 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.shapes import Shape, geojson_of, project
 from zoompick.products.extras import Extra
+from zoompick.products.formula import Formula
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.masking import Masked, MaskLayer
+from zoompick.products.sightings import sightings, whole_day
 from zoompick.products.step import RasterStep, Sources, Step, grid_facts, units_told
+from zoompick.raster.masks import PolygonMask
+from zoompick.sensors.classes import MEANINGS
 from zoompick.settings import BRIEF_NAME
 
 if TYPE_CHECKING:
-    from zoompick.products.formula import Formula
     from zoompick.products.sightings import Sighting
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
@@ -49,8 +53,6 @@ class MaskStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.masking.MaskLayer` and :class:`~zoompick.products.masking.Masked`."""
-        from zoompick.products.masking import Masked, MaskLayer
-        from zoompick.raster.masks import PolygonMask
 
         one = self._sighting(sources)
         flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
@@ -59,14 +61,11 @@ class MaskStep(RasterStep):
 
     def _shown(self, one: Sighting) -> Raster:
         """The bands to be masked."""
-        from zoompick.products.sightings import sightings
 
         return sightings(self.inputs, self.bands, self.grid, ())[0].raster
 
     def _sighting(self, sources: Sources) -> Sighting:
         """What the rule looks at: bands and classes of the one scene."""
-        from zoompick.products.sightings import sightings
-        from zoompick.sensors.classes import MEANINGS
 
         found = sightings(self.inputs, (), self.grid, MEANINGS)
         if len(found) > 1:
@@ -85,7 +84,6 @@ class DayMaskStep(MaskStep):
         return one.raster
 
     def _sighting(self, sources: Sources) -> Sighting:
-        from zoompick.products.sightings import whole_day
 
         return whole_day(sources.open(self.inputs[0]), self.inputs[0].parent.name, self.inputs[1:])
 
@@ -105,7 +103,6 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
 
 def _refuse_untold(extra: Extra, rule: Formula, day: Day) -> None:
     """A rule over classes needs a class layer: told before anything is fetched."""
-    from zoompick.sensors.classes import MEANINGS
 
     named = [name for name in rule.bands if name in MEANINGS]
     if named and not day.classes:
@@ -124,7 +121,6 @@ def rule_of(extra: Extra) -> Formula:
     BriefError
         Names the line.
     """
-    from zoompick.products.formula import Formula
 
     try:
         rule = Formula.parse(str(extra["where"]))

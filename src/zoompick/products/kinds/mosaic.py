@@ -10,11 +10,13 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.scenes import ScenesStep
+from zoompick.products.matching import match, overlaps
+from zoompick.products.mosaic import Mosaic, SceneLayer
+from zoompick.products.sightings import in_order, sightings
 from zoompick.products.step import Sources, Step
 from zoompick.raster.ways import BILINEAR, Ways
 
 if TYPE_CHECKING:
-    from zoompick.products.mosaic import Mosaic
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
@@ -77,9 +79,6 @@ class MosaicStep(ScenesStep):
 
     def joined(self) -> Mosaic:
         """All scenes over each other."""
-        from zoompick.products.matching import match, overlaps
-        from zoompick.products.mosaic import Mosaic
-        from zoompick.products.sightings import in_order
 
         rules = self.rules
         found = in_order(self._laid_on(self.grid), rules.order, rules.day)
@@ -92,7 +91,6 @@ class MosaicStep(ScenesStep):
         return Mosaic(found, rules.feather_m, rules.clear_only, matched)
 
     def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
-        from zoompick.products.sightings import sightings
 
         return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse, self.rules.ways)
 
@@ -105,7 +103,6 @@ class SceneLayerStep(MosaicStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.mosaic.SceneLayer`."""
-        from zoompick.products.mosaic import SceneLayer
 
         return SceneLayer(self.shared(sources))
 

@@ -8,7 +8,9 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from zoompick.errors import BriefError
+from zoompick.figures.face import Paper
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.products.drawing import COLOURS, Look, Wording, draw
 from zoompick.products.extras import RESERVED, Extra
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.kinds.blend import names_of_spans
@@ -44,8 +46,6 @@ class PictureStep(DrawnStep):
 
     def draw(self, target: Path) -> tuple[int, int]:
         """See :func:`zoompick.products.drawing.draw`."""
-        from zoompick.figures.face import Paper
-        from zoompick.products.drawing import Look, Wording, draw
 
         words = Wording(self.title, self.caption, self.outline)
         paper = Paper.of(self.width_px, None, self.dpi)
@@ -104,15 +104,12 @@ def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
         Names the line.
     """
     for extra in _pictures(wanted):
-        if extra["colours"]:
-            from zoompick.products.drawing import COLOURS
-
-            if extra["colours"] not in COLOURS:
-                line = extra.line("colours")
-                raise BriefError(
-                    f"{BRIEF_NAME}, line {line}: [[picture]] colours = {extra['colours']!r} cannot be used.",
-                    f"There is {', '.join(COLOURS)}.",
-                )
+        if extra["colours"] and extra["colours"] not in COLOURS:
+            line = extra.line("colours")
+            raise BriefError(
+                f"{BRIEF_NAME}, line {line}: [[picture]] colours = {extra['colours']!r} cannot be used.",
+                f"There is {', '.join(COLOURS)}.",
+            )
     return {}
 
 

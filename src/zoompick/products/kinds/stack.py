@@ -7,8 +7,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.stack import build_stack, questions
 from zoompick.products.step import RasterStep, Sources, Step, grid_facts, units_told
 from zoompick.raster.ways import BILINEAR, Ways
+from zoompick.scenes.deliveries import open_layers
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
@@ -47,8 +49,6 @@ class StackStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.products.stack.build_stack`."""
-        from zoompick.products.stack import build_stack, questions
-        from zoompick.scenes.deliveries import open_layers
 
         layers = open_layers(self.inputs, self.is_weighted)
         asked = questions(layers, self.bands) if self.asks else ()
