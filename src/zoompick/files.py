@@ -13,7 +13,6 @@ import math
 import os
 import platform
 import re
-import sqlite3
 import tempfile
 import unicodedata
 from collections.abc import Iterable, Iterator
@@ -27,6 +26,7 @@ import filelock
 
 from zoompick.errors import BusyError, DataError, DiskError, MissingFileError, UsageError
 from zoompick.foreign import without_surrogates
+from zoompick.later import sqlite3
 
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 SHA256, BLAKE3 = "1220", "1e20"

@@ -1,18 +1,20 @@
-"""Large libraries that are loaded at their first use, so that commands that only read records start at once.
+"""Large libraries, each loaded when something of it is first asked for, so that commands that only read records start
+at once.
 
-The module that names a library imports it for the type checker, and takes it from here when it runs::
-
-    if TYPE_CHECKING:
-        import shapely
-    else:
-        shapely = later("shapely")
+Whoever needs one takes it from here: ``from zoompick.later import np, shapely``.
 """
 
 from __future__ import annotations
 
 import importlib
 from types import ModuleType
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+__all__ = [
+    "Image", "ImageDraw", "ImageFont", "compute", "cv2", "distributed", "gpxpy", "h5py", "imagecodecs", "jinja2",
+    "msgspec", "ndimage", "np", "npt", "obstore", "optimize", "parquet", "pyarrow", "pyproj", "shapefile",
+    "shapely", "spatial", "sqlite3", "tarfile", "tifffile", "urllib3",
+]  # fmt: skip
 
 
 class _Later(ModuleType):
@@ -24,6 +26,33 @@ class _Later(ModuleType):
         return found
 
 
-def later(name: str) -> Any:
-    """The module called ``name``, loaded when something of it is asked for."""
-    return _Later(name)
+if TYPE_CHECKING:
+    import sqlite3
+    import tarfile
+
+    import cv2
+    import distributed
+    import gpxpy
+    import h5py
+    import imagecodecs
+    import jinja2
+    import msgspec
+    import numpy as np
+    import numpy.typing as npt
+    import obstore
+    import pyarrow
+    import pyproj
+    import shapefile
+    import shapely
+    import tifffile
+    import urllib3
+    from PIL import Image, ImageDraw, ImageFont
+    from pyarrow import compute, parquet
+    from scipy import ndimage, optimize, spatial
+else:
+    _ELSEWHERE = {
+        "np": "numpy", "npt": "numpy.typing", "compute": "pyarrow.compute", "parquet": "pyarrow.parquet",
+        **{name: f"scipy.{name}" for name in ("ndimage", "optimize", "spatial")},
+        **{name: f"PIL.{name}" for name in ("Image", "ImageDraw", "ImageFont")},
+    }  # fmt: skip
+    globals().update({name: _Later(_ELSEWHERE.get(name, name)) for name in __all__})

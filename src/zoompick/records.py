@@ -9,9 +9,8 @@ from dataclasses import fields, is_dataclass
 from pathlib import Path
 from typing import Any, TypeVar, get_args, get_type_hints
 
-import msgspec
-
 from zoompick.errors import FactsError
+from zoompick.later import msgspec
 
 Record = TypeVar("Record")
 

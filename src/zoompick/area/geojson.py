@@ -5,20 +5,15 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from zoompick.area import guard
 from zoompick.area.model import Feature
+from zoompick.arrays import Floats
 from zoompick.errors import AreaError
 from zoompick.files import parse_json
 from zoompick.geo.shapes import polygon_of, polygons_of
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import numpy as np
-    import numpy.typing as npt
-else:
-    np = later("numpy")
+from zoompick.later import np
 
 
 def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
@@ -63,12 +58,12 @@ _RING = re.compile(rb'"coordinates"\s*:\s*(\[\s*\[\s*\[[-+0-9.eE,\s\[\]]*)')
 _MARK = "\x02ring {}"
 
 
-def _without_long_rings(data: bytes) -> tuple[bytes, list[npt.NDArray[np.float64]]]:
+def _without_long_rings(data: bytes) -> tuple[bytes, list[Floats]]:
     """A text whose polygons of one very long ring are replaced by marks, and these rings, shape (n, 2).
 
     As lists a million corners would take ten times the memory of their digits.
     """
-    rings: list[npt.NDArray[np.float64]] = []
+    rings: list[Floats] = []
     if len(data) < _LONG_BYTES:
         return data, rings
     pieces, place = [], 0
@@ -86,7 +81,7 @@ def _without_long_rings(data: bytes) -> tuple[bytes, list[npt.NDArray[np.float64
     return (b"".join([*pieces, data[place:]]) if rings else data), rings
 
 
-def _with_ring(geometry: object, rings: Sequence[npt.NDArray[np.float64]]) -> object:
+def _with_ring(geometry: object, rings: Sequence[Floats]) -> object:
     """A geometry whose mark is a ring again."""
     mark = geometry.get("coordinates") if rings and isinstance(geometry, dict) else None
     for number, ring in enumerate(rings):

@@ -5,21 +5,18 @@ Source: OGC GeoPackage 1.3 (12-128r18): geometry blob (2.1.3), contents (1.1.3),
 
 from __future__ import annotations
 
-import sqlite3
 import struct
 import time
 from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
-import numpy as np
-import shapely
-
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, lonlat_from_wkt
 from zoompick.geo.shapes import Shape, checked_polygon
+from zoompick.later import np, shapely, sqlite3
 
 _MOST_ROWS, _PATIENCE_S = 100_000, 20.0
 """Views may go on for ever."""

@@ -8,16 +8,13 @@ from __future__ import annotations
 import itertools
 from typing import Any
 
-import gpxpy
-import numpy as np
-import shapely
-
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
+from zoompick.arrays import Floats
 from zoompick.errors import AreaError
-from zoompick.geo.crs import Floats
 from zoompick.geo.geodesy import distance_m
 from zoompick.geo.shapes import Shape, checked_polygon
+from zoompick.later import gpxpy, np, shapely
 
 _CLOSED_SHARE = 0.1
 """A track counts as closed when its ends lie nearer than this share of its length."""
@@ -82,7 +79,6 @@ def gpx_text(area: Area) -> str:
     AreaError
         A part has a hole, which GPX cannot hold.
     """
-    import gpxpy.gpx
 
     content = gpxpy.gpx.GPX()
     content.creator = "zoompick"

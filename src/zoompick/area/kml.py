@@ -12,13 +12,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from xml.sax.saxutils import escape
 
-import shapely
 import shapely.affinity
 
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError
 from zoompick.geo.shapes import Shape, checked_polygon, lonlat_box, polygon_of
+from zoompick.later import shapely
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element

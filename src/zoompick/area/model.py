@@ -5,21 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from zoompick.errors import AreaError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs, utm_for
 from zoompick.geo.shapes import Shape, bounds_of, geojson_of, lonlat_box
 from zoompick.geo.sizes import area_km2
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import numpy as np
-    import shapely
-else:
-    np = later("numpy")
-    shapely = later("shapely")
+from zoompick.later import np, shapely
 
 
 @dataclass(frozen=True, slots=True)

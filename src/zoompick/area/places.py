@@ -14,20 +14,15 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from zoompick.area import guard
 from zoompick.errors import AreaError, UnknownNameError, UsageError
 from zoompick.files import parse_json, safe_name
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, polygon_of
-from zoompick.later import later
+from zoompick.later import shapely
 from zoompick.settings import config_folder, own_files
-
-if TYPE_CHECKING:
-    import shapely
-else:
-    shapely = later("shapely")
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from zoompick.area import coordinates, guard, kml, shapefile, wkt
 from zoompick.area.geojson import read_geojson
@@ -19,12 +18,7 @@ from zoompick.errors import AreaError, UnknownNameError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.geodesy import circle
 from zoompick.geo.shapes import Shape, checked_polygon
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import shapely
-else:
-    shapely = later("shapely")
+from zoompick.later import shapely
 
 FORMATS = "GeoJSON, KML, KMZ, GPX, WKT, shapefile (.shp or .zip), GeoPackage or a list of corners"
 _TIFF_MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")

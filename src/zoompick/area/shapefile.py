@@ -11,16 +11,12 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import shapefile
-import shapely
-from shapely.geometry import mapping
-
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, lonlat_from_wkt
 from zoompick.geo.shapes import Shape, checked_polygon
+from zoompick.later import np, shapefile, shapely
 
 _PARTS = (".shp", ".shx", ".dbf", ".prj", ".cpg")
 
@@ -119,7 +115,7 @@ def write_shapefile(area: Area, path: Path, stem: str) -> None:
         writer.field("descr", "C", 254)
         writer.field("size_km2", "N", 18, 4)
         clockwise = shapely.orient_polygons(area.polygon, exterior_cw=True)
-        writer.shape(dict(mapping(clockwise)))
+        writer.shape(dict(shapely.geometry.mapping(clockwise)))
         writer.record(area.name[:120], area.description[:254], round(area.size_km2, 4))
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
         for kind, stream in streams.items():

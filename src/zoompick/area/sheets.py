@@ -11,20 +11,15 @@ from dataclasses import asdict, dataclass, field
 from functools import cache, lru_cache
 from importlib import resources
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project
 from zoompick.geo.sizes import shares
-from zoompick.later import later
+from zoompick.later import shapely
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
-
-if TYPE_CHECKING:
-    import shapely
-else:
-    shapely = later("shapely")
 
 _EDGE_M = 1000.0
 

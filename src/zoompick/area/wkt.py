@@ -7,21 +7,13 @@ from __future__ import annotations
 
 import math
 import re
-from typing import TYPE_CHECKING
 
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.geo.shapes import checked_polygon
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import numpy as np
-    import shapely
-else:
-    np = later("numpy")
-    shapely = later("shapely")
+from zoompick.later import np, shapely
 
 _MOST_PIECES = 2000
 _HEAD = re.compile(

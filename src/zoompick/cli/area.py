@@ -17,6 +17,7 @@ from zoompick.figures.maps import area_map
 from zoompick.files import human_km2
 from zoompick.geo.geodesy import perimeter_km
 from zoompick.geo.shapes import bounds_of, project
+from zoompick.later import shapely
 from zoompick.study import areas
 from zoompick.study.areas import set_area, where
 from zoompick.study.folder import Study
@@ -124,7 +125,6 @@ _MOST_ZONES = 6
 
 
 def _facts(given: Area) -> list[tuple[str, str]]:
-    import shapely
 
     lon, lat = given.centre
     try:
@@ -155,7 +155,6 @@ def _facts(given: Area) -> list[tuple[str, str]]:
 
 
 def _degrees(given: Area) -> str:
-    import shapely
 
     box, across = given.bounds, ""
     west, east = box.west, box.east
@@ -167,7 +166,6 @@ def _degrees(given: Area) -> str:
 
 
 def _rings(given: Area) -> int:
-    import shapely
 
     return sum(1 + len(part.interiors) for part in shapely.get_parts(given.polygon))
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from zoompick.later import np
+
 if TYPE_CHECKING:
     from zoompick.search.look import Picture
 
 
 def half_blocks(picture: Picture, columns: int) -> list[str]:
     """The picture as lines of coloured half blocks, two pixels a character cell, for a terminal in true colour."""
-    import numpy as np
 
     pixels = picture.pixels
     rows = max(2, round(pixels.shape[0] / pixels.shape[1] * columns / 2) * 2)

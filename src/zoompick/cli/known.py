@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 import tomllib
 from collections.abc import Iterator
 from contextlib import closing
@@ -11,6 +10,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from zoompick.later import sqlite3
 from zoompick.settings import config_folder, own_files, study_folder
 
 _MOST_BYTES = 20_000_000

@@ -16,6 +16,7 @@ from zoompick.fetch import unpack as workflow
 from zoompick.fetch.unpack import choose
 from zoompick.files import human_bytes
 from zoompick.journal import act
+from zoompick.later import shapely
 from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
@@ -69,8 +70,6 @@ def _where(given: Area | None, at: str, touching: bool) -> Shape | None:
     if (given is not None) + bool(at) + touching > 1:
         raise UsageError("A place was given in more than one way.", "Give one of --area, --box, --at and --touching.")
     if at:
-        import shapely
-
         point = parse_point(at)
         return shapely.Point(point.lon, point.lat)
     if touching:

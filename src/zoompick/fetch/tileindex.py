@@ -10,13 +10,12 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-import shapely
-
 from zoompick.area import sheets
 from zoompick.area.shapefile import read_shapefile
 from zoompick.errors import AreaError, ZoomPickError
 from zoompick.files import parse_json
 from zoompick.geo.shapes import Shape, polygon_of
+from zoompick.later import shapely
 from zoompick.scenes.archives import Archive, Member
 
 _PARTS = (".shp", ".shx", ".dbf", ".prj", ".cpg")

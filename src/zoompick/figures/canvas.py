@@ -10,13 +10,11 @@ from importlib import util
 from pathlib import Path
 from typing import Any
 
-import imagecodecs
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import DataError
 from zoompick.files import writing
+from zoompick.later import Image, ImageDraw, ImageFont, imagecodecs, np
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels
 
 _EFFORT = 2
 
@@ -62,8 +60,6 @@ class Canvas:
 
     def save(self, path: Path) -> None:
         """Write the page as PNG under its name once it is whole."""
-        from PIL import Image, ImageDraw
-
         image = Image.fromarray(self._page)
         pen = ImageDraw.Draw(image)
         for left, base, words, size_px, bold, colour in self._words:
@@ -83,8 +79,6 @@ def _rgb(colour: str) -> tuple[int, int, int]:
 @cache
 def _font(size_px: float, bold: bool) -> Any:
     """The typeface of our plots, found where the plotting library keeps it, without loading that library."""
-    from PIL import ImageFont
-
     found = util.find_spec("matplotlib")
     places = list(found.submodule_search_locations or ()) if found else []
     name = "DejaVuSans-Bold.ttf" if bold else "DejaVuSans.ttf"
@@ -97,16 +91,12 @@ def _font(size_px: float, bold: bool) -> Any:
 
 def animated(frames: Sequence[Pixels], out: Any, each_ms: int) -> None:
     """Write pictures, uint8 of shape (rows, cols, 3), one after the other for ever, as an animated PNG."""
-    from PIL import Image
-
     first, *others = (Image.fromarray(np.ascontiguousarray(frame)) for frame in frames)
     first.save(out, format="png", save_all=True, append_images=others, duration=each_ms, loop=0)
 
 
 def jpeg(pixels: Pixels, quality: int) -> bytes:
     """Colours, shape (rows, cols, 3) of 8 bits, as JPEG."""
-    from PIL import Image
-
     buffer = io.BytesIO()
     Image.fromarray(np.ascontiguousarray(pixels)).save(buffer, "JPEG", quality=quality, optimize=True)
     return buffer.getvalue()
@@ -114,8 +104,6 @@ def jpeg(pixels: Pixels, quality: int) -> bytes:
 
 def few_colours(pixels: Pixels) -> bytes:
     """Colours, shape (rows, cols, 3) of 8 bits, as PNG of at most 64."""
-    from PIL import Image
-
     buffer = io.BytesIO()
     Image.fromarray(np.ascontiguousarray(pixels)).quantize(64).save(buffer, "PNG", optimize=True)
     return buffer.getvalue()
@@ -123,8 +111,6 @@ def few_colours(pixels: Pixels) -> bytes:
 
 def smaller_png(path: Path, widest_px: int) -> tuple[bytes, int, int]:
     """A picture no wider than that as PNG of at most 128 colours; its bytes, width and height."""
-    from PIL import Image
-
     with Image.open(path) as opened:
         picture = opened.convert("RGB")
     if picture.width > widest_px:

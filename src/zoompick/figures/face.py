@@ -9,19 +9,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import shapely
-
 from zoompick.area.model import Area
 from zoompick.area.places import known
+from zoompick.arrays import Floats, Pixels
 from zoompick.errors import UsageError
 from zoompick.figures import style
 from zoompick.figures.maps import MapView
 from zoompick.files import writing
-from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, Floats, transform
+from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, transform
 from zoompick.geo.shapes import Shape, outline_of, project
+from zoompick.later import np, shapely
 from zoompick.raster.grid import Grid
-from zoompick.raster.raster import Pixels
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -8,16 +8,15 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import shapely
-
 from zoompick.area.model import Area
 from zoompick.area.places import known
+from zoompick.arrays import Floats
 from zoompick.figures import style
 from zoompick.figures.labels import Frame, Labels
 from zoompick.files import human_km2
-from zoompick.geo.crs import Floats, LocalPlane
+from zoompick.geo.crs import LocalPlane
 from zoompick.geo.shapes import Shape
+from zoompick.later import np, shapely
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

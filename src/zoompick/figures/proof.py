@@ -6,9 +6,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from zoompick.figures.style import figure, plain, save
+from zoompick.later import np
 
 
 def draw_shifts(shifts: Mapping[str, Any], against: str, size: tuple[int, int], title: str, path: Path) -> None:

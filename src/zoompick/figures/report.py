@@ -7,12 +7,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from functools import cache
 from importlib import resources
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from zoompick.later import jinja2
 from zoompick.outgoing import Code, markdown
-
-if TYPE_CHECKING:
-    import jinja2
 
 
 @dataclass(frozen=True)
@@ -151,7 +149,6 @@ def _without_images(value: Any) -> Any:
 @cache
 def _environment(of_markdown: bool) -> jinja2.Environment:
     """Templates; every value is escaped for the form that it goes into."""
-    import jinja2
 
     folder = resources.files("zoompick.figures").joinpath("data")
     templates = {name: folder.joinpath(name).read_text(encoding="utf-8") for name in ("report.html", "report.md")}

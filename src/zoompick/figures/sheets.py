@@ -8,15 +8,13 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-import numpy as np
-import shapely
-
+from zoompick.arrays import Pixels
 from zoompick.figures import style
 from zoompick.figures.canvas import Box, Canvas
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, project
-from zoompick.raster.raster import Pixels
+from zoompick.later import np, shapely
 
 _CELL_PX, _GAP_PX, _LABEL_PX, _HEAD_PX = 232, 14, 34, 46
 _ACROSS_PX = 1280

@@ -8,16 +8,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
-from zoompick.geo.crs import Floats
-from zoompick.later import later
+from zoompick.arrays import Floats
+from zoompick.later import np, shapely
 
 if TYPE_CHECKING:
-    import numpy as np
-    import shapely
     from shapely.geometry.base import BaseGeometry
-else:
-    np = later("numpy")
-    shapely = later("shapely")
 
 _STRIPS = (-720, -360, 0, 360, 720)
 

@@ -7,22 +7,17 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache, lru_cache
-from typing import TYPE_CHECKING, Any, TypeAlias
+from typing import TYPE_CHECKING, Any
 
+from zoompick.arrays import Floats
 from zoompick.errors import UsageError
-from zoompick.later import later
+from zoompick.later import np, pyproj
 
 if TYPE_CHECKING:
-    import numpy as np
-    import numpy.typing as npt
-    import pyproj
     from numpy.typing import ArrayLike
-else:
-    np = later("numpy")
 
 METRES_A_DEGREE = 111_320.0
 """Of latitude, rounded: for sizes that need not be exact."""
-Floats: TypeAlias = "npt.NDArray[np.float64]"
 
 
 @dataclass(frozen=True)
@@ -95,7 +90,6 @@ class Crs:
         UsageError
             It cannot be read, or is no system of the ground in two dimensions.
         """
-        import pyproj
 
         try:
             return cls._of(pyproj.CRS.from_wkt(wkt))
@@ -111,7 +105,6 @@ class Crs:
         UsageError
             Parameters are missing or absurd.
         """
-        import pyproj
 
         try:
             return cls._of(pyproj.CRS.from_json_dict(_json_of(told)))
@@ -120,7 +113,6 @@ class Crs:
 
     @classmethod
     def _of(cls, crs: pyproj.CRS) -> Crs:
-        import pyproj
 
         number = _registered(crs)
         if number is not None:
@@ -143,7 +135,6 @@ class Crs:
         UsageError
             They cannot be read.
         """
-        import pyproj
 
         try:
             plain = {key: value.decode() if isinstance(value, bytes) else value for key, value in told.items()}
@@ -223,7 +214,6 @@ LONLAT = Crs(4326)
 
 @cache
 def _definition(crs: Crs) -> pyproj.CRS:
-    import pyproj
 
     try:
         return pyproj.CRS.from_epsg(crs.epsg) if crs.epsg else pyproj.CRS.from_wkt(crs.text)
@@ -299,7 +289,6 @@ _ALIKE_M = 0.01
 
 def _registered(crs: pyproj.CRS) -> int | None:
     """Number of a system in the register; of one without a datum, that under which points come out alike."""
-    import pyproj
 
     number = crs.to_epsg(min_confidence=70)
     if number is not None:
@@ -321,7 +310,6 @@ def _registered(crs: pyproj.CRS) -> int | None:
 
 @lru_cache(maxsize=64)
 def _transformer(source: Crs, target: Crs) -> pyproj.Transformer:
-    import pyproj
 
     return pyproj.Transformer.from_crs(_definition(source), _definition(target), always_xy=True)
 
@@ -329,7 +317,6 @@ def _transformer(source: Crs, target: Crs) -> pyproj.Transformer:
 @cache
 def ellipsoid() -> pyproj.Geod:
     """The WGS 84 ellipsoid for geodesic areas and lengths."""
-    import pyproj
 
     return pyproj.Geod(ellps="WGS84")
 
@@ -361,7 +348,6 @@ class LocalPlane:
     """
 
     def __init__(self, lon: float, lat: float) -> None:
-        import pyproj
 
         self._projection = pyproj.Proj(proj="aeqd", lon_0=lon, lat_0=lat, ellps="WGS84", over=True)
 
@@ -382,7 +368,6 @@ def lonlat_from_wkt(xs: ArrayLike, ys: ArrayLike, wkt: str) -> tuple[Floats, Flo
     UsageError
         The text describes no reference system.
     """
-    import pyproj
 
     try:
         source = pyproj.CRS.from_wkt(wkt)

@@ -4,16 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from zoompick.geo.shapes import Shape, intersection
 from zoompick.geo.sizes import area_km2
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import shapely
-else:
-    shapely = later("shapely")
+from zoompick.later import shapely
 
 _GRID_DEG = 1e-7
 _STEPS, _CLOSE = 50, 1e-9

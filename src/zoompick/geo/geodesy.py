@@ -6,20 +6,12 @@ Source: C. F. F. Karney, Algorithms for geodesics, J. Geodesy 87 (2013).
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
 from zoompick.geo.crs import LocalPlane, ellipsoid
 from zoompick.geo.shapes import Shape, checked_polygon
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import numpy as np
-    import shapely
-else:
-    np = later("numpy")
-    shapely = later("shapely")
+from zoompick.later import np, shapely
 
 _CIRCLE_CORNERS = 72
 _LONGEST_EDGE_M = 2000.0

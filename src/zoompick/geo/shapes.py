@@ -7,20 +7,16 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TypeAlias
 
+from zoompick.arrays import Floats
 from zoompick.errors import AreaError
 from zoompick.geo import antimeridian
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.crs import LONLAT, Crs, Floats, transform
+from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.geo.simple import LONG, is_surely_simple
-from zoompick.later import later
+from zoompick.later import np, shapely
 
 if TYPE_CHECKING:
-    import numpy as np
-    import shapely
     from shapely.geometry.base import BaseGeometry
-else:
-    np = later("numpy")
-    shapely = later("shapely")
 
 Shape: TypeAlias = "BaseGeometry"
 """A polygon of one or several parts; shapely types what it computes no closer."""

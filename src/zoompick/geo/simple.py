@@ -7,15 +7,8 @@ each other.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-from zoompick.geo.crs import Floats
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import numpy as np
-else:
-    np = later("numpy")
+from zoompick.arrays import Floats
+from zoompick.later import np
 
 LONG = 20_000
 """Corners from which a proof is quicker than the library."""

@@ -12,19 +12,13 @@ from collections.abc import Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
-from zoompick.geo.crs import Floats, ellipsoid
+from zoompick.arrays import Floats
+from zoompick.geo.crs import ellipsoid
 from zoompick.geo.shapes import Shape
-from zoompick.later import later
+from zoompick.later import np, npt, shapely
 
 if TYPE_CHECKING:
-    import numpy as np
-    import numpy.typing as npt
-    import shapely
-
     Shapes = npt.NDArray[np.object_]
-else:
-    np = later("numpy")
-    shapely = later("shapely")
 
 _MANY_PARTS = 100
 """From so many on, parts are told apart before any is cut: one polygon of all would be walked for each footprint."""

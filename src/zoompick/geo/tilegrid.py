@@ -8,19 +8,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from zoompick.errors import UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import numpy as np
-    import shapely
-else:
-    np, shapely = later("numpy"), later("shapely")
+from zoompick.later import np, shapely
 
 MERCATOR = Crs(3857)
 HALF_WORLD_M = 20_037_508.342789244

@@ -7,17 +7,14 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Counts, Floats, Mask, Pixels
 from zoompick.judge.shifts import tiles_over
 from zoompick.judge.sweep import Block
+from zoompick.later import np, npt
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 
-Floats = npt.NDArray[np.float64]
-Counts = npt.NDArray[np.int64]
 _EVERY = 8
 """Of the pixels across a line so many are looked at: one in eight."""
 
@@ -150,12 +147,12 @@ class SampleTotal:
         self.pixels[:, row : row + part.shape[1], col : col + part.shape[2]] = part
 
     @cached_property
-    def each_valid(self) -> npt.NDArray[np.bool_]:
+    def each_valid(self) -> Mask:
         """Where each band has a value, shape (bands, rows, cols)."""
         return valid_mask(self.pixels, self.nodata)
 
     @cached_property
-    def valid(self) -> npt.NDArray[np.bool_]:
+    def valid(self) -> Mask:
         """Where every band has a value, shape (rows, cols)."""
         return np.asarray(self.each_valid.all(axis=0))
 
@@ -356,7 +353,7 @@ class Inside:
         wanted = None if self.mask.clearly_holds(block.window) else self.mask.read(block.window)
         whole = block.window.width * block.window.height if wanted is None else int(wanted.sum())
 
-        def count(valid: npt.NDArray[np.bool_] | None) -> int:
+        def count(valid: Mask | None) -> int:
             if valid is None:
                 return whole
             return int(np.count_nonzero(valid if wanted is None else valid & wanted))
@@ -380,7 +377,7 @@ class InsideTotal:
         self.counts = self.counts + part
 
 
-def pixels_on(grid: Grid, window: Window) -> npt.NDArray[np.bool_]:
+def pixels_on(grid: Grid, window: Window) -> Mask:
     """True where a pixel of a window lies on a grid at all, shape (rows, cols)."""
     rows, cols = np.arange(window.height) + window.row, np.arange(window.width) + window.col
     return ((rows >= 0) & (rows < grid.height))[:, None] & ((cols >= 0) & (cols < grid.width))

@@ -9,6 +9,7 @@ from pathlib import Path
 from zoompick.figures import proof
 from zoompick.files import free_name
 from zoompick.judge.subjects import scene_layer_of
+from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding
@@ -47,7 +48,6 @@ _SEAM_PX = 192
 
 def _draw_seam(finding: Finding, target: Path) -> None:
     """The ground about the worst place of the worst seam."""
-    import numpy as np
 
     path = Path(finding.data["file"])
     raster, layer = open_raster(path), open_raster(scene_layer_of(path))

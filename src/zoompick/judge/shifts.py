@@ -12,17 +12,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Floats, Mask, Pixels
+from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 
 _TILE_PX, _LEAST_PX, _MOST_TILES = 192, 48, 16
 _LEAST_VALID, _LEAST_PEAK, _LEAST_TEXTURE = 0.85, 8.0, 1e-9
 _LOW, _STRONG = 0.2, 0.5
 _SURE_TILES, _SURE_SPREAD_PX = 3, 0.35
-Floats = npt.NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,7 +163,7 @@ def _shift(one: Spectrum, two: Spectrum) -> tuple[float, float] | None:
 
 
 @lru_cache(maxsize=8)
-def _frequencies(shape: tuple[int, int]) -> tuple[Floats, Floats, Floats, npt.NDArray[np.bool_]]:
+def _frequencies(shape: tuple[int, int]) -> tuple[Floats, Floats, Floats, Mask]:
     """Cycles a pixel along columns and rows, weights that put low ones first, and which are low."""
     kx, ky = np.meshgrid(np.fft.rfftfreq(shape[1]), np.fft.fftfreq(shape[0]))
     far = np.hypot(kx, ky)

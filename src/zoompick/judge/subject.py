@@ -10,12 +10,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from zoompick.geo.shapes import Shape, bounds_of
 from zoompick.judge.gauges import gauges_for, pixels_on
 from zoompick.judge.limits import Limits
 from zoompick.judge.sweep import Sweep, sweep
+from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, valid_mask

@@ -8,16 +8,14 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Protocol
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Mask, Pixels
 from zoompick.errors import DataError
+from zoompick.later import np
 from zoompick.raster import engine, kernels
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Pixels, Raster, fill_value, valid_mask
+from zoompick.raster.raster import Raster, fill_value, valid_mask
 
 _SIDE_PX, _STRIP_PX = 512, 1 << 20
-Mask = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True)

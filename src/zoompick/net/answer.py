@@ -6,19 +6,14 @@ import threading
 import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from zoompick.addresses import host_of
 from zoompick.errors import SourceError
-from zoompick.later import later
+from zoompick.later import urllib3
 from zoompick.net.encoding import encoding_of, inflated
 from zoompick.net.pace import Pace
 from zoompick.net.refusals import Asked, TransientError, refusal
-
-if TYPE_CHECKING:
-    import urllib3
-else:
-    urllib3 = later("urllib3")
 
 _CHUNK = 1 << 20
 _MOST_JSON = 256 << 20

@@ -8,7 +8,7 @@ import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from urllib.parse import unquote, urlencode, urljoin, urlsplit
 
 from zoompick import pages, settings
@@ -16,7 +16,7 @@ from zoompick.addresses import host_of, origin_of
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
-from zoompick.later import later
+from zoompick.later import urllib3
 from zoompick.net import objects, vault, wire
 from zoompick.net.answer import Answer, kind_of, limited, refused
 from zoompick.net.authority import Authority, Purpose
@@ -27,13 +27,6 @@ from zoompick.net.reach import unreachable
 from zoompick.net.refusals import FORBIDDEN, WANTS_LOGIN, AnsweredError, Asked, ExpiredError, TransientError
 from zoompick.net.retry import RetryPolicy, seconds_of
 from zoompick.net.validators import RemoteState, version_of
-
-if TYPE_CHECKING:
-    import urllib3
-
-    from zoompick.net import patience
-else:
-    urllib3, patience = later("urllib3"), later("zoompick.net.patience")
 
 _AGENT = "zoompick"
 _MOST_REDIRECTS = 5
@@ -120,6 +113,9 @@ class Client:
                 )
                 retries = urllib3.Retry(0, respect_retry_after_header=False)
                 options = {"maxsize": 16, "timeout": times, "retries": retries, "headers": {"User-Agent": _AGENT}}
+                # Its classes are made of the library's, which is loaded here at the earliest.
+                from zoompick.net import patience
+
                 self._pools[proxy] = wire.manager(proxy, options)
                 self._pools[proxy].pool_classes_by_scheme = patience.POOLS
             return self._pools[proxy]

@@ -14,16 +14,11 @@ from contextlib import contextmanager
 from datetime import timedelta
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from zoompick import settings
 from zoompick.errors import MissingFileError, SourceError, UsageError
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import obstore
-else:
-    obstore = later("obstore")
+from zoompick.later import obstore
 
 SCHEME = "s3://"
 _PART_BYTES, _AT_ONCE = 8 << 20, 4

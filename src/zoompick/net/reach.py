@@ -2,18 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from zoompick.addresses import host_of, public
 from zoompick.errors import SourceError
-from zoompick.later import later
+from zoompick.later import urllib3
 from zoompick.net import wire
 from zoompick.net.refusals import TransientError, UnreachableError
-
-if TYPE_CHECKING:
-    import urllib3
-else:
-    urllib3 = later("urllib3")
 
 
 def unreachable(url: str, error: Exception) -> SourceError:

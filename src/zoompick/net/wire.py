@@ -10,18 +10,13 @@ import os
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 from urllib.parse import unquote, urlsplit
 from urllib.request import getproxies_environment, proxy_bypass_environment  # type: ignore[attr-defined]
 
 from zoompick.addresses import public
 from zoompick.errors import UsageError
-from zoompick.later import later
-
-if TYPE_CHECKING:
-    import urllib3
-else:
-    urllib3 = later("urllib3")
+from zoompick.later import urllib3
 
 _BUNDLES = ("SSL_CERT_FILE", "REQUESTS_CA_BUNDLE")
 _PROXIES = ("http", "https", "all")

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import shapely
-
 from zoompick.geo.shapes import Shape, intersection, joined
 from zoompick.geo.sizes import area_km2
+from zoompick.later import shapely
 from zoompick.orders.quotas import Share
 from zoompick.scenes.overpass import passes_of
 from zoompick.scenes.prices import km2_price

@@ -9,16 +9,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import UsageError
+from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.products.mosaic import Mosaic
 from zoompick.products.ranks import middle, ranked
 from zoompick.products.sightings import Sighting
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Derived, Pixels, fill_value
+from zoompick.raster.raster import Band, Derived, fill_value
 from zoompick.raster.resample import finish
 
 

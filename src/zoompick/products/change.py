@@ -8,15 +8,15 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.crs import ellipsoid
 from zoompick.geo.shapes import outline_of
+from zoompick.later import np
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, valid_mask
+from zoompick.raster.raster import Band, Derived, Raster, valid_mask
 
 _BLOCK_PX = 512
 LOST, SAME, GAINED, STILL = 1, 2, 3, 4

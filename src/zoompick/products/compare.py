@@ -8,12 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from zoompick.events import Report, ignore
 from zoompick.figures.canvas import animated
 from zoompick.figures.face import Classes, Panel, Paper, Sheet, draw_sheet
 from zoompick.files import writing
+from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.change import Rule
 from zoompick.products.kinds.compare import ChangeStep, DifferenceStep

@@ -6,15 +6,15 @@ from collections.abc import Sequence
 from concurrent.futures import Executor
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.products.curves import Curve, curves_for
 from zoompick.products.ground import Where
 from zoompick.products.local import LocalCurves
 from zoompick.products.tone import Tone
 from zoompick.raster import kernels
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, valid_mask
+from zoompick.raster.raster import Band, Derived, Raster, valid_mask
 
 
 class Composite(Derived):

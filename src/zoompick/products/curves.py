@@ -7,12 +7,12 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.products.ground import Where
 from zoompick.products.stretch import moments, quantiles
 from zoompick.products.tone import Tone
-from zoompick.raster.raster import Band, Pixels, Raster
+from zoompick.raster.raster import Band, Raster
 
 _KNOTS = 65
 

@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import DataError, UnknownNameError, UsageError
 from zoompick.figures.face import Classes, Panel, Paper, Scale, Sheet, coloured, draw_sheet
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape
+from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.composite import Composite
 from zoompick.products.curves import Curve, curves_for
@@ -19,7 +19,7 @@ from zoompick.products.tone import Tone
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid
 from zoompick.raster.part import AtLevel
-from zoompick.raster.raster import Pixels, Raster, band_index, valid_mask
+from zoompick.raster.raster import Raster, band_index, valid_mask
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.sidecar import scenes_of, sidecar_of
 

@@ -10,11 +10,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
-
 from zoompick import foreign
+from zoompick.arrays import Pixels
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.raster.raster import Pixels
+from zoompick.later import np
 
 _BINARY: dict[type, Callable[[Any, Any], Any]] = {
     ast.Add: operator.add,

@@ -6,16 +6,13 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Protocol
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Mask
+from zoompick.later import np
 from zoompick.products.sightings import HIDDEN, Clear, classes_of
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.warp import laid_on
 from zoompick.scenes.deliveries import open_layers
-
-Mask = npt.NDArray[np.bool_]
 
 
 class Where(Protocol):

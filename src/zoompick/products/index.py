@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, band_index, valid_mask
+from zoompick.raster.raster import Band, Derived, Raster, band_index, valid_mask
 from zoompick.raster.shared import Shared
 
 

@@ -12,12 +12,12 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.products.ground import Where
 from zoompick.raster import engine
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 
 _CELL_PX, _KNOTS = 256, 33
 _FEW = 1024

@@ -14,16 +14,16 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.products.index import unscaled
 from zoompick.products.sightings import Sighting
 from zoompick.raster import kernels
 from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, fill_value, valid_mask
+from zoompick.raster.raster import Band, Derived, Raster, fill_value, valid_mask
 from zoompick.sensors.classes import MEANINGS
 
 SATURATED, OUTSIDE, GUESS = "saturated", "outside", "bright_cloud"

@@ -13,10 +13,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Floats
 from zoompick.errors import UsageError
+from zoompick.later import np
 from zoompick.products.mosaic import Gain, Matched
 from zoompick.products.sightings import Sighting
 
@@ -26,7 +25,7 @@ _ROUNDS, _TUNING = 20, 4.685
 _HELD = 1e3
 """How firmly the mean of all gains is held at 1 while they are solved for."""
 _SEED = 20260101
-Numbers = npt.NDArray[np.float64]
+Numbers = Floats
 
 
 @dataclass(frozen=True)

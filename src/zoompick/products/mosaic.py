@@ -8,15 +8,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import UsageError
+from zoompick.later import np
 from zoompick.products.sightings import Sighting, scene_rows
 from zoompick.products.stack import Stack
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, fill_value, is_whole, notes_of, valid_mask
+from zoompick.raster.raster import Band, Derived, Raster, fill_value, is_whole, notes_of, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.shared import KEPT_BYTES, Shared
 

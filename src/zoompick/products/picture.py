@@ -5,13 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-import imagecodecs
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import UsageError
 from zoompick.files import write_text, writing
+from zoompick.later import imagecodecs, np
 from zoompick.raster.grid import Grid
-from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.raster import Raster
 
 
 def write_png(raster: Raster, path: Path, longest_px: int) -> Grid:

@@ -9,10 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import cache
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels
 
 
 def ranked(layers: list[Pixels], count: Pixels, percentile: float) -> Pixels:

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 
 _TILE_PX, _LEAST_TILE_PX, _MOST_TILES = 256, 64, 25
 _LEAST_VALID, _LEAST_PEAK = 0.8, 9.0

@@ -7,12 +7,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from zoompick.area.model import Area
 from zoompick.errors import GridError, UsageError
 from zoompick.figures.face import Classes, Panel, Paper, Sheet, coloured, draw_sheet
 from zoompick.geo.shapes import project
+from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.change import GAINED, LOST, SAME, STILL, Rule, areas_m2
 from zoompick.products.composite import Composite

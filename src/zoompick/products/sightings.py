@@ -8,10 +8,9 @@ from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from pathlib import Path
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Mask
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.later import np
 from zoompick.products.stack import build_stack
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
@@ -25,7 +24,6 @@ from zoompick.scenes.sidecar import read_sidecar
 from zoompick.sensors.classes import MEANINGS, ClassTable
 from zoompick.sensors.guide import guide_for_file
 
-Mask = npt.NDArray[np.bool_]
 HIDDEN = ("cloud", "shadow")
 """Meanings of classes that hide the ground."""
 ORDERS = ("given", "newest", "oldest", "clearest", "nearest", "nadir")

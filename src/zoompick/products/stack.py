@@ -9,15 +9,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Pixels
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.shapes import intersection, outline_of
+from zoompick.later import np, npt
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, fill_value, notes_of, put_on, valid_mask
+from zoompick.raster.raster import Arrayed, Band, Raster, fill_value, notes_of, put_on, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.warp import POSITION_ERROR_PX, laid_on
 from zoompick.raster.ways import BILINEAR, Ways

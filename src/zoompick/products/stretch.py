@@ -7,19 +7,17 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import NamedTuple
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Counts, Pixels
 from zoompick.errors import NothingFoundError
+from zoompick.later import np
 from zoompick.products.ground import Where
 from zoompick.raster import engine, kernels
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 
 _BINS = 65536
 _BLOCK_PX = 512
 _ENOUGH_BINS, _MOST_PASSES = 4096, 12
-Counts = npt.NDArray[np.int64]
 
 
 def quantiles(

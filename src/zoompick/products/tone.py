@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.raster.raster import Pixels
+from zoompick.later import np
 
 STRETCHES = ("percentile", "minmax", "sigma", "equalize", "local")
 _FORMS = "As 2,98 (percentiles), minmax, sigma=2, equalize or local."

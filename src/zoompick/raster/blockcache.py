@@ -6,10 +6,9 @@ import threading
 from collections import OrderedDict
 from collections.abc import Hashable
 
-import numpy as np
-
 from zoompick import settings
-from zoompick.raster.raster import Pixels
+from zoompick.arrays import Pixels
+from zoompick.later import np
 
 
 class BlockCache:

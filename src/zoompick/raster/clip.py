@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.later import np
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Derived, Pixels, Raster
+from zoompick.raster.raster import Derived, Raster
 from zoompick.raster.turn import met
 
 

@@ -21,19 +21,14 @@ from concurrent.futures import CancelledError, Executor, Future
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from zoompick import settings
 from zoompick.errors import ClusterError, MissingFileError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_time
-from zoompick.later import later
+from zoompick.later import distributed
 from zoompick.versions import differing, version_here, versions
-
-if TYPE_CHECKING:
-    import distributed
-else:
-    distributed = later("distributed")
 
 _PATIENCE_S, _RETRIES = 10, 3
 _FIRST_TIMES = 4

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Protocol, runtime_checkable
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.grid import Window
-from zoompick.raster.raster import Pixels, Raster
+from zoompick.raster.raster import Raster
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,9 +12,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-import numpy as np
-
 from zoompick.errors import DataError, FormatError
+from zoompick.later import np
 
 SOC, SIZ, COD, COC, TLM, PLM, PLT, QCD, QCC = 0xFF4F, 0xFF51, 0xFF52, 0xFF53, 0xFF55, 0xFF57, 0xFF58, 0xFF5C, 0xFF5D
 PPM, PPT, POC, SOT, SOD, EOC = 0xFF60, 0xFF61, 0xFF5F, 0xFF90, 0xFF93, 0xFFD9

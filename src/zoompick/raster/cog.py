@@ -10,9 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Counts
+from zoompick.later import np
 from zoompick.raster import geokeys, tiffmeta
 from zoompick.raster.grid import Grid
 
@@ -28,8 +27,6 @@ DEFLATES = (COMPRESSION["deflate"], 32946)
 _YCBCR, _COPYRIGHT_TAG = 6, 33432
 _MASK, _TRANSPARENCY = 4, 4
 _LERC_TAG = 50674
-
-Counts = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)

@@ -9,12 +9,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import imagecodecs
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import imagecodecs, np
 from zoompick.raster import kernels
 from zoompick.raster.coded import Coding
-from zoompick.raster.raster import Pixels
 
 HORIZONTAL, FLOATING = 2, 3
 ZSTD = 50000

@@ -14,14 +14,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import FormatError
+from zoompick.later import np, tifffile
 from zoompick.raster import decode, geokeys, tiffmeta
 from zoompick.raster.coded import Coding
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.placement import Placed
-from zoompick.raster.raster import Pixels
 from zoompick.raster.source import ByteSource, SourceStream
 
 if TYPE_CHECKING:
@@ -101,7 +100,6 @@ class Parsed(NamedTuple):
 
 def _pages(tiff: TiffFile, source: ByteSource) -> list[TiffPage]:
     """All directories, whole; more than any honest file has are no directories but a circle."""
-    import tifffile
 
     found: list[TiffPage] = []
     for page in tiff.pages:
@@ -144,7 +142,6 @@ def parse(source: ByteSource) -> Parsed:
     FormatError
         Not a TIFF, not georeferenced, or of a kind that is not read.
     """
-    import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
@@ -196,7 +193,6 @@ def refuse_unreadable(path: Path) -> None:
     FormatError
         It is no TIFF, or its first directory cannot be read.
     """
-    import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
@@ -265,8 +261,6 @@ def _special(page: TiffPage, source: ByteSource) -> Callable[[bytes, int], Pixel
     unpacked = page.decode
     try:
         if compression != 1:
-            import tifffile
-
             tifffile.TIFF.DECOMPRESSORS[compression]
     except KeyError as error:
         raise FormatError(
@@ -327,7 +321,6 @@ def pages_of(path: Path) -> list[PagePlace]:
     FormatError
         It cannot be read.
     """
-    import tifffile
 
     try:
         with tifffile.TiffFile(path) as tiff:
@@ -350,8 +343,6 @@ def geo_tags(data: bytes, address: str) -> geokeys.GeoTags:
     FormatError
         It is no TIFF.
     """
-
-    import tifffile
 
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:

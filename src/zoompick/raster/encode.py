@@ -8,14 +8,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-import imagecodecs
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import imagecodecs, np
 from zoompick.raster import cog, kernels
 from zoompick.raster.codec import BY_TILE, PICTURE_ONLY
 from zoompick.raster.coded import CodedBlock, Coding
 from zoompick.raster.decode import decoded
-from zoompick.raster.raster import Pixels
 
 Block = bytes | memoryview
 _MOST_CONSTANTS = 1000

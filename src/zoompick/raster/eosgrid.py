@@ -9,9 +9,8 @@ from __future__ import annotations
 import re
 from typing import Any
 
-import numpy as np
-
 from zoompick.geo.crs import LONLAT, Crs, Projection, utm_zone
+from zoompick.later import np
 
 TEXT = "StructMetadata"
 """What the attribute, or the dataset, that holds the text is called, a number behind it."""

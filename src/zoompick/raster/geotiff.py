@@ -11,17 +11,17 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.bytesource import exactly, todo_of
 from zoompick.errors import DataError
+from zoompick.later import np
 from zoompick.raster import blockcache, directory, tiffmeta
 from zoompick.raster.coded import CodedBlock
 from zoompick.raster.decode import ZSTD, decoded
 from zoompick.raster.directory import Image
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
-from zoompick.raster.raster import Band, Pixels, fill_value, with_room
+from zoompick.raster.raster import Band, fill_value, with_room
 from zoompick.raster.source import ByteSource
 
 

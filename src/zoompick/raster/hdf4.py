@@ -11,9 +11,8 @@ from contextlib import contextmanager
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-
 from zoompick.errors import FormatError
+from zoompick.later import np
 from zoompick.raster.eosgrid import TEXT, grids_in
 from zoompick.raster.source import ByteSource, LocalFile
 

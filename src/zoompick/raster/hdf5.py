@@ -10,23 +10,20 @@ from __future__ import annotations
 import threading
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.bytesource import todo_of
 from zoompick.errors import DataError, FormatError
+from zoompick.later import h5py, np
 from zoompick.raster import hdf4
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
-from zoompick.raster.raster import Arrayed, Band, Pixels, Raster, valid_mask
+from zoompick.raster.raster import Arrayed, Band, Raster, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.source import ByteSource, SourceStream
 from zoompick.raster.swath import Swath
 from zoompick.raster.variables import Variable, variables_in
-
-if TYPE_CHECKING:
-    import h5py
 
 _CHUNKS_KEPT = 32 << 20
 """Bytes of chunks that the library keeps: one holds many layers of a cube."""
@@ -55,7 +52,6 @@ class _Handle:
                     if self.source.read(0, 4) == hdf4.SIGNATURE:
                         self._file = hdf4.Hdf4File(self.source)
                         return self._file
-                    import h5py
 
                     self._file = h5py.File(SourceStream(self.source), "r", rdcc_nbytes=_CHUNKS_KEPT)
                 except (OSError, RuntimeError, ValueError) as error:

@@ -8,10 +8,9 @@ from __future__ import annotations
 import struct
 from pathlib import Path
 
-import imagecodecs
-
 from zoompick.errors import FormatError
 from zoompick.files import writing
+from zoompick.later import imagecodecs
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Raster
 

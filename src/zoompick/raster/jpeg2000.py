@@ -14,14 +14,14 @@ from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.bytesource import todo_of
 from zoompick.errors import DataError
+from zoompick.later import imagecodecs, np
 from zoompick.raster import blockcache, codestream, jp2boxes
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
-from zoompick.raster.raster import Band, Pixels
+from zoompick.raster.raster import Band
 from zoompick.raster.source import ByteSource, LocalFile
 
 _LEAST_SIDE_PX = 64
@@ -233,7 +233,6 @@ class Jpeg2000(Opened):
         return None
 
     def _decoded(self, tile: int, level: int, parts: list[bytes], shape: tuple[int, int]) -> Pixels:
-        import imagecodecs
 
         alone = self._stream.alone(tile, parts, level)
         try:

@@ -9,9 +9,8 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-import numpy as np
-
-from zoompick.raster.raster import Pixels
+from zoompick.arrays import Pixels
+from zoompick.later import cv2, np
 
 _FRACTION, _FAR = 4, 1 << 24
 _RUN = 1 << 20
@@ -20,7 +19,6 @@ _RUN = 1 << 20
 
 @cache
 def _cv2() -> Any:
-    import cv2
 
     cv2.setNumThreads(1)
     return cv2

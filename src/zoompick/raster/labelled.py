@@ -7,9 +7,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from zoompick.errors import UsageError
+from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Raster, to_numpy
 

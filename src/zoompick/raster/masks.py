@@ -5,13 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Counts, Floats, Mask
 from zoompick.geo.shapes import Shape, rings_of
+from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
-
-Mask = npt.NDArray[np.bool_]
 
 
 class PolygonMask:
@@ -94,14 +91,14 @@ class PolygonMask:
             out[row[keep], col[keep]] = True
         return out
 
-    def _edges_near(self, window: Window) -> npt.NDArray[np.float64]:
+    def _edges_near(self, window: Window) -> Floats:
         x0, y0, x1, y1 = self._edges.T
         near = (np.maximum(x0, x1) >= window.col) & (np.minimum(x0, x1) <= window.stop_col)
         near &= (np.maximum(y0, y1) >= window.row) & (np.minimum(y0, y1) <= window.stop_row)
         return self._edges[near]
 
 
-def _flipped(row: npt.NDArray[np.int64], col: npt.NDArray[np.int64], window: Window) -> Mask:
+def _flipped(row: Counts, col: Counts, window: Window) -> Mask:
     """Pixels with an odd number of crossings in their row at or before their column."""
     most = int(np.bincount(row, minlength=1).max(initial=0))
     if most > _FEW_CROSSINGS:
@@ -125,11 +122,11 @@ _FEW_CROSSINGS, _KEPT = 8, 64
 _UNTOLD: Any = object()
 
 
-def _to_pixels(ring: npt.NDArray[np.float64], grid: Grid) -> npt.NDArray[np.float64]:
+def _to_pixels(ring: Floats, grid: Grid) -> Floats:
     return np.column_stack([(ring[:, 0] - grid.west) / grid.pixel_x, (grid.north - ring[:, 1]) / grid.pixel_y])
 
 
-def _crossings(start: float, stop: float) -> Sequence[float] | npt.NDArray[np.float64]:
+def _crossings(start: float, stop: float) -> Sequence[float] | Floats:
     """Where, from 0 to 1 along an edge, a coordinate passes whole numbers."""
     if start == stop:
         return []

@@ -5,13 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import GridError
+from zoompick.later import np
 from zoompick.raster import resample
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Derived, Pixels, Raster
+from zoompick.raster.raster import Derived, Raster
 from zoompick.raster.resample import Axis
 from zoompick.raster.ways import CLASS
 

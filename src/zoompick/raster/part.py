@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Derived, Pixels, Raster, valid_mask
+from zoompick.raster.raster import Derived, Raster, valid_mask
 
 
 class Part(Derived):

@@ -6,12 +6,10 @@ import struct
 from collections.abc import Callable
 from typing import Any
 
-import imagecodecs
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import DataError
+from zoompick.later import imagecodecs, np
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels
 
 _OPAQUE = 255
 _MOST_PIXELS = 1 << 26

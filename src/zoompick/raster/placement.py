@@ -8,13 +8,12 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, replace
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import FormatError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
+from zoompick.later import np
 from zoompick.raster.grid import Grid
-from zoompick.raster.raster import Pixels
 
 _SLIGHT = 1e-6
 """What is turned by less than so many pixels a pixel lies north up: a hundredth of a pixel over ten thousand."""

@@ -10,11 +10,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster import resample
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Pixels, fill_value
+from zoompick.raster.raster import fill_value
 
 _CHILDREN = 4
 

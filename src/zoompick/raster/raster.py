@@ -6,14 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Mask, Pixels
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
-
-Pixels = npt.NDArray[Any]
-"""Array of shape (bands, rows, cols)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,7 +201,7 @@ def fitting_level(levels: Sequence[Grid], pixel: float) -> int:
     return max((number for number, grid in enumerate(levels) if grid.pixel_x <= pixel), default=0)
 
 
-def valid_mask(pixels: Pixels, nodata: float | None) -> npt.NDArray[np.bool_]:
+def valid_mask(pixels: Pixels, nodata: float | None) -> Mask:
     """True where a pixel holds a value: not no-data, and for floats a finite number."""
     if pixels.dtype.kind == "f":
         mask = np.isfinite(pixels)

@@ -9,11 +9,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Pixels
+from zoompick.later import np, npt
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels, fill_value, is_whole, valid_mask
+from zoompick.raster.raster import fill_value, is_whole, valid_mask
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,11 +8,11 @@ from collections.abc import Callable, Hashable, Sequence
 from concurrent.futures import Future
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Derived, Pixels, Raster
+from zoompick.raster.raster import Derived, Raster
 
 KEPT_BYTES = 96 << 20
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster import kernels
-from zoompick.raster.raster import Pixels, is_whole, valid_mask
+from zoompick.raster.raster import is_whole, valid_mask
 
 
 @dataclass(frozen=True, slots=True)

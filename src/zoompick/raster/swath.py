@@ -7,12 +7,11 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Numbers
 from zoompick.errors import FormatError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, transform, utm_for
+from zoompick.later import np, spatial
 from zoompick.raster.grid import Grid, Window
 
 _EARTH_M = 6_371_008.8
@@ -21,7 +20,6 @@ _LARGEST_PX = 2.0
 """A grid's pixels up to so many of the swath's take what is nearest; larger ones want means."""
 _WIDEST_UTM_DEG = 6.0
 _NEIGHBOURS = 8
-Numbers = npt.NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -70,10 +68,9 @@ class Swath:
 
     @cached_property
     def _tree(self) -> Any:
-        from scipy.spatial import cKDTree
 
         with self._lock:
-            return cKDTree(self.vectors)
+            return spatial.cKDTree(self.vectors)
 
     def nearest(self, grid: Grid, window: Window) -> Numbers:
         """Number of the swath's pixel nearest to each grid pixel's centre; -1 where none is within the radius."""

@@ -14,9 +14,9 @@ from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 import defusedxml
-import numpy as np
 from defusedxml import ElementTree
 
+from zoompick.later import np
 from zoompick.raster.raster import Band
 from zoompick.raster.statistics import BandStatistics, Histogram
 

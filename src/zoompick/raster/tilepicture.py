@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import DataError
+from zoompick.later import np
 from zoompick.raster import blockcache
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.pictures import colours_of
-from zoompick.raster.raster import Arrayed, Band, Pixels
+from zoompick.raster.raster import Arrayed, Band
 
 _OPAQUE = 128
 

@@ -12,13 +12,13 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.encode import Block, Encoder
 from zoompick.raster.grid import Window
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey, halved, padded
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.spool import Piece
 from zoompick.raster.statistics import BandStatistics
 

@@ -6,12 +6,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, bounds_of, project, turned
+from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Derived, Pixels, Raster
+from zoompick.raster.raster import Derived, Raster
 
 _TURN = 360.0
 

@@ -11,12 +11,12 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
 from zoompick.raster.placement import Affine
-from zoompick.raster.raster import Derived, Pixels, Raster, with_room
+from zoompick.raster.raster import Derived, Raster, with_room
 from zoompick.raster.warp import Warped
 from zoompick.raster.ways import CLASS
 

@@ -7,18 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import FormatError, UsageError
 from zoompick.geo.crs import LONLAT, Crs
+from zoompick.later import h5py, np
 from zoompick.raster.eosgrid import TEXT, grids_in
 from zoompick.raster.grid import Grid
-from zoompick.raster.raster import Band, Pixels
-
-if TYPE_CHECKING:
-    import h5py
+from zoompick.raster.raster import Band
 
 _MOST_VARIABLES, _MOST_LAYERS, _LEAST_SIDE = 2000, 2000, 2
 _UNEVEN = 1e-3

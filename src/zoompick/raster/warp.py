@@ -12,14 +12,14 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import GridError
 from zoompick.geo.crs import transform
+from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import METHODS, OnGrid
-from zoompick.raster.raster import Derived, Pixels, Raster, fill_value, fitting_level, is_whole, put_on, valid_mask
+from zoompick.raster.raster import Derived, Raster, fill_value, fitting_level, is_whole, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
 from zoompick.raster.turn import around
 from zoompick.raster.ways import CLASS

@@ -16,19 +16,18 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from zoompick import settings
+from zoompick.arrays import Counts, Pixels
 from zoompick.errors import GridError, UsageError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.files import BLAKE3, disk_errors, human_bytes, new_hasher, writing
+from zoompick.later import np
 from zoompick.raster import cog, engine, tiffmeta
 from zoompick.raster.codec import PICTURE_ONLY, Codec
-from zoompick.raster.cog import Counts
 from zoompick.raster.engine import Crew
 from zoompick.raster.part import FAR_BELOW
 from zoompick.raster.pyramid import Gatherer, Pyramid, TileKey
-from zoompick.raster.raster import Pixels, Raster, valid_mask
+from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.spool import Spool, spooling
 from zoompick.raster.statistics import BandStatistics, Histogram
 from zoompick.raster.tilework import MadeBlock, MadePlot, MadeTile, Plot, TileWork, WriteOptions

@@ -14,7 +14,6 @@ import lzma
 import re
 import struct
 import sys
-import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator, Sequence
@@ -25,6 +24,7 @@ from typing import IO, Any
 from zoompick.bytesource import SourceStream
 from zoompick.errors import DataError, FormatError, MissingFileError, UsageError
 from zoompick.files import human_bytes, safe_name
+from zoompick.later import tarfile
 from zoompick.net import contents as kinds
 from zoompick.net.ranges import RemoteFile, RemoteParts, Span
 

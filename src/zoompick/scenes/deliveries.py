@@ -7,13 +7,13 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-import numpy as np
-
+from zoompick.arrays import Pixels
+from zoompick.later import np
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import is_hdf, variables_of
 from zoompick.raster.opening import open_raster, source_of
-from zoompick.raster.raster import Band, Derived, Pixels, Raster, put_on
+from zoompick.raster.raster import Band, Derived, Raster, put_on
 from zoompick.raster.ways import CLASS
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.scene import CLASS_BAND

@@ -7,18 +7,14 @@ at the head of its source, ``ext/rtree/rtree.c``: two bytes of depth (root only)
 
 from __future__ import annotations
 
-import sqlite3
-from typing import Any
+from zoompick.arrays import Floats, Numbers
+from zoompick.later import np, npt, sqlite3
 
-import numpy as np
-import numpy.typing as npt
-
-Cells = npt.NDArray[Any]
 _ROOT = 1
 _MOST_CELLS = 51
 
 
-def fill(database: sqlite3.Connection, table: str, edges: npt.NDArray[np.float64]) -> None:
+def fill(database: sqlite3.Connection, table: str, edges: Floats) -> None:
     """Fill an empty R*Tree; rows are numbered from 0.
 
     Parameters
@@ -54,7 +50,7 @@ def fill(database: sqlite3.Connection, table: str, edges: npt.NDArray[np.float64
     database.execute(f"UPDATE {table}_node SET data = ? WHERE nodeno = {_ROOT}", (data,))
 
 
-def _outwards(edges: npt.NDArray[np.float64]) -> npt.NDArray[np.float32]:
+def _outwards(edges: Floats) -> npt.NDArray[np.float32]:
     """Rounded to 32 bits so that every box still holds what it held."""
     rounded = edges.astype(np.float32)
     lower, upper = rounded[:, 0::2], rounded[:, 1::2]
@@ -63,7 +59,9 @@ def _outwards(edges: npt.NDArray[np.float64]) -> npt.NDArray[np.float32]:
     return rounded
 
 
-def _write_nodes(database: sqlite3.Connection, table: str, level: Cells, fits: int, size: int, first: int) -> Cells:
+def _write_nodes(
+    database: sqlite3.Connection, table: str, level: Numbers, fits: int, size: int, first: int
+) -> Numbers:
     """Write one level's nodes; returns the cells of the level above."""
     starts = np.arange(0, len(level), fits)
     nodes = ((first + n, _node(level[start : start + fits], size, 0)) for n, start in enumerate(starts.tolist()))
@@ -76,6 +74,6 @@ def _write_nodes(database: sqlite3.Connection, table: str, level: Cells, fits: i
     return above
 
 
-def _node(cells: Cells, size: int, depth: int) -> bytes:
+def _node(cells: Numbers, size: int, depth: int) -> bytes:
     data = depth.to_bytes(2, "big") + len(cells).to_bytes(2, "big") + cells.tobytes()
     return bytes(data.ljust(size, b"\0"))

@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
 import defusedxml.ElementTree
-import shapely
 from defusedxml.common import DefusedXmlException
 
 from zoompick.addresses import address_parts
@@ -31,6 +30,7 @@ from zoompick.geo.tilegrid import (
     sorted_grid,
     web_mercator,
 )
+from zoompick.later import shapely
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
 from zoompick.net.links import joined

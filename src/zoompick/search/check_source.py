@@ -7,10 +7,9 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any, Literal
 
-import shapely
-
 from zoompick.errors import SourceError, ZoomPickError
 from zoompick.events import Report, ignore
+from zoompick.later import shapely
 from zoompick.net.authority import Purpose
 from zoompick.net.client import Client, workers
 from zoompick.net.links import links_of

@@ -8,19 +8,19 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import CancelledError, ClusterError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.later import np
 from zoompick.net.authority import Authority
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Pixels, Raster, fitting_level
+from zoompick.raster.raster import Raster, fitting_level
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.renewal import renewed
 from zoompick.scenes.scene import CLASS_BAND, Scene

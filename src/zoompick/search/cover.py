@@ -12,13 +12,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-import numpy as np
-import shapely
-
+from zoompick.arrays import Floats
 from zoompick.errors import UsageError
-from zoompick.geo.crs import Crs, Floats
+from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import sizes_km2
+from zoompick.later import np, optimize, shapely
 from zoompick.money import Money
 from zoompick.scenes.overpass import passes_of
 from zoompick.scenes.prices import km2_price
@@ -313,8 +312,6 @@ def _solve(task: _Task, scenes: Sequence[Scene], whole: float) -> Cover:
 
 
 def _cover_all(pieces: Sequence[Piece], task: _Task) -> tuple[set[int] | None, float]:
-    from scipy.optimize import LinearConstraint
-
     columns = sorted({n for piece in pieces for n in piece.scenes})
     place = {n: column for column, n in enumerate(columns)}
     needed = _hardest([piece.scenes for piece in pieces])
@@ -324,11 +321,11 @@ def _cover_all(pieces: Sequence[Piece], task: _Task) -> tuple[set[int] | None, f
     paid, more = (0, []) if task.purse is None else _payments(pieces, place, task.purse, 0)
     wider = np.zeros((len(needed), len(columns) + paid))
     wider[:, : len(columns)] = rows
-    limits = [LinearConstraint(wider, 1, np.inf), *more]
+    limits = [optimize.LinearConstraint(wider, 1, np.inf), *more]
     if task.most is not None:
         count = np.zeros((1, len(columns) + paid))
         count[:, : len(columns)] = 1
-        limits.append(LinearConstraint(count, 0, task.most))
+        limits.append(optimize.LinearConstraint(count, 0, task.most))
     values, gap = _programme(np.concatenate([task.costs[columns], np.zeros(paid)]), limits, paid)
     chosen = None if values is None else {columns[c] for c in np.flatnonzero(values[: len(columns)] > 0.5)}
     return chosen, gap
@@ -338,13 +335,11 @@ def _payments(
     pieces: Sequence[Piece], place: Mapping[int, int], purse: _Purse, between: int
 ) -> tuple[int, list[Any]]:
     """Columns of payments, which come last, and what holds for them; ``between`` others lie before them."""
-    from scipy.optimize import LinearConstraint
-
     rows, upper, paid = purse.rows(pieces, place)
     wide = np.zeros((len(rows), len(place) + between + paid))
     wide[:, : len(place)] = rows[:, : len(place)]
     wide[:, len(place) + between :] = rows[:, len(place) :]
-    return paid, [LinearConstraint(wide, -np.inf, upper)]
+    return paid, [optimize.LinearConstraint(wide, -np.inf, upper)]
 
 
 def _hardest(sets: Sequence[frozenset[int]]) -> list[frozenset[int]]:
@@ -359,8 +354,6 @@ def _hardest(sets: Sequence[frozenset[int]]) -> list[frozenset[int]]:
 
 def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:
     """As many square kilometres as ``most`` scenes can cover, or a budget can pay; among equals the cheapest."""
-    from scipy.optimize import LinearConstraint
-
     columns = sorted({n for piece in pieces for n in piece.scenes})
     place = {n: column for column, n in enumerate(columns)}
     paid, more = (0, []) if task.purse is None else _payments(pieces, place, task.purse, len(pieces))
@@ -375,20 +368,18 @@ def _cover_most(pieces: Sequence[Piece], task: _Task) -> tuple[set[int], float]:
     small = 1e-6 * ground.sum() / max(1.0, float(task.costs[columns].sum()))
     values, gap = _programme(
         np.concatenate([small * task.costs[columns], -ground, np.zeros(paid)]),
-        [LinearConstraint(rows, np.concatenate([np.zeros(len(pieces)), [0.0]]), upper), *more], paid,
+        [optimize.LinearConstraint(rows, np.concatenate([np.zeros(len(pieces)), [0.0]]), upper), *more], paid,
     )  # fmt: skip
     return (set() if values is None else {columns[c] for c in np.flatnonzero(values[: len(columns)] > 0.5)}), gap
 
 
 def _programme(costs: Floats, limits: list[Any], paid: int = 0) -> tuple[Any, float]:
     """Solve it; the last ``paid`` columns are amounts of money, all others are taken or not."""
-    from scipy.optimize import Bounds, milp
-
     whole, upper = np.ones(len(costs)), np.ones(len(costs))
     if paid:
         whole[-paid:], upper[-paid:] = 0, np.inf
-    done = milp(
-        costs, integrality=whole, bounds=Bounds(0, upper), constraints=limits,
+    done = optimize.milp(
+        costs, integrality=whole, bounds=optimize.Bounds(0, upper), constraints=limits,
         options={"time_limit": _TIME_LIMIT_S, "mip_rel_gap": 0.0},
     )  # fmt: skip
     return done.x, float(done.mip_gap or 0.0)

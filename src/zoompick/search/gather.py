@@ -13,13 +13,11 @@ from array import array
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Generic, TypeVar, overload
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Numbers
+from zoompick.later import np
 from zoompick.scenes.scene import Scene
 
 Made = TypeVar("Made")
-Numbers = npt.NDArray[Any]
 _IN_MEMORY_BYTES = 8 << 20
 FEW = 5_000
 """Up to so many matches are made into scenes at once."""

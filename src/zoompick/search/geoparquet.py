@@ -12,9 +12,7 @@ import json
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
-
-import shapely
+from typing import Any, NamedTuple
 
 from zoompick import foreign
 from zoompick.area.model import Feature
@@ -22,16 +20,10 @@ from zoompick.bytesource import ByteSource, SourceStream
 from zoompick.errors import AreaError, FormatError, UsageError
 from zoompick.files import parse_json
 from zoompick.geo.bounds import Bounds
-from zoompick.later import later
+from zoompick.later import compute, parquet, pyarrow, shapely
 from zoompick.scenes.period import Period
 from zoompick.search.index import along_curve
 from zoompick.search.probing import refuse_deadly
-
-if TYPE_CHECKING:
-    import pyarrow
-    from pyarrow import compute, parquet
-else:
-    pyarrow, compute, parquet = later("pyarrow"), later("pyarrow.compute"), later("pyarrow.parquet")
 
 ENDINGS = (".parquet", ".geoparquet")
 ROWS_A_GROUP = 8192

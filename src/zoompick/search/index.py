@@ -10,7 +10,6 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import sqlite3
 import struct
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing
@@ -18,19 +17,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import numpy.typing as npt
-
 from zoompick import cache, foreign
+from zoompick.arrays import Numbers
 from zoompick.errors import DataError
 from zoompick.files import database_errors, take_name, temporary_beside
+from zoompick.later import np, sqlite3
 from zoompick.scenes.packed import fill
 from zoompick.settings import cache_folder
 
 if TYPE_CHECKING:
     from zoompick.geo.bounds import Bounds
 
-Numbers = npt.NDArray[Any]
 VERSION = 2
 _SCHEMA = """
 PRAGMA page_size = 8192; PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF;

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
-
+from zoompick.arrays import Pixels
 from zoompick.errors import DataError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.later import np
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid
@@ -19,7 +19,7 @@ from zoompick.raster.masks import PolygonMask
 from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.part import AtLevel
 from zoompick.raster.pictures import colours_of
-from zoompick.raster.raster import Pixels, fitting_level, valid_mask
+from zoompick.raster.raster import fitting_level, valid_mask
 from zoompick.scenes.deliveries import OneBand
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.pictures import quicklook_of

@@ -13,13 +13,12 @@ from functools import cached_property
 from typing import Any
 from urllib.parse import urlencode
 
-import shapely
-
 from zoompick import settings
 from zoompick.addresses import host_of
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.files import human_time
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.later import shapely
 from zoompick.net.client import Client
 from zoompick.net.links import joined, links_of, objects_in
 from zoompick.net.refusals import RefusedError

@@ -6,19 +6,15 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from zoompick.arrays import Mask, Numbers
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.later import later
+from zoompick.later import np
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
 
 if TYPE_CHECKING:
-    import numpy as np
-    import numpy.typing as npt
-
-    Codes = npt.NDArray[Any]
-    Mask = npt.NDArray[np.bool_]
-else:
-    np = later("numpy")
+    Codes = Numbers
+    Mask = Mask
 
 MEANINGS = ("fill", "clear", "shadow", "cloud", "snow", "water")
 

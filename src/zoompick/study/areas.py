@@ -6,8 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import shapely
-
 from zoompick.area import coordinates, kept, places, read, sheets, wkt
 from zoompick.area.model import Area
 from zoompick.errors import AreaError, UnknownNameError
@@ -17,6 +15,7 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, checked_polygon, outline_of
 from zoompick.geo.sizes import area_km2, share
 from zoompick.journal import act
+from zoompick.later import shapely
 from zoompick.scenes.opening import open_raster
 from zoompick.study.folder import Study
 

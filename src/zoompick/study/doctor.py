@@ -15,6 +15,7 @@ from zoompick.errors import ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import human_bytes
 from zoompick.geo.crs import LONLAT, Crs, transform
+from zoompick.later import np
 from zoompick.net import wire
 from zoompick.net.authority import Purpose
 from zoompick.net.login import Keyring
@@ -76,7 +77,6 @@ def _fits(version: str, wanted: str) -> bool:
 
 def _codecs() -> Iterator[Finding]:
     """Each codec packs and unpacks a few pixels."""
-    import numpy as np
 
     pixels = np.arange(3 * 64 * 64, dtype=np.uint8).reshape(3, 64, 64) // 3
     for name in ("deflate", "zstd", "lzw", "none", "jpeg", "webp", "lerc"):

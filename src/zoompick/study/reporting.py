@@ -10,9 +10,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
 
-import numpy as np
-
 from zoompick.area.model import Area
+from zoompick.arrays import Pixels
 from zoompick.errors import DataError, NothingFoundError, UsageError, ZoomPickError
 from zoompick.figures import canvas
 from zoompick.figures.calendar import Mark, calendar_picture
@@ -21,11 +20,12 @@ from zoompick.figures.maps import Outline, footprint_map
 from zoompick.figures.report import Image, Legend, Pair, ProductTold, SceneTold, StudyReport
 from zoompick.files import human_bytes, human_km2, read_json
 from zoompick.journal import acts
+from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.drawing import shown
 from zoompick.products.sidebyside import ground_of
 from zoompick.products.step import Step
-from zoompick.raster.raster import Pixels, valid_mask
+from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding, worst
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.scene import Scene

@@ -8,7 +8,6 @@ mercator the format has no place: the metadata then name it, and rows are still 
 from __future__ import annotations
 
 import contextlib
-import sqlite3
 import threading
 import time
 from collections.abc import Iterable, Mapping, Sequence
@@ -19,6 +18,7 @@ from typing import Any
 from zoompick.errors import DataError, UsageError
 from zoompick.files import database_errors
 from zoompick.geo.tilegrid import TileKey
+from zoompick.later import sqlite3
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS metadata (name TEXT PRIMARY KEY, value TEXT);

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-
-from zoompick.judge.shifts import Floats, Shifts, between, spectrum_of, tile_of
+from zoompick.arrays import Floats
+from zoompick.judge.shifts import Shifts, between, spectrum_of, tile_of
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.raster import engine
 from zoompick.raster.warp import laid_on
 from zoompick.scenes.finding import Finding, judged

@@ -6,10 +6,9 @@ from collections.abc import Sequence
 from itertools import combinations
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Floats
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.scenes.finding import Finding, judged
 
 _ALIKE, _ENOUGH = 0.99995, 1000
@@ -178,7 +177,7 @@ def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Fi
 _BARE, _MOSTLY = 0.12, 0.9
 
 
-def _reflectance(subject: Subject, place: int) -> npt.NDArray[np.float64]:
+def _reflectance(subject: Subject, place: int) -> Floats:
     band = subject.raster.bands[place]
     pixels = subject.sweep.totals["sample"].pixels[place].astype(np.float64)
     return np.asarray(pixels * band.scale + band.offset)

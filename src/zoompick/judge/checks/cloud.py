@@ -6,12 +6,11 @@ from collections.abc import Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Counts
 from zoompick.geo.shapes import Shape, bounds_of
 from zoompick.judge.limits import Limits
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
@@ -114,12 +113,12 @@ class _Counts:
     table: ClassTable
     mask: PolygonMask
 
-    def __call__(self, window: Window) -> npt.NDArray[np.int64]:
+    def __call__(self, window: Window) -> Counts:
         classes = self._merged(window)
         known = self.mask.read(window) & ~self.table.holds(classes, ("fill",))
         return np.array([known.sum(), *((known & self.table.holds(classes, (word,))).sum() for word in _MEANINGS)])
 
-    def _merged(self, window: Window) -> npt.NDArray[np.int64]:
+    def _merged(self, window: Window) -> Counts:
         fill = self._fill_code()
         out = np.full((window.height, window.width), fill, np.int64)
         unseen = np.ones(out.shape, bool)

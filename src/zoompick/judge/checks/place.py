@@ -6,15 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Counts
 from zoompick.files import human_km2
 from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import Shape, bounds_of, geojson_of, joined, project
 from zoompick.geo.sizes import area_km2
 from zoompick.judge.gauges import pixels_in, pixels_on
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import ndimage, np, shapely
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import valid_mask
@@ -55,7 +54,7 @@ def valid_share(subject: Subject) -> list[Finding]:
                    data=data)]  # fmt: skip
 
 
-def _turned(subject: Subject, grid: Grid) -> npt.NDArray[np.int64]:
+def _turned(subject: Subject, grid: Grid) -> Counts:
     """Counts by a pass of their own, over a raster that was turned to meet the area."""
     assert subject.flat_area is not None
     raster, polygon = subject.flat_area
@@ -90,8 +89,6 @@ def holes_of(subject: Subject, most: int = 50) -> list[Hole]:
         missing &= PolygonMask(subject.flat_area[1], cells).read(cells.window)[: missing.shape[0], : missing.shape[1]]
     if not missing.any():
         return []
-    from scipy import ndimage
-
     numbers, count = ndimage.label(missing)
     pixels = ndimage.sum_labels(gaps.missing, numbers, np.arange(1, count + 1))
     largest = np.argsort(-pixels, kind="stable")[:most] + 1
@@ -107,7 +104,6 @@ def _cells(grid: Grid, cell: int) -> Grid:
 
 
 def _hole(numbers: Any, number: int, box: Any, cells: Grid, pixels: float, grid: Grid) -> Hole:
-    from shapely import box as rectangle
 
     rows, cols = box
     part, runs = numbers[box] == number, []
@@ -116,7 +112,7 @@ def _hole(numbers: Any, number: int, box: Any, cells: Grid, pixels: float, grid:
         for start, stop in zip(edges[::2], edges[1::2], strict=True):
             west, east = (cells.west + (cols.start + col) * cells.pixel_x for col in (start, stop))
             north = cells.north - (rows.start + row) * cells.pixel_y
-            runs.append(rectangle(west, north - cells.pixel_y, east, north))
+            runs.append(shapely.box(west, north - cells.pixel_y, east, north))
     outline = project(joined(runs), LONLAT, cells.crs)
     size = pixels * (grid.pixel_x * grid.pixel_y) / 1e6 if not grid.crs.is_geographic else area_km2(outline)
     return Hole(outline, size)

@@ -7,17 +7,15 @@ import operator
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Floats
 from zoompick.judge.shifts import tiles_over
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.warp import laid_on
 from zoompick.scenes.finding import Finding, judged
 
-Floats = npt.NDArray[np.float64]
 _OFF, _MOST_OFF, _WINDOWS = 1e-4, 0.1, 9
 
 

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-
 from zoompick.judge.shifts import between, spectrum_of, tile_of, tiles_over
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.warp import laid_on
 from zoompick.scenes.finding import Finding, judged

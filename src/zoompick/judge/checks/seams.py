@@ -5,16 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Floats
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding, judged
 
 _ACROSS, _LEAST_PX, _SIDE_PX, _CELL_PX, _LEAST_CELL_PX = 3, 60, 1024, 64, 20
-Floats = npt.NDArray[np.float64]
 
 
 def seams(subject: Subject) -> list[Finding]:

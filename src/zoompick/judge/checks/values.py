@@ -5,15 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
+from zoompick.arrays import Floats
 from zoompick.judge.gauges import Tally
 from zoompick.judge.subject import Check, Subject
+from zoompick.later import np
 from zoompick.scenes.finding import Finding, judged
 
 _MOST_REFLECTANCE = 1.6
-Floats = npt.NDArray[np.float64]
 
 
 def _shares(subject: Subject, counts: Any) -> dict[str, float]:
