@@ -55,7 +55,7 @@ def told(seconds: float, **facts: float | str) -> None:
 
 def build(folder: Path, count: int) -> None:
     """Our index of the items."""
-    from zoompick.search import index
+    from zoompick.discovery import index
 
     given = list(items(count))
     target = folder / "ours.sqlite"
@@ -98,10 +98,10 @@ def query(folder: Path, count: int) -> None:
     """Our warm queries, exact polygon test and cloud filter included."""
     import shapely
 
+    from zoompick.discovery.criteria import Criteria
+    from zoompick.discovery.index import FootprintIndex
     from zoompick.geo.bounds import Bounds
     from zoompick.scenes.scene import Scene
-    from zoompick.search.criteria import Criteria
-    from zoompick.search.index import FootprintIndex
 
     found = FootprintIndex(folder / "ours.sqlite")
 
@@ -125,7 +125,7 @@ def as_source(folder: Path, count: int) -> None:
     """Put our index where a small footprint file's own would lie, so that a command finds it."""
     import shutil
 
-    from zoompick.search import index
+    from zoompick.discovery import index
 
     file = folder / "many.geojson"
     file.write_text(json.dumps({"type": "FeatureCollection", "features": list(items(3))}))

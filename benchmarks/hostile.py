@@ -254,13 +254,13 @@ def _item(number: int = 1) -> dict[str, Any]:
 def _read_items(path: Path) -> object:
     """All that the program asks of scenes, as a search of a server does."""
     from zoompick.cli import facts, scenes
+    from zoompick.discovery import find
+    from zoompick.discovery.criteria import Criteria
+    from zoompick.discovery.gather import Gathering
     from zoompick.files import parse_json
     from zoompick.geo.shapes import lonlat_box
     from zoompick.scenes.fetchplan import local_names
     from zoompick.scenes.scenelist import Entry, read_list
-    from zoompick.search import find
-    from zoompick.search.criteria import Criteria
-    from zoompick.search.gather import Gathering
 
     class Reader:
         def search(self, criteria: object) -> Iterator[Any]:
@@ -283,10 +283,10 @@ def _read_items(path: Path) -> object:
 
 
 def _read_footprints(path: Path) -> object:
+    from zoompick.discovery.criteria import Criteria
+    from zoompick.discovery.footprintfile import FootprintFile
     from zoompick.geo.shapes import lonlat_box
     from zoompick.scenes.source import Source
-    from zoompick.search.criteria import Criteria
-    from zoompick.search.footprintfile import FootprintFile
 
     reader = FootprintFile(Source("s", str(path), "footprints"), open)
     return len(list(reader.search(Criteria(lonlat_box(-13, -39, -12, -38))))), reader.collections()
@@ -501,12 +501,12 @@ def _read_headers(text: str) -> object:
 def _read_words(text: str) -> object:
     """What people type: coordinates, areas, dates, rules, distances, formulas."""
     from zoompick.area import coordinates
+    from zoompick.discovery.rules import select
     from zoompick.errors import ZoomPickError
     from zoompick.net.pace import Pace
     from zoompick.patterns import NamePattern
     from zoompick.products.formula import Formula
     from zoompick.scenes.period import Hours, Period, Season
-    from zoompick.search.rules import select
     from zoompick.study.areas import AreaRequest, resolve
 
     for read in (
@@ -679,7 +679,7 @@ def _read_hdf(path: Path) -> object:
 
 
 def _parquets(folder: Path) -> list[bytes]:
-    from zoompick.search import geoparquet
+    from zoompick.discovery import geoparquet
 
     path = folder / "seed.parquet"
     path.unlink(missing_ok=True)
@@ -699,12 +699,12 @@ def _read_formula(text: str) -> object:
 
 def _read_page(path: Path) -> object:
     """A page of a server, through a session and back as a search takes it."""
+    from zoompick.discovery import find
+    from zoompick.discovery.criteria import Criteria
+    from zoompick.discovery.gather import Gathering
+    from zoompick.discovery.stac import StacApi
     from zoompick.geo.shapes import lonlat_box
     from zoompick.scenes.scenelist import Entry
-    from zoompick.search import find
-    from zoompick.search.criteria import Criteria
-    from zoompick.search.gather import Gathering
-    from zoompick.search.stac import StacApi
 
     class Session:
         authority = None

@@ -31,8 +31,8 @@ def footprints(path: Path, count: int) -> None:
     import pyarrow
     from pyarrow import parquet
 
-    from zoompick.search import geoparquet
-    from zoompick.search.index import along_curve
+    from zoompick.discovery import geoparquet
+    from zoompick.discovery.index import along_curve
 
     rng = np.random.default_rng(5)
     west, south = rng.uniform(-179, 178, count), rng.uniform(-80, 79, count)

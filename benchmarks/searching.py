@@ -55,10 +55,10 @@ def pages(given: str, count: int, dates: tuple[str, ...] = ()) -> None:
     """Our search: every item tested, measured against the area, kept for sorting."""
     import shapely
 
+    from zoompick.discovery import find
+    from zoompick.discovery.criteria import Criteria
     from zoompick.scenes.period import Period
     from zoompick.scenes.source import Source
-    from zoompick.search import find
-    from zoompick.search.criteria import Criteria
 
     area = shapely.box(*WORLD)
     criteria = Criteria(area, ("synthetic",), tuple(map(Period.parse, dates)))
@@ -105,8 +105,8 @@ def inside(given: str, count: int) -> None:
     """Cloud inside an area for 100 candidates; tells requests and kilobytes of a scene, and the ideal time."""
     import shapely
 
+    from zoompick.discovery import clouds
     from zoompick.net.client import Client
-    from zoompick.search import clouds
 
     scenes = copies(given, CANDIDATES)
     middle = scenes[0].footprint.centroid
@@ -140,9 +140,9 @@ def sheet(given: str, count: int) -> None:
     """Our contact sheet of 60 quicklooks with labels and outlines."""
     import numpy as np
 
+    from zoompick.discovery.look import pictures
     from zoompick.figures.sheets import Cell, contact_sheet
     from zoompick.scenes.scenelist import Entry
-    from zoompick.search.look import pictures
 
     scenes = copies(given, PICTURES)
 
@@ -184,8 +184,8 @@ def cover(given: str, count: int) -> None:
     """Covers of an area by up to 500 candidates, beside the greedy choice; tells how often each was cheaper."""
     import shapely
 
+    from zoompick.discovery.cover import CoverWish, choose_cover, pieces_of
     from zoompick.scenes.scene import Scene
-    from zoompick.search.cover import CoverWish, choose_cover, pieces_of
 
     area, wins, worse, gaps = shapely.box(0, 0, 1, 1), 0, 0, 0
     began = time.perf_counter()
@@ -217,7 +217,7 @@ def cover(given: str, count: int) -> None:
 
 def greedy(scenes: list[Any], pieces: list[Any]) -> float:
     """Cost of taking, again and again, the scene that covers most new ground for its cost."""
-    from zoompick.search.cover import CoverWish
+    from zoompick.discovery.cover import CoverWish
 
     wish = CoverWish()
     cost = [wish.scene_cost + wish.cloud_cost * scene.cloud_percent for scene in scenes]

@@ -8,12 +8,12 @@ from datetime import datetime
 import pytest
 
 from helpers import FEN
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.rules import select
 from zoompick.errors import NothingFoundError, UnknownNameError, UsageError
 from zoompick.scenes.period import Period
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
-from zoompick.search.criteria import Criteria
-from zoompick.search.rules import select
 
 
 def scene(name, when="2025-06-15T11:00:00Z", end=None, **more):

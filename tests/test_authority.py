@@ -94,10 +94,10 @@ def test_a_search_buys_nothing_elsewhere(two, program, tmp_path):
 
 
 def test_a_search_is_posted_with_its_log_in_and_its_pages_elsewhere_without(two):
+    from zoompick.discovery.criteria import Criteria
+    from zoompick.discovery.find import search_all
     from zoompick.geo.shapes import lonlat_box
     from zoompick.scenes.source import Source
-    from zoompick.search.criteria import Criteria
-    from zoompick.search.find import search_all
 
     catalogue, _ = two
     Keyring().put(catalogue.url, Login("bearer", token="ours-alone"))

@@ -10,6 +10,9 @@ import pytest
 import shapely
 
 from helpers import UTM
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.explain import nothing_found
+from zoompick.discovery.gather import Gathering
 from zoompick.errors import DataError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
@@ -20,9 +23,6 @@ from zoompick.scenes.bands import format_called
 from zoompick.scenes.period import Period
 from zoompick.scenes.pictures import quicklook_of
 from zoompick.scenes.scene import Scene
-from zoompick.search.criteria import Criteria
-from zoompick.search.explain import nothing_found
-from zoompick.search.gather import Gathering
 
 DAY = "%Y-%m-%dT%H:%M:%S"
 

@@ -9,14 +9,14 @@ import numpy as np
 import pytest
 import shapely
 
+from zoompick.discovery import choosing as rules
+from zoompick.discovery import cover
+from zoompick.discovery.cover import CoverWish
 from zoompick.errors import UnknownNameError
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import geojson_of
 from zoompick.geo.sizes import area_km2
 from zoompick.scenes.scene import Scene
-from zoompick.search import choosing as rules
-from zoompick.search import cover
-from zoompick.search.cover import CoverWish
 
 AREA = shapely.box(-12.1, -38.65, -12.0, -38.6)
 DAY = datetime(2025, 12, 15, 11, tzinfo=UTC)

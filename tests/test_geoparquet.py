@@ -14,6 +14,10 @@ import shapely
 from pyarrow import parquet
 
 from zoompick.area.model import Area
+from zoompick.discovery import geoparquet
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.footprintfile import FootprintFile
+from zoompick.discovery.geoparquet import Covered
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.net.client import Client
 from zoompick.net.ranges import RemoteFile
@@ -21,10 +25,6 @@ from zoompick.raster.source import LocalFile
 from zoompick.scenes.period import Period
 from zoompick.scenes.source import Source
 from zoompick.scenes.sources import checked
-from zoompick.search import geoparquet
-from zoompick.search.criteria import Criteria
-from zoompick.search.footprintfile import FootprintFile
-from zoompick.search.geoparquet import Covered
 
 COUNT = 20_000
 BOXES = [

@@ -13,6 +13,7 @@ from pyproj import CRS
 
 from helpers import Memory, grid
 from zoompick import to_numpy
+from zoompick.discovery.footprints import items_of
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.figures.report import Image, Legend, ProductTold, SceneTold, StudyReport, as_html, as_markdown
 from zoompick.files import tree_bytes
@@ -20,7 +21,6 @@ from zoompick.geo.crs import Crs
 from zoompick.judge import tell
 from zoompick.raster.statistics import BandStatistics, Histogram
 from zoompick.scenes.finding import judged
-from zoompick.search.footprints import items_of
 from zoompick.study.doctor import _fits
 from zoompick.study.stages import ORDER, Stages
 from zoompick.study.terms import _terms

@@ -171,7 +171,7 @@ def test_titles_never_reach_a_terminal_as_commands(tmp_path, program):
 
 @pytest.mark.parametrize("dtype", ["int16", "int32", "float32", "uint8"])
 def test_classes_of_any_value_are_counted(dtype):
-    from zoompick.search.clouds import _codes
+    from zoompick.discovery.clouds import _codes
 
     given = {"int16": [-3, 4, 4], "int32": [2**31 - 1, 4, 4], "float32": [np.nan, 4, 4], "uint8": [255, 4, 4]}[dtype]
     counts = np.bincount(_codes(np.array(given, dtype)))

@@ -15,6 +15,8 @@ import urllib3
 
 from helpers import FEN
 from zoompick.area import sheets
+from zoompick.discovery import find
+from zoompick.discovery.criteria import Criteria
 from zoompick.errors import NothingFoundError
 from zoompick.geo.shapes import polygon_of
 from zoompick.net.client import Client
@@ -26,8 +28,6 @@ from zoompick.scenes.prices import km2_price
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.source import Source
 from zoompick.scenes.tileservice import TileService
-from zoompick.search import find
-from zoompick.search.criteria import Criteria
 from zoompick.sensors.guide import guide_for_collection
 from zoompick.standin import ground, land, world
 from zoompick.standin.catalogue import instruments
@@ -262,7 +262,7 @@ def test_made_up_scenes_in_any_number(shared_cache):
 def test_more_matches_than_are_kept_in_memory_come_in_the_same_order(monkeypatch, archive):
     criteria = Criteria(AREA, ("lapwing-l2", "siskin-l2"), (Period.parse("2025-11/2026-02"),))
     usual = find.search_all([Source("o", archive)], criteria).entries
-    monkeypatch.setattr("zoompick.search.gather.FEW", 3)
+    monkeypatch.setattr("zoompick.discovery.gather.FEW", 3)
     lazy = find.search_all([Source("o", archive)], criteria).entries
     assert not isinstance(lazy, list)
     assert [e.scene.key for e in lazy] == [e.scene.key for e in usual]

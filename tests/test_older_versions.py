@@ -12,9 +12,9 @@ from pathlib import Path
 
 import pytest
 
+from zoompick.discovery.criteria import Criteria
 from zoompick.products import extras
 from zoompick.scenes.period import Period
-from zoompick.search.criteria import Criteria
 from zoompick.study.brief import KEYS, read_brief
 from zoompick.study.folder import Study
 from zoompick.study.searchkey import keys, search_key

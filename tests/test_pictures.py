@@ -12,6 +12,9 @@ from zoompick.area import sheets
 from zoompick.area.model import Area
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
+from zoompick.discovery import agenda
+from zoompick.discovery.look import Picture
+from zoompick.discovery.rules import select
 from zoompick.figures import maps, style
 from zoompick.figures.maps import MapView, Outline, area_map, footprint_map
 from zoompick.figures.sheets import Cell, contact_sheet
@@ -20,9 +23,6 @@ from zoompick.geo.shapes import polygon_of, project
 from zoompick.scenes.pictures import quicklook_of
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry, from_collection, to_collection
-from zoompick.search import agenda
-from zoompick.search.look import Picture
-from zoompick.search.rules import select
 
 
 def entry(number: int, when: str, cloud: float | None = 5, **assets) -> Entry:

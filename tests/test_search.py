@@ -17,6 +17,12 @@ import shapely
 
 from helpers import FEN
 from zoompick.cli.search import search as search_command
+from zoompick.discovery import clouds, find, footprints, geoparquet, index
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.filters import BY_RULE, ROWS
+from zoompick.discovery.footprintfile import FootprintFile
+from zoompick.discovery.passes import next_passes
+from zoompick.discovery.rules import select
 from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import polygon_of
@@ -30,12 +36,6 @@ from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.source import Source
 from zoompick.scenes.sources import checked
-from zoompick.search import clouds, find, footprints, geoparquet, index
-from zoompick.search.criteria import Criteria
-from zoompick.search.filters import BY_RULE, ROWS
-from zoompick.search.footprintfile import FootprintFile
-from zoompick.search.passes import next_passes
-from zoompick.search.rules import select
 from zoompick.standin import passes
 from zoompick.standin.catalogue import instruments
 from zoompick.standin.store import Store

@@ -12,14 +12,14 @@ import pytest
 import shapely
 
 from helpers import FEN
+from zoompick.discovery import find
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.stac import StacApi
 from zoompick.errors import SourceError
 from zoompick.geo.shapes import polygon_of
 from zoompick.net.client import Client
 from zoompick.net.ranges import RemoteFile
 from zoompick.scenes.source import Source
-from zoompick.search import find
-from zoompick.search.criteria import Criteria
-from zoompick.search.stac import StacApi
 
 AREA = polygon_of(FEN)
 CQL, QUERY = (

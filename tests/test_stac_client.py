@@ -5,13 +5,13 @@ from __future__ import annotations
 import pytest
 import shapely
 
+from zoompick.discovery import find
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.stac import StacApi
 from zoompick.errors import NothingFoundError, SourceError, UnknownNameError
 from zoompick.net.client import Client
 from zoompick.scenes.period import Period
 from zoompick.scenes.source import Source
-from zoompick.search import find
-from zoompick.search.criteria import Criteria
-from zoompick.search.stac import StacApi
 
 AREA = shapely.box(-12.09, -38.64, -12.03, -38.59)
 CLEAR = Criteria(AREA, ("lapwing-l2",), (Period.parse("2025"),), cloud_max=30)
@@ -56,7 +56,7 @@ def test_get_and_post_find_the_same(archive):
 def test_every_page_is_followed(archive, monkeypatch):
     everything = Criteria(AREA)
     whole = ids(StacApi(archive, Client()).search(everything))
-    monkeypatch.setattr("zoompick.search.stac._PAGE", 17)
+    monkeypatch.setattr("zoompick.discovery.stac._PAGE", 17)
     client = Altered(lambda page: page)
     assert ids(StacApi(archive, client).search(everything)) == whole
     assert sum(url.endswith("/search") for url, _ in client.asked) == -(-len(whole) // 17)
@@ -66,7 +66,7 @@ def test_what_a_server_does_not_filter_is_filtered_here(archive, monkeypatch):
     source = Source("ostrell", archive)
     expected = [entry.scene.id for entry in find.search(source, CLEAR)]
     client = Altered(without_filters)
-    monkeypatch.setattr("zoompick.search.find.Client", lambda report: client)
+    monkeypatch.setattr("zoompick.discovery.find.Client", lambda report: client)
     assert [entry.scene.id for entry in find.search(source, CLEAR)] == expected
     assert not any(body and "filter" in body for _, body in client.asked)
 

@@ -12,13 +12,13 @@ import sys
 import pytest
 
 from zoompick import files, records, settings
+from zoompick.discovery.rules import select
 from zoompick.errors import BriefError, BusyError, DataError, DiskError, StudyError, UnknownNameError, UsageError
 from zoompick.journal import act
 from zoompick.patterns import NamePattern
 from zoompick.scenes import fetched as record
 from zoompick.scenes import sources
 from zoompick.scenes.scenelist import from_collection, read_list, to_collection, write_list
-from zoompick.search.rules import select
 from zoompick.study.brief import brief_text, read_brief
 from zoompick.study.folder import Study
 

@@ -14,6 +14,11 @@ if TYPE_CHECKING:
     from zoompick.area.model import Area as Area
     from zoompick.area.read import read_area as read_area
     from zoompick.area.write import write_area as write_area
+    from zoompick.discovery.criteria import Criteria as Criteria
+    from zoompick.discovery.find import passes_over as passes_over
+    from zoompick.discovery.find import search as search
+    from zoompick.discovery.look import pictures as pictures
+    from zoompick.discovery.passes import next_passes as next_passes
     from zoompick.errors import ZoomPickError as ZoomPickError
     from zoompick.fetch.bands import bands_of as bands_of
     from zoompick.fetch.bands import guess_guide as guess_guide
@@ -46,11 +51,6 @@ if TYPE_CHECKING:
     from zoompick.scenes.scenelist import read_list as read_list
     from zoompick.scenes.scenelist import write_list as write_list
     from zoompick.scenes.source import Source as Source
-    from zoompick.search.criteria import Criteria as Criteria
-    from zoompick.search.find import passes_over as passes_over
-    from zoompick.search.find import search as search
-    from zoompick.search.look import pictures as pictures
-    from zoompick.search.passes import next_passes as next_passes
     from zoompick.study.areas import change_area as change_area
     from zoompick.study.areas import set_area as set_area
     from zoompick.study.batch import BatchWish as BatchWish
@@ -114,7 +114,7 @@ if TYPE_CHECKING:
 
 _VERBS = {
     "Area": "area.model", "BatchWish": "study.batch", "BlendRules": "products.kinds.blend",
-    "Choice": "fetch.unpack", "Comparison": "products.sidebyside", "Criteria": "search.criteria",
+    "Choice": "fetch.unpack", "Comparison": "products.sidebyside", "Criteria": "discovery.criteria",
     "Grid": "raster.grid", "Look": "products.drawing", "MosaicRules": "products.kinds.mosaic",
     "NewStudy": "study.new", "Paper": "figures.face", "Period": "scenes.period",
     "RunWish": "study.run", "Source": "scenes.source", "Stages": "study.stages",
@@ -134,13 +134,13 @@ _VERBS = {
     "keep_area": "study.library", "kept_area": "study.library", "kept_areas": "study.library",
     "known_sources": "study.library", "lock_study": "study.locking", "log_in": "study.library",
     "make_in_study": "study.making", "mask": "products.together", "mosaic": "products.together",
-    "new_study": "study.new", "next_passes": "search.passes", "open_raster": "scenes.opening",
-    "open_tiles": "study.library", "order_terms": "study.library", "passes_over": "search.find",
-    "pick": "study.verbs", "picture": "products.together", "pictures": "search.look",
+    "new_study": "study.new", "next_passes": "discovery.passes", "open_raster": "scenes.opening",
+    "open_tiles": "study.library", "order_terms": "study.library", "passes_over": "discovery.find",
+    "pick": "study.verbs", "picture": "products.together", "pictures": "discovery.look",
     "places_called": "study.library", "plan_orders": "study.orders", "plan_tiles": "study.library",
     "read_area": "area.read", "read_list": "scenes.scenelist", "refresh_orders": "study.orders",
     "remove_source": "study.library", "report_of": "study.reporting", "run": "study.run",
-    "run_batch": "study.batch", "scene_layer": "products.together", "search": "search.find",
+    "run_batch": "study.batch", "scene_layer": "products.together", "search": "discovery.find",
     "set_area": "study.areas", "sheets_under": "study.library", "shortlist": "study.library",
     "split": "fetch.bands", "stack": "study.verbs", "state_of": "study.status",
     "study_like": "study.like", "submit_orders": "study.orders", "tile_levels": "study.library",

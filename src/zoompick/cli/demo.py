@@ -15,6 +15,8 @@ from zoompick.cli import exits, show
 from zoompick.cli.groups import group
 from zoompick.cli.made import show_made
 from zoompick.cli.running import show_run
+from zoompick.discovery import find
+from zoompick.discovery.criteria import Criteria
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import polygon_of
 from zoompick.products.change import GAINED, LOST
@@ -26,8 +28,6 @@ from zoompick.products.step import Making
 from zoompick.raster.opening import open_raster
 from zoompick.scenes import sources
 from zoompick.scenes.period import Period
-from zoompick.search import find
-from zoompick.search.criteria import Criteria
 from zoompick.settings import BRIEF_NAME, cache_folder
 from zoompick.standin.faults import NAMES
 from zoompick.standin.serve import archive

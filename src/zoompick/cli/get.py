@@ -9,12 +9,12 @@ import typer
 
 from zoompick.cli import calling, options, show
 from zoompick.cli.piped import piped_scenes
+from zoompick.discovery.rules import select
 from zoompick.errors import StudyError
 from zoompick.fetch import get
 from zoompick.files import human_bytes
 from zoompick.net.pace import Pace
 from zoompick.scenes import fetched as record
-from zoompick.search.rules import select
 from zoompick.study import needs
 from zoompick.study.download import look_ahead
 from zoompick.study.folder import Study

@@ -16,8 +16,8 @@ from typer.core import TyperCommand, TyperGroup
 
 from zoompick.cli import completing, light
 from zoompick.cli.front import front_page
+from zoompick.discovery.rules import FIELDS
 from zoompick.errors import UsageError
-from zoompick.search.rules import FIELDS
 
 
 class Group(TyperGroup):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from zoompick.later import np
 
 if TYPE_CHECKING:
-    from zoompick.search.look import Picture
+    from zoompick.discovery.look import Picture
 
 
 def half_blocks(picture: Picture, columns: int) -> list[str]:

@@ -14,6 +14,9 @@ from zoompick.cli import options, show
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.piped import piped_scenes
 from zoompick.cli.scenes import put_out, show_scenes
+from zoompick.discovery import pick as choose
+from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.rules import names_numbers, select
 from zoompick.errors import DataError, MissingFileError, NothingFoundError, StudyError, UsageError
 from zoompick.given import percent
 from zoompick.money import Money
@@ -21,9 +24,6 @@ from zoompick.outgoing import csv_cell, csv_text
 from zoompick.scenes.limits import of_orders
 from zoompick.scenes.period import Period
 from zoompick.scenes.scenelist import read_list
-from zoompick.search import pick as choose
-from zoompick.search.cover import CoverWish
-from zoompick.search.rules import names_numbers, select
 from zoompick.study import lastsearch
 from zoompick.study.folder import Study
 from zoompick.study.library import change_shortlist, undo_shortlist
@@ -35,8 +35,8 @@ from zoompick.study.status import state_of
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from zoompick.discovery.pick import Choice
     from zoompick.scenes.scenelist import Entry
-    from zoompick.search.pick import Choice
 
 pick = group(
     defaulting("add", "list"),

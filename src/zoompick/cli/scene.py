@@ -13,6 +13,11 @@ from zoompick.cli import facts, options, show
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
 from zoompick.cli.piped import piped_scenes
+from zoompick.discovery import agenda, clouds, find
+from zoompick.discovery.find import cost_words
+from zoompick.discovery.look import pictures
+from zoompick.discovery.passes import next_passes
+from zoompick.discovery.rules import names_numbers, select
 from zoompick.errors import NothingFoundError, StudyError, UsageError, ZoomPickError
 from zoompick.figures.calendar import calendar_picture
 from zoompick.figures.maps import Outline, footprint_map
@@ -20,11 +25,6 @@ from zoompick.figures.sheets import Cell, contact_sheet
 from zoompick.files import free_name, human_bytes
 from zoompick.scenes import sources
 from zoompick.scenes.scenelist import read_list
-from zoompick.search import agenda, clouds, find
-from zoompick.search.find import cost_words
-from zoompick.search.look import pictures
-from zoompick.search.passes import next_passes
-from zoompick.search.rules import names_numbers, select
 from zoompick.study import lastsearch
 from zoompick.study.folder import Study
 from zoompick.study.session import session_of
@@ -33,8 +33,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from zoompick.area.model import Area
+    from zoompick.discovery.look import Picture
     from zoompick.scenes.scenelist import Entry
-    from zoompick.search.look import Picture
 
 Chosen = Annotated[
     list[str] | None,

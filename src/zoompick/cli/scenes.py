@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Any
 
 from zoompick.cli import show
 from zoompick.cli.show import Column, table
+from zoompick.discovery import geoparquet
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.files import human_bytes, refuse_existing, writing
 from zoompick.outgoing import csv_cell
 from zoompick.scenes.scenelist import collection_text
-from zoompick.search import geoparquet
 
 if TYPE_CHECKING:
     from zoompick.scenes.scene import Key

@@ -13,14 +13,14 @@ import typer
 
 from zoompick.cli import elsewhere, exits, options, show
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
+from zoompick.discovery import find
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.filters import ROWS, Row
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
 from zoompick.journal import act
 from zoompick.scenes import sources as table
 from zoompick.scenes.scenelist import write_list
-from zoompick.search import find
-from zoompick.search.criteria import Criteria
-from zoompick.search.filters import ROWS, Row
 from zoompick.study import lastsearch
 from zoompick.study.folder import Study
 

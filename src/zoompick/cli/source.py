@@ -12,12 +12,12 @@ import typer
 from zoompick.addresses import origin_of, public
 from zoompick.cli import exits, facts, options, show
 from zoompick.cli.groups import group
+from zoompick.discovery.check_source import check
+from zoompick.discovery.readers import reader_of
 from zoompick.net.login import VARIABLE, Keyring
 from zoompick.scenes import offer, sources
 from zoompick.scenes.session import session
 from zoompick.scenes.sourcekinds import KINDS
-from zoompick.search.check_source import check
-from zoompick.search.readers import reader_of
 from zoompick.study import login
 from zoompick.study.folder import Study
 from zoompick.study.library import add_source, remove_source

@@ -14,6 +14,8 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.filters import BY_KEY
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.given import CRS, FLAG, FOLDER, LIMIT_WORDS, LIMITS, NAMES, PERCENT, PIXEL, STRETCH, TEXT, within, words
@@ -22,8 +24,6 @@ from zoompick.products import extras as several
 from zoompick.products.asked import Asked
 from zoompick.products.extras import RESERVED, Extra, check_pictures, extras_of
 from zoompick.scenes.period import Period
-from zoompick.search.criteria import Criteria
-from zoompick.search.filters import BY_KEY
 from zoompick.settings import BRIEF_NAME, SCHEMA_NAME
 
 

@@ -13,6 +13,9 @@ from zoompick.area import kept as areas
 from zoompick.area import places
 from zoompick.area.model import Area
 from zoompick.area.places import Place
+from zoompick.discovery import agenda
+from zoompick.discovery import check_source as checking
+from zoompick.discovery.readers import reader_of
 from zoompick.errors import UnknownNameError
 from zoompick.events import Report, ignore
 from zoompick.figures.calendar import calendar_picture as drawn
@@ -29,9 +32,6 @@ from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
 from zoompick.scenes.tileservice import TileLayer
-from zoompick.search import agenda
-from zoompick.search import check_source as checking
-from zoompick.search.readers import reader_of
 from zoompick.study import shortlist as kept
 from zoompick.study.areas import Under, where
 from zoompick.study.folder import Study

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from zoompick import files
+from zoompick.discovery.filters import BY_FIELD
 from zoompick.errors import StudyError
 from zoompick.journal import act
 from zoompick.scenes import sources
-from zoompick.search.filters import BY_FIELD
 from zoompick.settings import BRIEF_NAME, FACTS
 from zoompick.study.edit import with_values
 from zoompick.study.folder import Study, refuse_taken

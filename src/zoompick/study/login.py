@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
 from zoompick.addresses import address_parts, host_of, origin_of
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.readers import reader_of
 from zoompick.errors import SourceError, UsageError
 from zoompick.events import Report, ignore
 from zoompick.geo.shapes import lonlat_box
@@ -21,8 +23,6 @@ from zoompick.scenes import offer
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
-from zoompick.search.criteria import Criteria
-from zoompick.search.readers import reader_of
 
 Ask = Callable[[str], str]
 """Asks a person for a secret."""

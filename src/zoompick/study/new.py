@@ -8,6 +8,9 @@ from itertools import islice
 from pathlib import Path
 
 from zoompick.area.model import Area
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.filters import BY_FIELD
+from zoompick.discovery.readers import reader_of
 from zoompick.errors import ZoomPickError
 from zoompick.events import ignore
 from zoompick.files import json_bytes, write_json
@@ -15,9 +18,6 @@ from zoompick.journal import act
 from zoompick.scenes import sources
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.session import session
-from zoompick.search.criteria import Criteria
-from zoompick.search.filters import BY_FIELD
-from zoompick.search.readers import reader_of
 from zoompick.study.brief import brief_text
 from zoompick.study.folder import Study, refuse_taken
 

@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.model import Area
+from zoompick.discovery import find
+from zoompick.discovery.criteria import Criteria
 from zoompick.errors import ChecksumError, IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.fetch import get
@@ -17,8 +19,6 @@ from zoompick.scenes import sources
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
-from zoompick.search import find
-from zoompick.search.criteria import Criteria
 from zoompick.study import download, needs, searchkey
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study

@@ -10,9 +10,9 @@ from collections.abc import Mapping
 from importlib.resources import files
 from typing import Any
 
+from zoompick.discovery.filters import BY_KEY, SORTS, Row
 from zoompick.given import Value
 from zoompick.products.extras import KEYS as SEVERAL
-from zoompick.search.filters import BY_KEY, SORTS, Row
 from zoompick.study.brief import KEYS as PLAIN
 
 _SOME = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}

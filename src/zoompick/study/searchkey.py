@@ -12,8 +12,8 @@ from dataclasses import fields, is_dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from zoompick.discovery.criteria import Criteria
 from zoompick.geo.shapes import geojson_of
-from zoompick.search.criteria import Criteria
 from zoompick.study import needs
 from zoompick.study.shortlist import BY_HAND, chosen_by, rename
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+from zoompick.discovery.readers import reader_of
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
@@ -14,7 +15,6 @@ from zoompick.scenes import offer
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
-from zoompick.search.readers import reader_of
 from zoompick.study.folder import Study
 
 _NAME = "collections.json"

@@ -10,6 +10,8 @@ from concurrent.futures import Executor
 from pathlib import Path
 
 from zoompick.area.model import Area
+from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.pick import pick_cover
 from zoompick.events import Report, ignore
 from zoompick.files import refuse_existing
 from zoompick.geo.shapes import bounds_of, project, turned
@@ -26,8 +28,6 @@ from zoompick.raster.turn import met
 from zoompick.raster.write import WriteOptions, Written, write_geotiff
 from zoompick.scenes.deliveries import Layer, open_layers
 from zoompick.scenes.scenelist import Entry
-from zoompick.search.cover import CoverWish
-from zoompick.search.pick import pick_cover
 from zoompick.study.download import DownloadRequest
 from zoompick.study.download import download as fetch
 

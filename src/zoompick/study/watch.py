@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from zoompick.area.model import Area
+from zoompick.discovery import find
 from zoompick.errors import DataError, NothingFoundError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
@@ -15,7 +16,6 @@ from zoompick.journal import act
 from zoompick.scenes import sources
 from zoompick.scenes.period import Period
 from zoompick.scenes.scenelist import Entry
-from zoompick.search import find
 from zoompick.study import needs
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study

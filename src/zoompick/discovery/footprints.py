@@ -15,11 +15,11 @@ from zoompick import foreign
 from zoompick.area.geopackage import read_geopackage
 from zoompick.area.model import Feature
 from zoompick.area.shapefile import read_shapefile
+from zoompick.discovery import geoparquet
 from zoompick.errors import DataError, FormatError
 from zoompick.files import parse_json, read_json
 from zoompick.geo.shapes import geojson_of
 from zoompick.net.links import links_of
-from zoompick.search import geoparquet
 
 ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
 _ID = ("id", "scene_id", "scene", "item_id", "name", "title", "tile", "filename", "file", "location")
@@ -164,7 +164,7 @@ def _item(attributes: Mapping[str, Any], geometry: Any, number: int, collection:
 
 
 def item_of_row(feature: Feature, number: int, collection: str, day: str) -> dict[str, Any]:
-    """A row as :mod:`zoompick.search.geoparquet` writes it gives its item back; any other is read by its columns."""
+    """A row as :mod:`~zoompick.discovery.geoparquet` writes gives its item back; any other is read by its columns."""
     row = {key: value for key, value in feature.attributes.items() if key != "bbox"}
     try:
         properties, assets = parse_json(row.pop("properties")), parse_json(row.pop("assets"))

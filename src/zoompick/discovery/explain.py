@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.filters import UNTOLD, Filter
 from zoompick.errors import NothingFoundError
 from zoompick.geo.bounds import Bounds
 from zoompick.scenes.scene import Scene
-from zoompick.search.criteria import Criteria
-from zoompick.search.filters import UNTOLD, Filter
 
 
 def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequence[Bounds]) -> NothingFoundError:

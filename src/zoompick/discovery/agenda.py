@@ -8,9 +8,9 @@ from datetime import date, timedelta
 from itertools import pairwise
 from typing import Any
 
+from zoompick.discovery.pick import told_cloud
 from zoompick.figures.calendar import Mark
 from zoompick.scenes.scenelist import Entry
-from zoompick.search.pick import told_cloud
 
 
 @dataclass(frozen=True)

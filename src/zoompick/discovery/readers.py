@@ -6,16 +6,16 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Any, Protocol
 
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.footprintfile import FootprintFile
+from zoompick.discovery.stac import StacApi
+from zoompick.discovery.static import StaticCatalog
 from zoompick.events import Report
 from zoompick.net.authority import Purpose
 from zoompick.net.client import Client
 from zoompick.net.ranges import remote_file
 from zoompick.scenes.source import Source
 from zoompick.scenes.tileservice import TileService
-from zoompick.search.criteria import Criteria
-from zoompick.search.footprintfile import FootprintFile
-from zoompick.search.stac import StacApi
-from zoompick.search.static import StaticCatalog
 
 
 class Reader(Protocol):

@@ -6,6 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from zoompick.discovery import choosing as rules
+from zoompick.discovery import clouds, cover
+from zoompick.discovery.cover import Cover, CoverWish, Piece
 from zoompick.errors import NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
 from zoompick.files import human_bytes
@@ -15,9 +18,6 @@ from zoompick.scenes.prices import km2_price
 from zoompick.scenes.scene import CLASS_BAND, Key, Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.session import session
-from zoompick.search import choosing as rules
-from zoompick.search import clouds, cover
-from zoompick.search.cover import Cover, CoverWish, Piece
 
 
 @dataclass(frozen=True)

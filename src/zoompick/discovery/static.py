@@ -11,13 +11,13 @@ from functools import cached_property
 from typing import Any
 
 from zoompick.addresses import address_parts, is_remote
+from zoompick.discovery.criteria import Criteria
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.net.client import Client
 from zoompick.net.links import joined, links_of, objects_in
 from zoompick.scenes.fields import edges_of
-from zoompick.search.criteria import Criteria
 
 _MOST_DOCUMENTS = 20_000
 

@@ -2,7 +2,7 @@
 
 A file with a bounding-box column that its metadata name (GeoParquet 1.1, "covering") is searched as it lies, here, on
 a web server or on object storage: only row groups whose boxes meet the area's are read, and of these first the
-columns that decide. Files without one are indexed once (:mod:`zoompick.search.index`).
+columns that decide. Files without one are indexed once (:mod:`zoompick.discovery.index`).
 Source: OGC GeoParquet 1.1, sections "Bounding Box Columns" and "covering".
 """
 
@@ -17,13 +17,13 @@ from typing import Any, NamedTuple
 from zoompick import foreign
 from zoompick.area.model import Feature
 from zoompick.bytesource import ByteSource, SourceStream
+from zoompick.discovery.index import along_curve
+from zoompick.discovery.probing import refuse_deadly
 from zoompick.errors import AreaError, FormatError, UsageError
 from zoompick.files import parse_json
 from zoompick.geo.bounds import Bounds
 from zoompick.later import compute, parquet, pyarrow, shapely
 from zoompick.scenes.period import Period
-from zoompick.search.index import along_curve
-from zoompick.search.probing import refuse_deadly
 
 ENDINGS = (".parquet", ".geoparquet")
 ROWS_A_GROUP = 8192

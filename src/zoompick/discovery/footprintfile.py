@@ -8,15 +8,15 @@ from typing import Any
 
 from zoompick.addresses import is_remote
 from zoompick.bytesource import ByteSource
+from zoompick.discovery import geoparquet
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.footprints import item_of_row, items_of
+from zoompick.discovery.geoparquet import Covered
+from zoompick.discovery.index import FootprintIndex, build, file_for
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.scenes.source import Source
-from zoompick.search import geoparquet
-from zoompick.search.criteria import Criteria
-from zoompick.search.footprints import item_of_row, items_of
-from zoompick.search.geoparquet import Covered
-from zoompick.search.index import FootprintIndex, build, file_for
 
 Opens = Callable[[str], ByteSource]
 

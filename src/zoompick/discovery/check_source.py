@@ -7,6 +7,10 @@ from dataclasses import dataclass, replace
 from itertools import islice
 from typing import Any, Literal
 
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.footprintfile import FootprintFile
+from zoompick.discovery.readers import Reader, reader_of
+from zoompick.discovery.stac import StacApi
 from zoompick.errors import SourceError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.later import shapely
@@ -19,10 +23,6 @@ from zoompick.scenes.scene import Scene
 from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
 from zoompick.scenes.tileservice import TileLayer, TileService
-from zoompick.search.criteria import Criteria
-from zoompick.search.footprintfile import FootprintFile
-from zoompick.search.readers import Reader, reader_of
-from zoompick.search.stac import StacApi
 
 _SAMPLE = 25
 _MOST_COLLECTIONS = 12

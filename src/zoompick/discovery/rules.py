@@ -8,10 +8,10 @@ import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from zoompick.discovery.filters import ALSO, BY_RULE, Row
 from zoompick.errors import NothingFoundError, UnknownNameError, UsageError
 from zoompick.scenes.period import Period
 from zoompick.scenes.scenelist import Entry
-from zoompick.search.filters import ALSO, BY_RULE, Row
 
 _RULE = re.compile(r"([a-z][a-z -]*?)\s*(<=|>=|!=|<|>|=)\s*(.+)", re.IGNORECASE)
 _OR = re.compile(r"\s+or\s+|\s*\|\|?\s*", re.IGNORECASE)

@@ -1,6 +1,6 @@
 """The one table of what scenes can be sought by: every filter has a row, and all that names filters comes out of it.
 
-A row tells the field of :class:`~zoompick.search.criteria.Criteria`, the option, the key of a brief, the name in
+A row tells the field of :class:`~zoompick.discovery.criteria.Criteria`, the option, the key of a brief, the name in
 rules, the unit, how a person's value is read, what a scene tells, the property a server is asked by, and the words.
 """
 

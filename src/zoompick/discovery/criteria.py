@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from typing import Any
 
+from zoompick.discovery.filters import BY_FIELD, OF_CLOUD, Filter, in_force
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import shares
 from zoompick.scenes.period import Hours, Period, Season, span
 from zoompick.scenes.scene import Scene, footprints_of
-from zoompick.search.filters import BY_FIELD, OF_CLOUD, Filter, in_force
 
 _TUPLES = ("collections", "periods", "published", "platforms", "instruments", "levels", "access", "bands", "ids")
 

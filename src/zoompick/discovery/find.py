@@ -8,6 +8,11 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from zoompick import foreign
+from zoompick.discovery import clouds, explain, pick
+from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.criteria import Criteria
+from zoompick.discovery.gather import Gathering
+from zoompick.discovery.readers import Reader, reader_of
 from zoompick.errors import AreaError, NothingFoundError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import human_bytes
@@ -22,11 +27,6 @@ from zoompick.scenes.scene import CLASS_BAND, Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
-from zoompick.search import clouds, explain, pick
-from zoompick.search.cover import CoverWish
-from zoompick.search.criteria import Criteria
-from zoompick.search.gather import Gathering
-from zoompick.search.readers import Reader, reader_of
 
 
 @dataclass(frozen=True)

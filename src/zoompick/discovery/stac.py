@@ -15,6 +15,7 @@ from urllib.parse import urlencode
 
 from zoompick import settings
 from zoompick.addresses import host_of
+from zoompick.discovery.criteria import Criteria
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.files import human_time
 from zoompick.geo.shapes import Shape, geojson_of
@@ -22,7 +23,6 @@ from zoompick.later import shapely
 from zoompick.net.client import Client
 from zoompick.net.links import joined, links_of, objects_in
 from zoompick.net.refusals import RefusedError
-from zoompick.search.criteria import Criteria
 
 _MOST_IDS = 100
 _PAGE = 250
