@@ -22,11 +22,10 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 import blake3
-import filelock
 
 from zoompick.errors import BusyError, DataError, DiskError, MissingFileError, UsageError
 from zoompick.foreign import without_surrogates
-from zoompick.later import sqlite3
+from zoompick.later import filelock, sqlite3
 
 _NO_ROOM = {errno.ENOSPC, errno.EDQUOT, errno.EFBIG}
 SHA256, BLAKE3 = "1220", "1e20"

@@ -11,9 +11,9 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 __all__ = [
-    "Image", "ImageDraw", "ImageFont", "compute", "cv2", "distributed", "gpxpy", "h5py", "imagecodecs", "jinja2",
-    "msgspec", "ndimage", "np", "npt", "obstore", "optimize", "parquet", "pyarrow", "pyproj", "shapefile",
-    "shapely", "spatial", "sqlite3", "tarfile", "tifffile", "urllib3",
+    "Image", "ImageDraw", "ImageFont", "compute", "cv2", "distributed", "filelock", "gpxpy", "h5py", "imagecodecs",
+    "jinja2", "msgspec", "ndimage", "np", "npt", "obstore", "optimize", "parquet", "pyarrow", "pyproj", "request",
+    "saxutils", "shapefile", "shapely", "spatial", "sqlite3", "tarfile", "tifffile", "urllib3",
 ]  # fmt: skip
 
 
@@ -29,9 +29,12 @@ class _Later(ModuleType):
 if TYPE_CHECKING:
     import sqlite3
     import tarfile
+    from urllib import request
+    from xml.sax import saxutils
 
     import cv2
     import distributed
+    import filelock
     import gpxpy
     import h5py
     import imagecodecs
@@ -52,6 +55,7 @@ if TYPE_CHECKING:
 else:
     _ELSEWHERE = {
         "np": "numpy", "npt": "numpy.typing", "compute": "pyarrow.compute", "parquet": "pyarrow.parquet",
+        "request": "urllib.request", "saxutils": "xml.sax.saxutils",
         **{name: f"scipy.{name}" for name in ("ndimage", "optimize", "spatial")},
         **{name: f"PIL.{name}" for name in ("Image", "ImageDraw", "ImageFont")},
     }  # fmt: skip

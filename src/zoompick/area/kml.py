@@ -10,7 +10,6 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
-from xml.sax.saxutils import escape
 
 import shapely.affinity
 
@@ -18,7 +17,7 @@ from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError
 from zoompick.geo.shapes import Shape, checked_polygon, lonlat_box, polygon_of
-from zoompick.later import shapely
+from zoompick.later import saxutils, shapely
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -159,6 +158,6 @@ def kml_text(area: Area) -> str:
     )
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Placemark>'
-        f"<name>{escape(area.name)}</name><description>{escape(area.description)}</description>"
+        f"<name>{saxutils.escape(area.name)}</name><description>{saxutils.escape(area.description)}</description>"
         f"<MultiGeometry>{polygons}</MultiGeometry></Placemark></Document></kml>\n"
     )

@@ -24,9 +24,9 @@ from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
 from zoompick.scenes.tileservice import TileLayer, TileService
 
+_WORLD = (-180, -90, 180, 90)
 _SAMPLE = 25
 _MOST_COLLECTIONS = 12
-_WORLD = shapely.box(-180, -90, 180, 90)
 
 
 def check(source: Source, report: Report = ignore) -> list[Finding]:
@@ -152,7 +152,7 @@ def _access(reader: Reader, collections: Sequence[Mapping[str, Any]], client: Cl
 
 def _file_of(reader: Reader, collection: str, client: Client) -> Finding | None:
     """Try the first file of a collection; None when it has none on the web."""
-    scenes = _usable(list(islice(reader.search(Criteria(_WORLD, (collection,))), 1)), collection)
+    scenes = _usable(list(islice(reader.search(Criteria(shapely.box(*_WORLD), (collection,))), 1)), collection)
     href = next((band.href for scene in scenes for band in scene.bands.values()), "")
     if not href.startswith("http"):
         return None
@@ -175,7 +175,7 @@ def _conformance(api: StacApi) -> Finding:
 
 def _sample(reader: Reader, source: Source) -> list[Finding]:
     """A few items: usable, and inside the dates that were asked for."""
-    items = list(islice(reader.search(Criteria(_WORLD)), _SAMPLE))
+    items = list(islice(reader.search(Criteria(shapely.box(*_WORLD))), _SAMPLE))
     scenes = _usable(items, source.name)
     whole = bool(scenes) and len(scenes) == len(items)
     figure = f"{len(scenes)} of {len(items)} items usable"
@@ -184,7 +184,9 @@ def _sample(reader: Reader, source: Source) -> list[Finding]:
         return found
     first = min(scenes, key=lambda scene: scene.when)
     period = Period.parse(first.day)
-    asked = _usable(list(islice(reader.search(Criteria(_WORLD, periods=(period,))), _SAMPLE)), source.name)
+    asked = _usable(
+        list(islice(reader.search(Criteria(shapely.box(*_WORLD), periods=(period,))), _SAMPLE)), source.name
+    )
     kept = sum(period.meets(scene.when, scene.until) for scene in asked)
     note = "" if kept == len(asked) else "It sends scenes of other dates; they are left out here, which costs time."
     figure = f"{kept} of {len(asked)} items"

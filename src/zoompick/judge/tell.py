@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
-from xml.sax.saxutils import quoteattr
 
 from zoompick.files import write_json, write_text
+from zoompick.later import saxutils
 from zoompick.scenes.finding import Finding, worst
 
 SHAPE = 1
@@ -65,7 +65,7 @@ def _quoted(text: str) -> str:
     kept = "".join(
         c for c in text if c in "\t\n" or " " <= c <= "\ud7ff" or "\ue000" <= c <= "\ufffd" or c > "\uffff"
     )
-    return quoteattr(kept)
+    return saxutils.quoteattr(kept)
 
 
 def write_junit(findings: Sequence[Finding], path: Path, is_strict: bool = False) -> None:

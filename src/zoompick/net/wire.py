@@ -12,11 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
-from urllib.request import getproxies_environment, proxy_bypass_environment  # type: ignore[attr-defined]
 
 from zoompick.addresses import public
 from zoompick.errors import UsageError
-from zoompick.later import urllib3
+from zoompick.later import request, urllib3
 
 _BUNDLES = ("SSL_CERT_FILE", "REQUESTS_CA_BUNDLE")
 _PROXIES = ("http", "https", "all")
@@ -32,7 +31,7 @@ class Way:
 
 def ways() -> list[Way]:
     """All variables that count, for people."""
-    proxies = getproxies_environment()
+    proxies = request.getproxies_environment()
     found = [Way(f"{scheme.upper()}_PROXY", public(proxies[scheme])) for scheme in _PROXIES if scheme in proxies]
     if found and proxies.get("no"):
         found.append(Way("NO_PROXY", proxies["no"]))
@@ -58,9 +57,10 @@ def bundle() -> Way | None:
 
 def proxy_of(url: str) -> str:
     """The proxy for an address, with its user and password; empty for none."""
-    proxies = getproxies_environment()
+    proxies = request.getproxies_environment()
     parts = urlsplit(url)
-    if not proxies or proxy_bypass_environment(parts.netloc.rpartition("@")[2], proxies):
+    host = parts.netloc.rpartition("@")[2]
+    if not proxies or request.proxy_bypass_environment(host, proxies):  # type: ignore[attr-defined]
         return ""
     told = proxies.get(parts.scheme) or proxies.get("all") or ""
     return told if not told or "://" in told else f"http://{told}"

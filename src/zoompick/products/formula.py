@@ -28,10 +28,10 @@ _COMPARED: dict[type, Callable[[Any, Any], Any]] = {
 _FUNCTIONS: dict[str, tuple[Callable[..., Any], int, int]] = {
     "min": (lambda *parts: _folded(np.minimum, parts), 2, 9),
     "max": (lambda *parts: _folded(np.maximum, parts), 2, 9),
-    "abs": (np.abs, 1, 1),
-    "sqrt": (np.sqrt, 1, 1),
-    "log": (np.log, 1, 1),
-    "exp": (np.exp, 1, 1),
+    "abs": (lambda value: np.abs(value), 1, 1),
+    "sqrt": (lambda value: np.sqrt(value), 1, 1),
+    "log": (lambda value: np.log(value), 1, 1),
+    "exp": (lambda value: np.exp(value), 1, 1),
     "where": (lambda test, yes, no: np.where(test, yes, no), 3, 3),
     "clip": (lambda value, low, high: np.clip(value, low, high), 3, 3),
 }

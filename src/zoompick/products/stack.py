@@ -236,7 +236,7 @@ def _common(rasters: Sequence[Raster]) -> tuple[np.dtype[Any], float | None, tup
     return np.dtype(wide), nodata, (note,)
 
 
-_WIDER: dict[int, Any] = {1: np.int16, 2: np.int32, 4: np.int64}
+_WIDER = {1: "int16", 2: "int32", 4: "int64"}
 _OWNERS_KEPT = 16
 
 

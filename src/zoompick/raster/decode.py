@@ -7,8 +7,6 @@ Source: TIFF 6.0 (sections 9, 13, 14), TIFF Technical Note 3 (floating-point pre
 
 from __future__ import annotations
 
-from typing import Any
-
 from zoompick.arrays import Pixels
 from zoompick.later import imagecodecs, np
 from zoompick.raster import kernels
@@ -17,13 +15,9 @@ from zoompick.raster.coded import Coding
 HORIZONTAL, FLOATING = 2, 3
 ZSTD = 50000
 _PLAIN = 1
-_CODECS: dict[int, Any] = {
-    5: imagecodecs.lzw_decode,
-    8: imagecodecs.deflate_decode,
-    32946: imagecodecs.deflate_decode,
-    32773: imagecodecs.packbits_decode,
-    ZSTD: imagecodecs.zstd_decode,
-}
+_CODECS = {
+    5: "lzw_decode", 8: "deflate_decode", 32946: "deflate_decode", 32773: "packbits_decode", ZSTD: "zstd_decode",
+}  # fmt: skip
 
 
 def can_decode(compression: int) -> bool:
@@ -64,6 +58,6 @@ def _decompress(compression: int, data: bytes, out: Pixels) -> None:
             raise ValueError(f"{len(data)} bytes where {out.size} are expected")
         out[:] = np.frombuffer(data, np.uint8, count=out.size)
         return
-    got = _CODECS[compression](data, out=out)
+    got = getattr(imagecodecs, _CODECS[compression])(data, out=out)
     if len(got) < out.size:
         raise ValueError(f"{len(got)} bytes where {out.size} are expected")

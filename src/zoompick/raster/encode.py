@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -25,11 +24,6 @@ _SAVES, _SAVES_MUCH = 1.006, 1.06
 """What a harder effort has to save of the bytes to be worth its time; ``benchmarks/effort.py`` measures tiles."""
 _NOISY, _EMPTY, _MOST_ROWS = 0.45, 0.1, 24
 """Shares of the bytes that the least effort leaves: more of noisy floats, less of what holds next to nothing."""
-_CODECS: dict[str, Callable[..., Any]] = {
-    "deflate": imagecodecs.deflate_encode,
-    "zstd": imagecodecs.zstd_encode,
-    "lzw": imagecodecs.lzw_encode,
-}
 
 
 @dataclass(frozen=True)
@@ -81,7 +75,7 @@ class Encoder:
         level = () if self.compression == "lzw" else (self._worth(image) if self.effort == BY_TILE else self.effort,)
         # Noise may grow: LZW spends 12 bits on a byte it has not met, the others a few bytes a block.
         room = self._scratch("encoded", (2 * image.nbytes + 4096,), np.dtype(np.uint8))
-        return memoryview(_CODECS[self.compression](image, *level, out=room))
+        return memoryview(getattr(imagecodecs, f"{self.compression}_encode")(image, *level, out=room))
 
     def _worth(self, image: Pixels) -> int:
         """Effort that a predicted tile deserves, from some rows of its middle: noise packs as well with the least."""
@@ -90,7 +84,7 @@ class Encoder:
         room = self._scratch("sampled", (2 * rows.nbytes + 4096,), np.dtype(np.uint8))
 
         def size(level: int) -> int:
-            return len(_CODECS["deflate"](rows, level, out=room))
+            return len(imagecodecs.deflate_encode(rows, level, out=room))  # type: ignore[arg-type]
 
         fast = size(_FAST)
         if fast <= _EMPTY * rows.nbytes:

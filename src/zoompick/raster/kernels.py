@@ -174,7 +174,7 @@ def remap_wide(band: Pixels, cols: Pixels, rows: Pixels, name: str) -> Pixels:
     return np.asarray(cv2.remap(single, cols, rows, how, borderMode=cv2.BORDER_REPLICATE))
 
 
-_NEAREST_TYPES = (np.uint8, np.uint16, np.int16, np.float32)
+_NEAREST_TYPES = ("uint8", "uint16", "int16", "float32")
 
 
 def remap_nearest(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Callable
-from typing import Any
 
 from zoompick.arrays import Pixels
 from zoompick.errors import DataError
@@ -14,11 +12,7 @@ from zoompick.raster import kernels
 _OPAQUE = 255
 _MOST_PIXELS = 1 << 26
 """Some kilobytes can unpack to gigabytes."""
-_DECODERS: dict[bytes, Callable[[bytes], Any]] = {
-    b"\x89PNG": imagecodecs.png_decode,
-    b"\xff\xd8\xff": imagecodecs.jpeg8_decode,
-    b"RIFF": imagecodecs.webp_decode,
-}
+_DECODERS = {b"\x89PNG": "png_decode", b"\xff\xd8\xff": "jpeg8_decode", b"RIFF": "webp_decode"}
 
 
 def size_of(data: bytes) -> tuple[int, int]:
@@ -74,7 +68,7 @@ def colours_of(data: bytes) -> Pixels:
     try:
         if decode is None:
             raise ValueError(f"it begins with {data[:8]!r}")
-        picture = np.asarray(decode(data))
+        picture = np.asarray(getattr(imagecodecs, decode)(data))
     except (RuntimeError, ValueError) as error:
         raise DataError(f"It cannot be decoded: {error}.", "Fetch it again.") from error
     if picture.ndim == 2:

@@ -11,12 +11,11 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
-from xml.sax.saxutils import escape, quoteattr
 
 import defusedxml
 from defusedxml import ElementTree
 
-from zoompick.later import np
+from zoompick.later import np, saxutils
 from zoompick.raster.raster import Band
 from zoompick.raster.statistics import BandStatistics, Histogram
 
@@ -131,9 +130,10 @@ def xml_for(
     ):
 
         def item(key: str, value: str, role: str = "", sample: int = sample) -> None:
-            roles = f" role={quoteattr(role)}" if role else ""
+            roles = f" role={saxutils.quoteattr(role)}" if role else ""
             lines.append(
-                f"  <Item name={quoteattr(key)} sample={quoteattr(str(sample))}{roles}>{escape(value)}</Item>"
+                f"  <Item name={saxutils.quoteattr(key)} sample={saxutils.quoteattr(str(sample))}{roles}>"
+                f"{saxutils.escape(value)}</Item>"
             )
 
         item("DESCRIPTION", band.name, "description")
