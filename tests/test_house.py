@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import json
 import os
 import re
@@ -225,6 +226,34 @@ def test_rooms_import_only_the_rooms_below():
     program = Path(sys.executable).with_name("lint-imports")
     done = subprocess.run([program, "--no-cache"], cwd=ROOT, capture_output=True, text=True)
     assert done.returncode == 0, done.stdout
+
+
+ELSEWHERE = {"Image": "PIL", "ImageDraw": "PIL", "ImageFont": "PIL", "compute": "pyarrow", "parquet": "pyarrow"}
+"""Names in ``later.py`` of parts of a library."""
+
+
+def libraries_of(path: Path) -> set[str]:
+    """Libraries that a file imports, at once or later."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found.update(one.name.partition(".")[0] for one in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module == "zoompick.later":
+            found.update(ELSEWHERE.get(one.name, one.name) for one in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            found.add((node.module or "").partition(".")[0])
+    return found
+
+
+def test_each_big_library_enters_by_its_doors_alone():
+    package = ROOT / "src" / "zoompick"
+    doors = tomllib.loads((ROOT / "tests" / "data" / "doors.toml").read_text())
+    found = {library: set() for library in doors}
+    for path in package.rglob("*.py"):
+        if path.name != "later.py":
+            for library in libraries_of(path) & set(doors):
+                found[library].add(path.relative_to(package).as_posix())
+    assert found == {library: set(files) for library, files in doors.items()}
 
 
 def test_the_core_never_prints():

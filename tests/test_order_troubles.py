@@ -23,6 +23,7 @@ from zoompick.scenes.source import Source
 from zoompick.standin.desk import terms_digest
 from zoompick.standin.serve import archive as standin
 from zoompick.study.folder import Study
+from zoompick.study.ordered import fetch_ready
 
 AREA = shapely.box(-12.0560, -38.6110, -12.0545, -38.6100)
 
@@ -35,8 +36,8 @@ class Shop:
         body = {"collections": ["gannet-vhr"], "bbox": list(AREA.bounds), "limit": count}
         found = self.client.json(f"{url}/search", body)["features"]
         self.scenes = [Scene.from_item(item, "ostrell") for item in found]
-        study = Study.create(folder / "shop", "")
-        self.desk = Desk(study, {"ostrell": Source("ostrell", url)}, AREA, self.client)
+        self.study = Study.create(folder / "shop", "")
+        self.desk = Desk(self.study, {"ostrell": Source("ostrell", url)}, AREA, self.client)
 
     def accept(self) -> None:
         self.desk.accept(self.scenes, terms_digest("gannet-vhr"))
@@ -71,7 +72,7 @@ def test_what_failed_can_be_ordered_again(shop):
     [order] = shop.ordered()
     [failed] = shop.settled("failed")
     assert failed.message == "the detector's calibration is missing" and failed.ended and failed.job == order.job
-    assert shop.desk.fetch_ready(shop.scenes) == 0
+    assert fetch_ready(shop.desk, shop.scenes) == 0
     [again] = shop.desk.plan(shop.scenes)
     assert (again.number, again.state, again.scenes, again.job) == (2, "planned", order.scenes, "")
 
@@ -81,10 +82,10 @@ def test_results_that_are_kept_no_longer_are_told(shop):
     shop.ordered()
     shop.settled("successful")
     said = []
-    assert shop.desk.fetch_ready(shop.scenes, said.append) == 0
+    assert fetch_ready(shop.desk, shop.scenes, said.append) == 0
     assert any("no longer kept" in event.text for event in said if isinstance(event, Noted))
     assert [order.state for order in shop.desk.queue] == ["lost"]
-    assert not list(shop.desk.study.root.rglob("*.tif"))
+    assert not list(shop.study.root.rglob("*.tif"))
     assert [order.number for order in shop.desk.plan(shop.scenes)] == [2]
 
 
@@ -109,11 +110,11 @@ def test_a_token_that_ends_while_waiting_is_renewed(shop):
     shop.settled("successful")
     time.sleep(1.2)
     said = []
-    assert shop.desk.fetch_ready(shop.scenes, said.append) == 1
+    assert fetch_ready(shop.desk, shop.scenes, said.append) == 1
     assert [event.text for event in said if isinstance(event, Noted)] == ["Order 1 is here: one scene."]
     assert [order.state for order in shop.desk.queue] == ["fetched"]
-    [path] = shop.desk.study.root.rglob("*.tif")
-    assert shop.desk.fetch_ready(shop.scenes) == 0 and path.stat().st_size > 0
+    [path] = shop.study.root.rglob("*.tif")
+    assert fetch_ready(shop.desk, shop.scenes) == 0 and path.stat().st_size > 0
     with pytest.raises(NothingFoundError, match="still to be ordered"):
         shop.desk.plan(shop.scenes)
 
@@ -134,7 +135,7 @@ def test_nothing_is_bought_or_accepted_silently(shop):
     [terms] = shop.desk.terms(shop.scenes)
     assert terms.accepted and terms.sha256 == terms_digest("gannet-vhr")
     for damaged in ("null", '{"gannet-vhr": 7}', '{"gannet-vhr": {"sha256": "0"}}'):
-        shop.desk.study.terms_file.write_text(damaged)
+        shop.study.terms_file.write_text(damaged)
         with pytest.raises(DataError, match="does not hold accepted terms"):
             shop.desk.terms(shop.scenes)
 

@@ -330,7 +330,7 @@ def test_what_may_have_been_taken_is_never_handed_in_twice(tmp_path, error, stat
         desk.hand_in([])
     assert [o.state for o in desk.queue] == [state]
     assert next_to_submit(desk.queue, {}) == ([] if state == "unsure" else [order(1)])
-    [line] = history(desk.study.journal_file, "order handed in")
+    [line] = history(desk.books.journal_file, "order handed in")
     assert (line["order"], line["outcome"]) == (1, "failed")
     if state == "unsure":
         with pytest.raises(UsageError, match="may have taken order 1"):

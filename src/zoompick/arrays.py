@@ -1,15 +1,21 @@
-"""Kinds of arrays as annotations name them; nothing is loaded for them."""
+"""Kinds of arrays as annotations name them; nothing is loaded for them.
+
+``Pixels`` are stored values of any type, shape (bands, rows, cols) where nothing else is said; ``Numbers`` values of
+any type that are no pixels.
+"""
 
 from __future__ import annotations
 
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, Any
 
-from zoompick.later import np, npt
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
 
-Pixels: TypeAlias = "npt.NDArray[Any]"
-"""Stored values of any type, shape (bands, rows, cols) where nothing else is said."""
-Mask: TypeAlias = "npt.NDArray[np.bool_]"
-Floats: TypeAlias = "npt.NDArray[np.float64]"
-Counts: TypeAlias = "npt.NDArray[np.int64]"
-Numbers: TypeAlias = "npt.NDArray[Any]"
-"""Values of any type that are no pixels."""
+    Pixels = npt.NDArray[Any]
+    Numbers = npt.NDArray[Any]
+    Mask = npt.NDArray[np.bool_]
+    Floats = npt.NDArray[np.float64]
+    Counts = npt.NDArray[np.int64]
+else:
+    Pixels = Numbers = Mask = Floats = Counts = Any

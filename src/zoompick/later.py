@@ -11,9 +11,9 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 __all__ = [
-    "Image", "ImageDraw", "ImageFont", "compute", "cv2", "distributed", "filelock", "gpxpy", "h5py", "imagecodecs",
-    "jinja2", "msgspec", "ndimage", "np", "npt", "obstore", "optimize", "parquet", "pyarrow", "pyproj", "request",
-    "saxutils", "shapefile", "shapely", "spatial", "sqlite3", "tarfile", "tifffile", "urllib3",
+    "Image", "ImageDraw", "ImageFont", "affinity", "compute", "cv2", "distributed", "filelock", "gpxpy", "h5py",
+    "imagecodecs", "jinja2", "msgspec", "ndimage", "np", "npt", "obstore", "optimize", "parquet", "pyarrow",
+    "pyproj", "request", "saxutils", "shapefile", "shapely", "spatial", "sqlite3", "tarfile", "tifffile", "urllib3",
 ]  # fmt: skip
 
 
@@ -52,10 +52,11 @@ if TYPE_CHECKING:
     from PIL import Image, ImageDraw, ImageFont
     from pyarrow import compute, parquet
     from scipy import ndimage, optimize, spatial
+    from shapely import affinity
 else:
     _ELSEWHERE = {
-        "np": "numpy", "npt": "numpy.typing", "compute": "pyarrow.compute", "parquet": "pyarrow.parquet",
-        "request": "urllib.request", "saxutils": "xml.sax.saxutils",
+        "affinity": "shapely.affinity", "np": "numpy", "npt": "numpy.typing", "compute": "pyarrow.compute",
+        "parquet": "pyarrow.parquet", "request": "urllib.request", "saxutils": "xml.sax.saxutils",
         **{name: f"scipy.{name}" for name in ("ndimage", "optimize", "spatial")},
         **{name: f"PIL.{name}" for name in ("Image", "ImageDraw", "ImageFont")},
     }  # fmt: skip

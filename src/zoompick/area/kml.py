@@ -11,13 +11,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import shapely.affinity
-
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError
 from zoompick.geo.shapes import Shape, checked_polygon, lonlat_box, polygon_of
-from zoompick.later import saxutils, shapely
+from zoompick.later import affinity, saxutils, shapely
 
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
@@ -128,7 +126,7 @@ def _overlay(entry: Element, label: str) -> Feature:
         ) from error
     shape = lonlat_box(west, south, east, north)
     if turn:
-        shape = shapely.affinity.rotate(shape, turn, "center")
+        shape = affinity.rotate(shape, turn, "center")
     return Feature(name, checked_polygon(shape, f"The overlay {name} in {label}"))
 
 

@@ -25,7 +25,6 @@ _ROUNDS, _TUNING = 20, 4.685
 _HELD = 1e3
 """How firmly the mean of all gains is held at 1 while they are solved for."""
 _SEED = 20260101
-Numbers = Floats
 
 
 @dataclass(frozen=True)
@@ -34,8 +33,8 @@ class Overlap:
 
     first: int
     second: int
-    x: Numbers
-    y: Numbers
+    x: Floats
+    y: Floats
 
 
 def overlaps(found: Sequence[Sighting]) -> list[Overlap]:
@@ -55,7 +54,7 @@ def overlaps(found: Sequence[Sighting]) -> list[Overlap]:
     return pairs
 
 
-def _physical(one: Sighting) -> Numbers:
+def _physical(one: Sighting) -> Floats:
     stored = one.raster.read(one.raster.grid.window).astype(np.float64)
     return np.stack([band * about.scale + about.offset for band, about in zip(stored, one.raster.bands, strict=True)])
 
@@ -122,11 +121,11 @@ def _unlike(pair: Overlap, bands: Sequence[str]) -> str:
     return ""
 
 
-def _ranks(values: Numbers) -> Numbers:
+def _ranks(values: Floats) -> Floats:
     return np.argsort(np.argsort(values)).astype(float)
 
 
-def _solved(pairs: Sequence[tuple[int, int, Numbers, Numbers]], count: int, anchor: int) -> tuple[Numbers, Numbers]:
+def _solved(pairs: Sequence[tuple[int, int, Floats, Floats]], count: int, anchor: int) -> tuple[Floats, Floats]:
     """Gains and offsets of one band."""
     centre = float(np.mean([x.mean() for _, _, x, _ in pairs]))
     spread = float(np.mean([x.std() for _, _, x, _ in pairs])) or 1.0
@@ -140,27 +139,27 @@ def _solved(pairs: Sequence[tuple[int, int, Numbers, Numbers]], count: int, anch
     return gains, offsets * spread + centre * (1 - gains)
 
 
-def _from_line(x: Numbers, y: Numbers) -> Numbers:
+def _from_line(x: Floats, y: Floats) -> Floats:
     """Distances from the line through the medians whose slope is that of the spreads."""
     slope = _spread(x) / max(_spread(y), 1e-12)
-    found: Numbers = x - np.median(x) - slope * (y - np.median(y))
+    found: Floats = x - np.median(x) - slope * (y - np.median(y))
     return found
 
 
-def _spread(values: Numbers) -> float:
+def _spread(values: Floats) -> float:
     """Median distance from the median, as wide as a standard deviation where values are normal."""
     return 1.4826 * float(np.median(np.abs(values - np.median(values))))
 
 
-def _weights(residuals: Sequence[Numbers]) -> list[Numbers]:
+def _weights(residuals: Sequence[Floats]) -> list[Floats]:
     """From 1 for what fits to 0 for what lies far off."""
     scale = max(_spread(np.concatenate(residuals)), 1e-9)
     return [np.clip(1 - (r / (_TUNING * scale)) ** 2, 0, None) ** 2 for r in residuals]
 
 
 def _least_squares(
-    pairs: Sequence[tuple[int, int, Numbers, Numbers]], weights: Sequence[Numbers], count: int, anchor: int
-) -> tuple[Numbers, Numbers]:
+    pairs: Sequence[tuple[int, int, Floats, Floats]], weights: Sequence[Floats], count: int, anchor: int
+) -> tuple[Floats, Floats]:
     normal, right = np.zeros((2 * count, 2 * count)), np.zeros(2 * count)
     for (i, j, x, y), w in zip(pairs, weights, strict=True):
         rows = np.stack([x, np.ones_like(x), -y, -np.ones_like(y)])
@@ -173,7 +172,7 @@ def _least_squares(
     right[0::2] += _HELD
     normal[np.arange(2 * count), np.arange(2 * count)] += 1e-9
     right[0::2] += 1e-9
-    found: Numbers = np.linalg.solve(normal, right).astype(np.float64)
+    found: Floats = np.linalg.solve(normal, right).astype(np.float64)
     gains, offsets = found[0::2], found[1::2]
     return gains / gains[anchor], (offsets - offsets[anchor]) / gains[anchor]
 

@@ -9,10 +9,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Numbers, Pixels
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.shapes import intersection, outline_of
-from zoompick.later import np, npt
+from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
@@ -21,8 +21,6 @@ from zoompick.raster.resample import finish
 from zoompick.raster.warp import POSITION_ERROR_PX, laid_on
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer
-
-Numbers = npt.NDArray[np.int16]
 
 
 class Stack(Arrayed):
