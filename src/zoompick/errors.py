@@ -95,7 +95,6 @@ class UnknownNameError(UsageError):
     @classmethod
     def of(cls, kind: str, name: str, known: Iterable[str], todo: str = "") -> UnknownNameError:
         """Build the sentence for an unknown ``kind`` called ``name``."""
-
         names = sorted(set(known))
         near = difflib.get_close_matches(name.lower(), names, n=3, cutoff=0.5)
         if near:

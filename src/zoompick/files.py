@@ -68,7 +68,6 @@ def _shown(path: object) -> str:
 @contextmanager
 def database_errors(path: Path, left: str = "Nothing was kept of the unfinished file.") -> Iterator[None]:
     """As :func:`disk_errors`, for an SQLite file, whose library tells in words of its own that it cannot write."""
-
     with disk_errors(path, left):
         try:
             yield
@@ -275,7 +274,6 @@ def read_json(path: Path) -> Any:
 
 def new_hasher() -> Any:
     """Hasher for files made here: BLAKE3, ten times as fast as SHA-256 on processors without help for that."""
-
     return blake3.blake3()
 
 
@@ -433,7 +431,6 @@ def exclusive(folder: Path) -> Iterator[None]:
     BusyError
         Another process holds it.
     """
-
     lock = filelock.FileLock(folder / ".lock", timeout=0)
     with disk_errors(folder / ".lock"):
         try:

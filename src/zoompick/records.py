@@ -23,7 +23,6 @@ def of_row(kind: type[Record], row: object) -> Record:
     TypeError
         A field is missing, unknown, or of another type: people edit files, and programs are killed.
     """
-
     if not isinstance(row, dict):
         raise TypeError("a row is no object")
     for place, name in _unknown(row, kind, ""):
@@ -42,7 +41,6 @@ def read_facts(path: Path, kind: type[Record]) -> Record:
     FactsError
         Names the file, the line, and what is expected there.
     """
-
     try:
         text = path.read_text(encoding="utf-8-sig")
         table = tomllib.loads(text)

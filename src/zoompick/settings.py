@@ -121,7 +121,6 @@ def cache_folder() -> Path:
 
 @cache
 def _file_values(path: Path) -> dict[str, object]:
-
     try:
         return tomllib.loads(path.read_text(encoding="utf-8-sig"))
     except FileNotFoundError:

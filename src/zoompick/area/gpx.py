@@ -28,7 +28,6 @@ def read_gpx(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     AreaError
         No closed track, and fewer than three waypoints.
     """
-
     guard.xml_root(data, label)
     try:
         content = gpxpy.parse(data.decode("utf-8-sig", "replace"))
@@ -79,7 +78,6 @@ def gpx_text(area: Area) -> str:
     AreaError
         A part has a hole, which GPX cannot hold.
     """
-
     content = gpxpy.gpx.GPX()
     content.creator = "zoompick"
     for part in shapely.get_parts(area.polygon):

@@ -76,7 +76,6 @@ def members(path: Path) -> dict[str, bytes]:
     AreaError
         No zip archive, damaged, or a bomb.
     """
-
     try:
         with zipfile.ZipFile(path) as archive:
             entries = [entry for entry in archive.infolist() if entry.filename and not entry.is_dir()]
@@ -119,7 +118,6 @@ def xml_root(data: bytes, label: str) -> Element:
     AreaError
         No XML, or one with entity declarations.
     """
-
     try:
         root: Element = ElementTree.fromstring(data, forbid_dtd=False)
         _refuse_deep_xml(root, label)

@@ -137,7 +137,6 @@ def around_file(path: Path, radius: str, wanted: str = "") -> Area:
     AreaError
         It holds no point, or several that no name tells apart.
     """
-
     data = guard.as_utf8(guard.read_bytes(path))
     found = [point for point in points_of(data, path.name) if wanted in ("", point.name)]
     if not found:

@@ -49,7 +49,6 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
 
 
 def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:
-
     streams: dict[str, Any] = {
         kind[1:]: io.BytesIO(parts[kind]) for kind in (".shp", ".shx", ".dbf") if kind in parts
     }
@@ -108,7 +107,6 @@ def _placed(shapes: list[Shape], prj: str, label: str) -> tuple[list[Shape], lis
 
 def write_shapefile(area: Area, path: Path, stem: str) -> None:
     """Write a zip with a shapefile called ``stem``, WGS 84; the format cuts texts to 254 characters."""
-
     streams = {kind: io.BytesIO() for kind in ("shp", "shx", "dbf")}
     with shapefile.Writer(**streams, shapeType=shapefile.POLYGON, encoding="utf-8") as writer:
         writer.field("name", "C", 120)

@@ -46,12 +46,10 @@ def write_area(area: Area, path: Path, overwrite: bool = False) -> None:
 
 
 def _kml(area: Area, path: Path) -> None:
-
     write_text(path, kml_text(area))
 
 
 def _kmz(area: Area, path: Path) -> None:
-
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("doc.kml", kml_text(area))
@@ -60,22 +58,18 @@ def _kmz(area: Area, path: Path) -> None:
 
 
 def _gpx(area: Area, path: Path) -> None:
-
     write_text(path, gpx_text(area))
 
 
 def _wkt(area: Area, path: Path) -> None:
-
     write_text(path, wkt_text(area))
 
 
 def _zip(area: Area, path: Path) -> None:
-
     _through_a_temporary(path, lambda part: write_shapefile(area, part, path.stem))
 
 
 def _gpkg(area: Area, path: Path) -> None:
-
     _through_a_temporary(path, lambda part: write_geopackage(area, part))
 
 

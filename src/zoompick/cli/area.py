@@ -64,7 +64,6 @@ def area_set(
     as_json: options.Json = False,
 ) -> None:
     """Set the study's area; outside a study only measure it."""
-
     found = options.area_given(given, box, around, only, like)
     if found is None and (name or describe):
         raise UsageError("No area was given to name.", "Give a file, a name, coordinates, or --box W S E N.")
@@ -102,13 +101,11 @@ def _drawable(picture: Path | None, overwrite: bool) -> None:
 
 
 def _area_or_study(given: str, box: options.Edges | None, around: str = "", only: str = "") -> Area:
-
     found = options.area_given(given, box, around, only)
     return Study.need(Path.cwd()).area() if found is None else found
 
 
 def _show(given: Area, as_json: bool, picture: Path | None = None) -> None:
-
     for note in given.notes:
         show.note(note)
     if as_json:
@@ -125,7 +122,6 @@ _MOST_ZONES = 6
 
 
 def _facts(given: Area) -> list[tuple[str, str]]:
-
     lon, lat = given.centre
     try:
         flat = bounds_of(project(given.polygon, given.utm))
@@ -155,7 +151,6 @@ def _facts(given: Area) -> list[tuple[str, str]]:
 
 
 def _degrees(given: Area) -> str:
-
     box, across = given.bounds, ""
     west, east = box.west, box.east
     if given.crosses_antimeridian and box.south > -90 and box.north < 90:
@@ -166,7 +161,6 @@ def _degrees(given: Area) -> str:
 
 
 def _rings(given: Area) -> int:
-
     return sum(1 + len(part.interiors) for part in shapely.get_parts(given.polygon))
 
 
@@ -179,7 +173,6 @@ def area_where(
     given: Given = "", box: options.Box = None, around: options.Around = "", as_json: options.Json = False
 ) -> None:
     """List the sheets, tiles, track/frames, districts and places that lie under an area."""
-
     found = where(_area_or_study(given, box, around))
     if as_json:
         show.as_json([asdict(entry) for entry in found])
@@ -208,7 +201,6 @@ def area_write(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Write an area, the study's by default, in another format."""
-
     found = _area_or_study(given, box, around, only)
     write_area(found, file, overwrite)
     show.note(f"{found.name}, {human_km2(found.size_km2)}, written to {file}.")
@@ -226,7 +218,6 @@ def area_change(
     cut: Annotated[list[str] | None, typer.Option("--without", metavar="AREA", help="Cut another area out.")] = None,
 ) -> None:
     """Change the study's area: join, cut out, then grow, then simplify."""
-
     if not (buffer or simplify or add or cut):
         raise UsageError("No change was asked for.", "Give --buffer, --simplify, --with or --without.")
     study = Study.need(Path.cwd())
@@ -248,7 +239,6 @@ def area_keep(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Keep an area, the study's by default, by name for all studies."""
-
     found = _area_or_study(given, box, around, only)
     kept.keep(found.renamed(name, describe or None), name, overwrite)
     show.note(f"{name}, {human_km2(found.size_km2)}, is kept: '--area {name}' means it in any study.")
@@ -257,7 +247,6 @@ def area_keep(
 @area.command("forget")
 def area_forget(name: Annotated[str, typer.Argument(metavar="NAME", help="A kept area.")]) -> None:
     """Forget a kept area."""
-
     kept.forget(name)
     show.note(f"{name} is forgotten.")
 
@@ -265,7 +254,6 @@ def area_forget(name: Annotated[str, typer.Argument(metavar="NAME", help="A kept
 @area.command("list")
 def area_list(as_json: options.Json = False) -> None:
     """List the kept areas."""
-
     found = [kept.load(name) for name in kept.names()]
     if as_json:
         show.as_json([entry.to_feature() for entry in found])
@@ -285,7 +273,6 @@ def area_places(
     as_json: options.Json = False,
 ) -> None:
     """Walk the gazetteer: regions, then a region's districts, then a district's places and sheets."""
-
     if add is not None:
         show.note(f"{places.add(add)} places taken in from {add.name}.")
         return
@@ -299,7 +286,6 @@ def area_places(
 
 
 def _walk(name: str) -> list[tuple[str, str, str, float, float]]:
-
     known = places.known()
     if not name:
         tops = [entry for entry in known if not entry.within and entry.gazetteer != "towns"]

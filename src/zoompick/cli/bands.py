@@ -27,7 +27,6 @@ def bands_list(
     as_json: options.Json = False,
 ) -> None:
     """List the bands of files, folders, containers and archives, and what the guide misses."""
-
     found = bands_of(where)
     rows = []
     for one in found.bands:
@@ -80,7 +79,6 @@ def bands_guess(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Draft a band guide from file names, for you to complete; it belongs into the folder guides."""
-
     text = guess_guide(folder, name)
     if out is None:
         show.text([text], False)
@@ -97,6 +95,5 @@ def bands_split(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Take the bands out of a container or a multi-band file, one file each."""
-
     made = split(file, to, overwrite)
     show.note(f"Wrote {show.counted(len(made), 'file')}: {', '.join(path.name for path in made)}.")

@@ -68,7 +68,6 @@ def verify(
     cluster: elsewhere.Where = "",
 ) -> int:
     """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
-
     if explain:
         return _explained(explain, as_json)
     refuse_existing([path for path in (holes, junit) if path], overwrite)
@@ -93,7 +92,6 @@ def verify(
 def _written(
     findings: Sequence[Finding], pictures: Path | None, holes: Path | None, junit: Path | None, strict: bool
 ) -> None:
-
     if junit is not None:
         tell.write_junit(findings, junit, strict)
         show.note(f"{junit}: {len(findings)} findings.")
@@ -109,7 +107,6 @@ def _written(
 
 
 def _explained(name: str, as_json: bool) -> int:
-
     chosen = registry.explained(name)
     if as_json:
         show.as_json({"checks": [registry.facts(check) for check in chosen]})
@@ -133,7 +130,6 @@ def _of_files(
     valid: float,
     wish: Wish,
 ) -> list[Finding]:
-
     given = options.area_given(area, box, around)
     least = percent(valid, "share of valid pixels")
     names, polygon = options.names(bands), given.polygon if given else None
@@ -142,7 +138,6 @@ def _of_files(
 
 
 def _of_study(wish: Wish) -> list[Finding]:
-
     study = Study.need(Path.cwd())
     with show.progress() as report:
         return judge_study(study, report, wish)
@@ -150,7 +145,6 @@ def _of_study(wish: Wish) -> list[Finding]:
 
 def show_findings(findings: Sequence[Finding]) -> None:
     """A table of findings, then what to do about those that did not pass."""
-
     columns = [
         Column("outcome"),
         Column("check"),
@@ -167,7 +161,6 @@ _MOST_ROWS = 60
 
 def show_summary(findings: Sequence[Finding]) -> None:
     """A line for each check, then a line for each finding that did not pass."""
-
     groups = {check.name: (check.group, check.title) for check in registry.explained("all")}
     keys = [key for key in groups if any(finding.key == key for finding in findings)]
     rows = []
@@ -189,7 +182,6 @@ def show_problems(findings: Sequence[Finding]) -> None:
 
 def show_notes(findings: Sequence[Finding]) -> None:
     """What is wrong and what to do, a sentence or two each."""
-
     for finding in findings:
         if finding.note:
             show.sentence(f"{finding.outcome}: {finding.subject}, {finding.check}: {finding.note}")

@@ -80,7 +80,6 @@ def mosaic(
     A second file, NAME-scenes.tif, tells for each pixel which scene it is from. Where class layers are among the
     files, what hides the ground is filled from the next scene.
     """
-
     rule, day = _order(order)
     rules = MosaicRules(
         rule, day, meanings(hide), metres(grow), clear_only, metres(feather), match, options.ways(resampling)
@@ -132,7 +131,6 @@ def blend(
     Beside it NAME-count.tif tells how many dates went into each pixel, and, where all bands of a pixel are of one
     date, NAME-date.tif which day it was (yyyymmdd).
     """
-
     rules = BlendRules.parse(by, least, meanings(hide), metres(grow))
     given = options.area_given(area, box, around)
     names = options.band_names(bands, files)
@@ -179,7 +177,6 @@ def mask(
     classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
     (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
     """
-
     rule = Formula.parse(where)
     if not rule.is_test and rule.text.strip() not in rule.bands:
         raise UsageError(f"'{where}' is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
@@ -220,7 +217,6 @@ def align(
     The shift is measured in many tiles; where they do not agree it is refused. Figures before and after stand in the
     record beside the product.
     """
-
     if not 0 <= limit < 100:
         raise UsageError(f"A limit of {limit:g} px cannot be used.", "As --limit 0.1.")
     target = options.with_ending(out or Path(f"{file.stem}-aligned.tif"))
@@ -229,7 +225,6 @@ def align(
 
 def meanings(text: str) -> tuple[str, ...]:
     """Meanings of classes by name; ``none`` is none."""
-
     chosen = () if text.strip() in ("", "none") else options.names(text)
     for word in chosen:
         if word not in MEANINGS:
@@ -239,12 +234,10 @@ def meanings(text: str) -> tuple[str, ...]:
 
 def metres(text: str) -> float:
     """A distance, 0 for none."""
-
     return max(0.0, parse_length_m(text)) if text else 0.0
 
 
 def _order(text: str) -> tuple[str, date | None]:
-
     rule, _, day = text.partition("=")
     if not day:
         return rule, None

@@ -107,7 +107,6 @@ def serve(
     ] = False,
 ) -> None:
     """Serve the archive on this machine until Ctrl-C."""
-
     if rude and (fault or synthetic):
         raise UsageError("The rude archive takes neither --fault nor --synthetic.", "Leave them out.")
     place = _port_of(Path.cwd()) if port is None else port
@@ -122,7 +121,6 @@ def serve(
 
 def _port_of(folder: Path) -> int:
     """Port at which the study around a folder knows an archive on this machine; the usual one where there is none."""
-
     study = Study.find(folder)
     own = sources.load(sources.sources_file(study.root)) if study else {}
     ports = [address_parts(source.url).port for source in own.values() if is_this_machine(source.url)]
@@ -132,7 +130,6 @@ def _port_of(folder: Path) -> int:
 @standin.command("troubles")
 def troubles() -> None:
     """List the troubles that the archive can make, for 'standin serve --fault'."""
-
     show.table([show.Column("trouble"), show.Column("what", flexible=True)], [list(row) for row in NAMES.items()])
 
 
@@ -142,7 +139,6 @@ def demo(
     ),
 ) -> int:
     """Run a whole study on invented data: a fen before and after its water was raised."""
-
     cache = cache_folder()
     show.note(f"The simulated archive makes its world and scenes at the first request and keeps them in {cache}.")
     with archive(cache) as url:
@@ -159,7 +155,6 @@ def demo(
 
 def _study(folder: Path) -> Study:
     """The demo's study: made, or the one that is there from before."""
-
     if (folder / BRIEF_NAME).exists():
         return Study(folder.resolve())
     area = Area("Harrow Fen", polygon_of({"type": "Polygon", "coordinates": [_AREA]}))
@@ -169,7 +164,6 @@ def _study(folder: Path) -> Study:
 
 def _over_the_border(study: Study, report: Report) -> list[Made]:
     """A mosaic of scenes on both sides of a UTM zone's border, beside the study, as ``mosaic`` makes it of files."""
-
     area, folder = Area.from_box(*_BORDER), study.root / "border"
     wanted = Criteria(area.polygon, ("lapwing-l2",), (Period.parse("2025-12-15"),))
     found = find.search(sources.known(study.root)["ostrell"], wanted, report)
@@ -185,7 +179,6 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
 
 
 def _tell(study: Study, folder: Path) -> None:
-
     products = study.root / "products"
     days = sorted(path.name for path in products.iterdir() if path.is_dir())
     show.line()

@@ -21,7 +21,6 @@ if TYPE_CHECKING:
 
 def _asked(context: typer.Context, address: str) -> str:
     """Blocks of this command are computed there, from the first that is due to the end of the command."""
-
     chosen = address.strip() or settings.text("cluster").strip()
     if chosen and not context.resilient_parsing:
         refuse_unusable(chosen)
@@ -40,7 +39,6 @@ Where = Annotated[
 
 @contextmanager
 def _on(address: str) -> Iterator[None]:
-
     found: list[Cluster] = []
     with ExitStack() as stack:
 
@@ -61,7 +59,6 @@ def _on(address: str) -> Iterator[None]:
 
 
 def _tell(cluster: Cluster) -> None:
-
     traffic = cluster.traffic
     again = f", {show.counted(traffic.repeated, 'slow one')} given to another worker too" if traffic.repeated else ""
     show.note(

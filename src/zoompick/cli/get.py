@@ -92,7 +92,6 @@ def download(
 
 def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
     """Scenes from the shortlist, or from standard input, in the format that was asked for."""
-
     piped = words == ["-"]
     if study is None and not piped:
         raise StudyError(
@@ -104,7 +103,6 @@ def _chosen(study: Study | None, words: list[str], form: str) -> list[Scene]:
 
 
 def _closing(done: Downloaded, folder: Path) -> None:
-
     decided = done.plan
     if done.ready is None:
         show.note(
@@ -122,7 +120,6 @@ def _closing(done: Downloaded, folder: Path) -> None:
 
 def _checked(decided: DownloadPlan) -> str:
     """Whether what came was held against digests of those who published it."""
-
     rows = [record.read(entry.path.parent).get(entry.path.name) for entry in decided.fetch]
     held = sum(row is not None and bool(row.checked_by) for row in rows)
     if held == len(rows):
@@ -134,7 +131,6 @@ def _checked(decided: DownloadPlan) -> str:
 
 
 def _picked(study: Study | None, words: list[str]) -> list[Scene]:
-
     assert study is not None
     entries = shortlist(study)
     chosen = select(entries, words, "the shortlist") if words else entries
@@ -142,7 +138,6 @@ def _picked(study: Study | None, words: list[str]) -> list[Scene]:
 
 
 def _dry_run(request: DownloadRequest, pace: Pace, as_json: bool) -> None:
-
     with show.progress() as report:
         ready = look_ahead(request, report, pace)
     told = request.outlook(ready)
@@ -154,7 +149,6 @@ def _dry_run(request: DownloadRequest, pace: Pace, as_json: bool) -> None:
 
 
 def _show_files(decided: DownloadPlan, totals: dict[str, object]) -> None:
-
     states = [("fetch", entry) for entry in decided.fetch] + [("here", entry) for entry in decided.here]
     files = [
         {
@@ -169,7 +163,6 @@ def _show_files(decided: DownloadPlan, totals: dict[str, object]) -> None:
 
 
 def _show_table(ready: Ready) -> None:
-
     rows = []
     for state, entries in (("fetch", ready.plan.fetch), ("here", ready.plan.here)):
         for entry in entries:

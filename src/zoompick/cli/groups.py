@@ -94,7 +94,6 @@ class Root(TyperGroup):
 
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """The first page; see :mod:`zoompick.cli.front`."""
-
         panels: dict[str, dict[str, str]] = {}
         for name, entry in self.table.items():
             panels.setdefault(entry.panel, {})[name] = f"{completing.commands()[name]['help']}."
@@ -140,7 +139,6 @@ class Root(TyperGroup):
 
 def _near(word: str, names: Iterable[str], prefix: str) -> str:
     """A question after the command that was meant; empty where none is near."""
-
     near = difflib.get_close_matches(word.lower(), list(names), n=2, cutoff=0.7)
     quoted = " or ".join(f"'{prefix} {name}'" for name in near)
     return f"Did you mean {quoted}? " if near else ""

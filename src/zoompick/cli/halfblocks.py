@@ -12,7 +12,6 @@ if TYPE_CHECKING:
 
 def half_blocks(picture: Picture, columns: int) -> list[str]:
     """The picture as lines of coloured half blocks, two pixels a character cell, for a terminal in true colour."""
-
     pixels = picture.pixels
     rows = max(2, round(pixels.shape[0] / pixels.shape[1] * columns / 2) * 2)
     row = (np.arange(rows) + 0.5) * pixels.shape[0] / rows

@@ -24,7 +24,6 @@ def report(
     overwrite: options.Overwrite = False,
 ) -> int:
     """Write the study's report: scenes, products, changes, checks, licences, steps."""
-
     study = Study.need(Path.cwd())
     path = out or study.root / "report.html"
     kind = _ENDINGS.get(path.suffix.lower())

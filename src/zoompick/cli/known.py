@@ -88,7 +88,6 @@ def _sources() -> Iterator[tuple[str, str]]:
 
 def _layers() -> Iterator[str]:
     """Layers of picture tiles that the study keeps."""
-
     study = study_folder(Path.cwd())
     for path in sorted((study / "tiles").glob("*.mbtiles")) if study else ():
         try:

@@ -26,7 +26,6 @@ def grid_for(
     files: Sequence[Path], bands: Sequence[str], area: Area | None, crs: str, pixel: float | None, like: Path | None
 ) -> Grid:
     """The grid asked for: another file's, or one around the area or all of the files."""
-
     if like is not None:
         if area is not None or pixel is not None or crs:
             raise UsageError("--like gives the whole grid.", "Leave out --area, --box, --crs and --pixel.")
@@ -38,7 +37,6 @@ def grid_for(
 
 def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compression: str = "") -> None:
     """Make products of plain files, all of the same, in one pass."""
-
     for step in steps:
         if step.output.suffix.lower() not in (".tif", ".tiff"):
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
@@ -50,7 +48,6 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
 
 def journal_here() -> Path | None:
     """The journal of the study that the current folder belongs to."""
-
     study = Study.find(Path.cwd())
     return study.journal_file if study else None
 
@@ -59,7 +56,6 @@ def make_for_study(
     name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: str | None = None
 ) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
-
     study = Study.need(Path.cwd())
     with show.progress() as report:
         made = make_in_study(study, name, recipe, stretch, report)
@@ -67,7 +63,6 @@ def make_for_study(
 
 
 def _show(as_json: bool, made: Sequence[Made], of_study: bool = True) -> None:
-
     if as_json:
         facts = [{"step": m.step, "path": str(m.path), "was_current": m.was_current} | dict(m.facts) for m in made]
         show.as_json(facts)
@@ -88,7 +83,6 @@ def _show(as_json: bool, made: Sequence[Made], of_study: bool = True) -> None:
 
 def show_made(made: Sequence[Made], of_study: bool = True) -> None:
     """A table of products: those of a study by day and name, others by their path."""
-
     columns = [
         Column("step"),
         Column("product", flexible=True),

@@ -67,7 +67,6 @@ def stack(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Put bands on one grid, in order, into one file."""
-
     if not files:
         _refuse_options(
             {
@@ -103,7 +102,6 @@ def stack(
 
 
 def _is_mean(swath: str) -> bool:
-
     if swath not in ("nearest", "mean"):
         raise UnknownNameError.of("way to lay a swath", swath, ("nearest", "mean"))
     return swath == "mean"
@@ -111,7 +109,6 @@ def _is_mean(swath: str) -> bool:
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
     """The wished grid: of another file, or around an area, or the finest file's with another pixel size."""
-
     if like is not None:
         if area is not None or pixel is not None:
             raise UsageError("--like gives the whole grid.", "Leave out --area, --box and --pixel.")
@@ -149,7 +146,6 @@ def clip(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Cut a file to the area; outside is no-data."""
-
     if file is None:
         _refuse_options(
             {"--area": area, "--box": box, "--around": around, "--like": like, "--touch": touch, "--out": out,
@@ -213,7 +209,6 @@ def composite(
     cluster: elsewhere.Where = "",
 ) -> None:
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
-
     if listed:
         list_recipes(file, as_json, is_index=False)
         return
@@ -289,7 +284,6 @@ def index(
     A formula has + - * / and brackets, < <= > >= == and or not, min max abs sqrt log exp where clip. A pixel without
     a value in a band it needs, and what has no value (0 / 0), is no-data.
     """
-
     if listed:
         list_recipes(file, as_json, is_index=True)
         return
@@ -318,7 +312,6 @@ def _beside(file: Path, word: str) -> Path:
 
 def _refuse_options(given: dict[str, Any]) -> None:
     """Without a file the brief decides; options that would contradict it are refused."""
-
     named = next((name for name, value in given.items() if value), None)
     if named:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")

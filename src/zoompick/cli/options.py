@@ -78,7 +78,6 @@ Cloud = Annotated[float | None, typer.Option("--cloud", metavar="PERCENT", help=
 
 def names(text: str) -> tuple[str, ...]:
     """Words between commas; UsageError when one stands there twice."""
-
     found = tuple(word.strip() for word in text.split(",") if word.strip())
     twice = next((word for word in found if found.count(word) > 1), None)
     if twice:
@@ -102,7 +101,6 @@ def band_names(text: str, files: Sequence[Path]) -> tuple[str, ...]:
 
 def png(path: Path, overwrite: bool) -> None:
     """Refuse, before anything is fetched, a picture that cannot be written."""
-
     if path.suffix.lower() != ".png":
         raise UsageError(f"{path.name}: pictures are written as PNG.", "Give a name ending in .png.")
     refuse_existing([path], overwrite)
@@ -112,7 +110,6 @@ def area_given(
     text: str, box: Edges | None, around: str = "", only: str = "", like: Path | None = None
 ) -> Area | None:
     """The area that was given in any way, or None; its notes are for the person to see."""
-
     piped = sys.stdin.read() if text == "-" else ""
     return resolve(AreaRequest(text, piped, box, around, only, like))
 
@@ -124,5 +121,4 @@ def with_ending(path: Path, ending: str = ".tif") -> Path:
 
 def ways(text: str) -> Ways:
     """How bands are resampled."""
-
     return Ways.parse(text)

@@ -44,7 +44,6 @@ order = group(
 
 
 def _here() -> Study:
-
     return Study.need(Path.cwd())
 
 
@@ -55,7 +54,6 @@ def order_ask(
     ] = "",
 ) -> None:
     """Show the terms of the scenes that are not open, accept them, and tell how the requests stand."""
-
     study = _here()
     if accept_terms:
         accepted = orders.accept_terms(study, accept_terms)
@@ -79,7 +77,6 @@ def order_ask(
 
 def _follow(study: Study, desk: Desk, scenes: list[Scene], collection: str) -> None:
     """How the requests for scenes of a collection stand now."""
-
     if list(desk.queue):
         refresh_orders(study)
     wanted = [scene for scene in to_order(scenes) if scene.collection == collection]
@@ -98,7 +95,6 @@ def _state(entry: Order) -> str:
 @order.command("plan")
 def order_plan(as_json: options.Json = False) -> None:
     """Show into which orders the shortlist would be split, and what they cost; nothing is ordered."""
-
     plan = plan_orders(_here())
     planned = plan.orders
     if as_json:
@@ -152,7 +148,6 @@ def order_submit(
     as_json: options.Json = False,
 ) -> int:
     """Hand in the planned orders, as many as there are slots for; the rest wait for the next submit."""
-
     if dry_run:
         order_plan(as_json)
         return exits.DONE
@@ -175,7 +170,6 @@ def order_submit(
 
 def _tell_waiting(queue: Sequence[Order]) -> None:
     """What was not handed in yet, and how it is."""
-
     waiting = [entry for entry in queue if entry.state == "planned"]
     accept = _accepting(waiting)
     what = "1 order waits" if len(waiting) == 1 else f"{len(waiting)} orders wait"
@@ -185,7 +179,6 @@ def _tell_waiting(queue: Sequence[Order]) -> None:
 @order.command("status")
 def order_status(as_json: options.Json = False) -> None:
     """Show the whole queue, with the expected end of each order."""
-
     study = _here()
     if not list(Queue(study.orders_file)):
         if as_json:
@@ -209,7 +202,6 @@ def order_wait(
     as_json: options.Json = False,
 ) -> int:
     """Wait for the orders that are under way, and fetch what is ready; nothing is handed in."""
-
     with show.progress() as report:
         queue, count = wait_for_orders(_here(), every, limit, report)
     return _waited(queue, count, as_json)
@@ -217,7 +209,6 @@ def order_wait(
 
 def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
     """Show the queue after waiting; done when nothing is owed any more."""
-
     _show(queue, as_json)
     owed = Queue(_here().orders_file).owed()
     show.note(f"{show.counted(count, 'file')} fetched.")
@@ -232,7 +223,6 @@ def _waited(queue: Sequence[Order], count: int, as_json: bool) -> int:
 
 def _tell_unsure(queue: Sequence[Order]) -> None:
     """Which orders the source may have taken."""
-
     unsure = [str(entry.number) for entry in queue if entry.state == "unsure"]
     if unsure:
         show.note(
@@ -250,7 +240,6 @@ def order_cancel(
     as_json: options.Json = False,
 ) -> None:
     """Cancel orders, also those that are under way."""
-
     _show(cancel_orders(_here(), numbers, not_taken), as_json)
 
 
@@ -261,29 +250,24 @@ def order_adopt(
     as_json: options.Json = False,
 ) -> None:
     """Say which job of the source an order is, whose connection broke while it was handed in."""
-
     _show(adopt_order(_here(), number, job), as_json)
 
 
 def _cost(queue: Sequence[Order]) -> str:
     """Price of some orders together, by currency; empty when they cost nothing."""
-
     return words(cost_of(queue))
 
 
 def _accepting(queue: Sequence[Order]) -> str:
     """The option that accepts the price of some orders; empty when they cost nothing."""
-
     return "".join(f" --accept-price '{one}'" for one in cost_of(queue))
 
 
 def _row(entry: Order) -> dict[str, Any]:
-
     return asdict(entry)
 
 
 def _show(queue: Sequence[Order], as_json: bool) -> None:
-
     if as_json:
         show.as_json([_row(entry) for entry in queue])
     else:
@@ -291,7 +275,6 @@ def _show(queue: Sequence[Order], as_json: bool) -> None:
 
 
 def _table(queue: Sequence[Order]) -> None:
-
     now, rows = datetime.now(UTC), []
     for entry in queue:
         end = expected_end(entry, queue, now)

@@ -107,7 +107,6 @@ def pick_add(
     instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
 ) -> None:  # fmt: skip
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
-
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
         raise UsageError("Scenes are picked in one way at a time.",
@@ -142,7 +141,6 @@ def pick_add(
 def _wish(
     weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
 ) -> CoverWish:
-
     try:
         costs = [float(part) for part in weights.split(",")]
     except ValueError:
@@ -163,7 +161,6 @@ def _wish(
 
 
 def _tell_cover(chosen: Choice) -> None:
-
     found = chosen.cover
     if found is None:
         return
@@ -175,7 +172,6 @@ def _tell_cover(chosen: Choice) -> None:
 
 
 def _pair(study: Study, day: str, take: int) -> Choice:
-
     start = Period.parse(day).start
     if start is None:
         raise UsageError(f"'{day}' is no day.", "As --pairs 2025-09-01.")
@@ -212,7 +208,6 @@ def _pair(study: Study, day: str, take: int) -> Choice:
 
 def _found(study: Study, by_number: bool = False) -> list[Entry]:
     """The last search; where numbers name its scenes it must still be what the person saw."""
-
     found = read_list(study.found_file)
     if not found:
         raise NothingFoundError("Nothing was searched in this study yet.", "Give 'zoompick search' first.")
@@ -225,7 +220,6 @@ def _found(study: Study, by_number: bool = False) -> list[Entry]:
 
 
 def _named(study: Study, words: list[str]) -> list[Entry]:
-
     if words == ["-"]:
         return piped_scenes()
     return select(_found(study, names_numbers(words)), words, "the last search")
@@ -234,7 +228,6 @@ def _named(study: Study, words: list[str]) -> list[Entry]:
 @pick.command("drop")
 def pick_drop(scenes: Words) -> None:
     """Take scenes off the shortlist; their files stay."""
-
     study = Study.need(Path.cwd())
     dropped = select(shortlist(study), scenes or [], "the shortlist")
     change_shortlist(study, drop=dropped, verb="drop")
@@ -243,7 +236,6 @@ def pick_drop(scenes: Words) -> None:
 
 def _mark(words: list[str], name: str, mark: Callable[[Entry], Entry]) -> list[Entry]:
     """Change entries of the shortlist where they stand."""
-
     study = Study.need(Path.cwd())
     chosen = [mark(entry) for entry in select(shortlist(study), words, "the shortlist")]
     change_shortlist(study, chosen, verb=name)
@@ -256,7 +248,6 @@ def pick_tag(
     scenes: Words = None,
 ) -> None:
     """Tag scenes of the shortlist; 'tag=WORD' is a rule that finds them again."""
-
     word = tag.lstrip("+")
 
     def mark(entry: Entry) -> Entry:
@@ -272,7 +263,6 @@ def pick_note(
     scenes: Words = None,
 ) -> None:
     """Write a note on scenes of the shortlist."""
-
     marked = _mark(scenes or [], "note", lambda entry: replace(entry, note=text))
     show.note(f"{show.counted(len(marked), 'scene')} noted.")
 
@@ -280,7 +270,6 @@ def pick_note(
 @pick.command("undo")
 def pick_undo() -> None:
     """Put the shortlist back as it was before the last change."""
-
     entries = undo_shortlist(Study.need(Path.cwd()))
     show.note(f"The shortlist has {len(entries)} scenes again.")
 
@@ -291,7 +280,6 @@ def pick_export(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Write the shortlist to a file."""
-
     put_out(shortlist(Study.need(Path.cwd())), "", out, overwrite)
 
 
@@ -300,7 +288,6 @@ def pick_import(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="An ItemCollection, or a CSV with ids of the search.")],
 ) -> None:
     """Add the scenes of a file to the shortlist."""
-
     study = Study.need(Path.cwd())
     if not file.is_file():
         raise MissingFileError.at(file)
@@ -327,7 +314,6 @@ def pick_list(
     as_json: options.Json = False,
 ) -> None:
     """List the shortlist, and how far each scene is."""
-
     study = Study.need(Path.cwd())
     entries = shortlist(study)
     if put_out(entries, "json" if as_json else form, None):

@@ -27,7 +27,6 @@ def piped_scenes() -> list[Entry]:
     DataError
         No ItemCollection.
     """
-
     if sys.stdin.isatty():
         raise UsageError("'-' stands for scenes from a pipe, and there is none.", _HOW)
     try:

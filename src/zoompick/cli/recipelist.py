@@ -37,7 +37,6 @@ def list_recipes(file: Path | None, as_json: bool, is_index: bool) -> None:
 
 
 def _bands_here(file: Path | None) -> set[str] | None:
-
     if file is not None:
         return {layer.name for layer in open_layers([file])}
     study = Study.find(Path.cwd())
@@ -45,7 +44,6 @@ def _bands_here(file: Path | None) -> set[str] | None:
 
 
 def _composites() -> list[dict[str, Any]]:
-
     found = map(recipes.composite, recipes.composite_names())
     return [
         {"name": one.name, "title": one.title, "bands": list(one.bands), "shows": one.shows, "use": one.use,
@@ -55,7 +53,6 @@ def _composites() -> list[dict[str, Any]]:
 
 
 def _indices() -> list[dict[str, Any]]:
-
     found = map(recipes.index, recipes.index_names())
     return [
         {"name": one.name, "title": one.title, "bands": list(one.formula.bands), "formula": one.formula.text,

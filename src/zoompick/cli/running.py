@@ -77,7 +77,6 @@ def run(
     ] = "",
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
-
     wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough, locked)
     study = Study.need(Path.cwd())
     if each is not None or each_period:
@@ -108,7 +107,6 @@ def _code_of(done: StudyRun) -> int:
 
 def _refuse_both(given: Mapping[str, bool]) -> None:
     """Options that shut each other out."""
-
     named = [name for name, is_given in given.items() if is_given]
     if len(named) > 1:
         raise UsageError(f"{' and '.join(named)} do not go together.", "Leave one out.")
@@ -116,7 +114,6 @@ def _refuse_both(given: Mapping[str, bool]) -> None:
 
 def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
     """Options that say nothing without another."""
-
     named = [name for name, value in given.items() if value]
     if named:
         raise UsageError(f"{named[0]} belongs to {needs}.", f"Give {needs} too, or leave {named[0]} out.")
@@ -124,7 +121,6 @@ def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
 
 def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> int:
     """One brief for many studies, and a table of them."""
-
     units = batch.units_of(study, wish)
     if dry_run:
         heads = [show.Column("study"), show.Column("area", "right"), show.Column("folder", flexible=True)]
@@ -172,7 +168,6 @@ def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]
 
 def _watch(study: Study, wish: WatchWish, how: RunWish, command: list[str], as_json: bool) -> int:
     """Round after round, until so many are done or a person stops it."""
-
     from zoompick.study import watch as workflow
 
     code = exits.DONE
@@ -201,7 +196,6 @@ def _round_facts(one: Round) -> dict[str, object]:
 
 
 def _show_round(one: Round) -> None:
-
     now = datetime.now(UTC).strftime("%Y-%m-%d %H:%M UTC")
     if one.done is None:
         show.note(f"{now}, round {one.number} failed: {one.error} The next round tries again.")
@@ -215,7 +209,6 @@ def _show_round(one: Round) -> None:
 
 def lock(as_json: options.Json = False) -> None:
     """Write down scenes, files and products with their digests, for 'run --locked'."""
-
     study = Study.need(Path.cwd())
     path, made = lock_study(study)
     if as_json:
@@ -234,7 +227,6 @@ def lock(as_json: options.Json = False) -> None:
 
 def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
     """Products and findings of a run, and one closing line."""
-
     made.show_made(done.made)
     check.show_problems(done.findings)
     fetched = (
@@ -276,7 +268,6 @@ def _facts(done: StudyRun) -> dict[str, object]:
 
 
 def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
-
     with show.progress() as report:
         found = preview(study, report)
     grid, plan = found.grid, found.download
@@ -309,7 +300,6 @@ def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
 
 
 def _branch(node: Node, states: Mapping[str, str]) -> Branch:
-
     state = states.get(f"products/{node.name}", "")
     files = [counted(node.files, "file") + " of scenes"] if node.files else []
     made_of = ", ".join([*files, *node.made_of])

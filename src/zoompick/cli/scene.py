@@ -59,7 +59,6 @@ class _Chosen(NamedTuple):
 
 def _chosen(words: Sequence[str], picked: bool) -> _Chosen:
     """Scenes out of the last search, the shortlist or a pipe."""
-
     study = Study.find(Path.cwd())
     if list(words) == ["-"]:
         piped = piped_scenes()
@@ -88,7 +87,6 @@ def scene(
     as_json: options.Json = False,
 ) -> None:
     """Tell all about one scene: when, where, cloud, rights, bands, its name, next passes."""
-
     study, chosen, _ = _chosen([which], picked)
     entry = chosen[0]
     area = study.area() if study and study.area_file.exists() else None
@@ -113,7 +111,6 @@ def scene(
 
 
 def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
-
     with show.progress() as report:
         looked = clouds.look_inside([entry.scene], area.polygon, session_of(study, report), report)
     show.note(cost_words(looked))
@@ -124,7 +121,6 @@ def _with_inside(study: Study | None, entry: Entry, area: Area) -> Entry:
 
 def _passes(study: Study | None, entry: Entry) -> None:
     """The next passes of the same satellite, from all that its source has over the area."""
-
     if study is None or not study.area_file.exists():
         return
     known = sources.known(study.root)
@@ -153,7 +149,6 @@ def calendar(
     as_json: options.Json = False,
 ) -> None:
     """Show when there are scenes and how cloudy, by months or days; gaps show at once."""
-
     if picture is not None:
         options.png(picture, overwrite)
     entries = _chosen(which or [], picked).entries
@@ -195,7 +190,6 @@ def look(
     overwrite: options.Overwrite = False,
 ) -> None:
     """Look before loading: contact sheets, any bands, maps of footprints, in a terminal."""
-
     if out is not None:
         options.png(out, overwrite)
     named = options.names(bands)
@@ -225,7 +219,6 @@ def look(
 
 
 def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], area: Area | None) -> Sequence[Picture]:
-
     with show.progress() as report:
         found = pictures(entries, bands, area.polygon if area else None, report, session_of(study, report))
     asked = show.counted(found.requests, "request")
@@ -237,7 +230,6 @@ def _fetch(study: Study | None, entries: list[Entry], bands: tuple[str, ...], ar
 
 
 def _draw_map(shown: _Chosen, area: Area | None, path: Path) -> None:
-
     if area is None:
         raise UsageError("There is no area to draw the footprints over.", "Give --area AREA, or work in a study.")
     outlines = [
@@ -252,7 +244,6 @@ def _draw_map(shown: _Chosen, area: Area | None, path: Path) -> None:
 def _draw_sheet(
     shown: _Chosen, pictures: Sequence[Picture], bands: tuple[str, ...], area: Area | None, path: Path
 ) -> None:
-
     cells = []
     for number, entry, picture in zip(shown.numbers, shown.entries, pictures, strict=True):
         scene = entry.scene
@@ -272,7 +263,6 @@ def _figures(entry: Entry) -> str:
 
 
 def _in_terminal(number: int, entry: Entry, picture: Picture) -> None:
-
     show.line(f"{number}  {entry.scene.day}  {entry.scene.platform}  {_figures(entry)}")
     for line in half_blocks(picture, min(76, shutil.get_terminal_size().columns - 2)):
         show.line(line)

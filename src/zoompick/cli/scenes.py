@@ -37,14 +37,12 @@ def show_scenes(entries: Sequence[Entry], with_id: bool = False, states: Mapping
     states : mapping, optional
         How far scenes are, by key, as 'zoompick status' tells it; with any that is more than picked, a column tells.
     """
-
     with show.paged(len(entries)):
         for start in range(0, len(entries), _ROWS):
             _show_rows(list(entries[start : start + _ROWS]), start + 1, with_id, states or {})
 
 
 def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, states: Mapping[Key, str]) -> None:
-
     inside = any(entry.cloud_area_percent is not None for entry in entries)
     several = len({entry.scene.collection for entry in entries}) > 1
     columns = [Column("no.", "right"), Column("date")]
@@ -76,7 +74,6 @@ def _cover(value: float) -> str:
 
 
 def _size(value: int | None) -> str:
-
     return "?" if value is None else human_bytes(value)
 
 
@@ -88,7 +85,6 @@ def _marks(entry: Entry, states: Mapping[Key, str]) -> str:
 
 def csv_rows(entries: Sequence[Entry]) -> Iterator[str]:
     """The scenes as lines of CSV, the first with the names of the columns."""
-
     line = io.StringIO()
     writer = csv.writer(line, lineterminator="\n")
     head = [
@@ -115,7 +111,6 @@ def _csv_row(number: int, entry: Entry) -> list[Any]:
 
 def _write(parts: Iterable[str], out: Path | None, is_json: bool = False) -> None:
     """Text in pieces to a file or to standard output."""
-
     if out is None:
         show.text(parts, is_json)
         return
@@ -131,7 +126,6 @@ def put_out(entries: Sequence[Entry], form: str, out: Path | None, overwrite: bo
     UsageError
         No such form, or one that needs a file, or a file that exists.
     """
-
     form = form or (form_of(out) if out else "table")
     if form not in FORMATS:
         raise UnknownNameError.of("format", form, FORMATS)
@@ -162,7 +156,6 @@ _ENDINGS = {
 
 def form_of(out: Path) -> str:
     """The form that a file's ending asks for; UsageError for one that nothing here writes."""
-
     found = _ENDINGS.get(out.suffix.lower())
     if found is None:
         raise UsageError(f"{out.name}: lists of scenes are not written as '{out.suffix or 'a file without ending'}'.",

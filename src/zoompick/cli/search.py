@@ -86,7 +86,6 @@ def search(
     cluster: elsewhere.Where = "",
 ) -> int:
     """Search scenes; in a study the brief fills in what is not given here."""
-
     if out is not None:
         form = form or form_of(out)
         refuse_existing([out], overwrite)
@@ -111,7 +110,6 @@ class _Shown:
 
 
 def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Shown) -> int:
-
     names = ", ".join(entry.name for entry in wanted.sources)
     journal = study.journal_file if study else None
     marked = lastsearch.searching(study, wanted.sources, own_area) if study else nullcontext()
@@ -137,7 +135,6 @@ def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Sh
 
 def _request(study: Study | None, area: Area | None, given: Mapping[str, Any], sources: Sequence[str]) -> _Request:
     """What is asked: the brief first, then the command line over it, filter by filter."""
-
     base = Criteria()
     if study is not None:
         brief = study.brief()

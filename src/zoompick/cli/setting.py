@@ -24,7 +24,6 @@ def settings(as_json: options.Json = False) -> None:
     A setting is changed by a line in settings.toml (workers = 2) or by a variable (ZOOMPICK_WORKERS=2);
     ZOOMPICK_CONFIG and ZOOMPICK_CACHE move the folders.
     """
-
     rows = table.every()
     size = cache.size()
     if as_json:
@@ -59,7 +58,6 @@ def doctor(
     as_json: options.Json = False,
 ) -> int:
     """Look at versions, codecs, room, sources, log-ins (never shown), cache; clear the cache."""
-
     if clear_cache:
         size = cache.size()
         cache.clear()

@@ -65,7 +65,6 @@ def width() -> int:
 
 
 def _console(to_stderr: bool = False, least: int = 0) -> Console:
-
     class Piped(Console):
         """A console whose reader may go away."""
 
@@ -178,7 +177,6 @@ def table(columns: Sequence[Column], rows: Sequence[Sequence[str]], title: str =
 
     Flexible columns give way first; what has to be cut is folded, never shortened.
     """
-
     grid = Table(box=SIMPLE_HEAD, pad_edge=False, title=title or None, title_justify="left", show_edge=False)
     shown = [[plain(cell) for cell in row] for row in rows]
     longest = [
@@ -226,7 +224,6 @@ def tree(roots: Sequence[Branch]) -> None:
 @contextmanager
 def paged(rows: int) -> Iterator[None]:
     """What is printed inside comes page by page, when it is longer than the terminal; elsewhere all at once."""
-
     if not sys.stdout.isatty() or rows < shutil.get_terminal_size().lines - 4 or not whole("page_lists"):
         yield
         return
@@ -296,7 +293,6 @@ def _retry_text(event: Retrying) -> str:
 
 
 def _bars() -> Progress:
-
     return Progress(
         TextColumn("{task.description}"),
         BarColumn(bar_width=18),
@@ -352,7 +348,6 @@ class _Drawn:
 
 
 def _amount(done: float, total: float | None, speed: float | None, unit: str) -> str:
-
     if unit == "B":
         rate = f", {human_bytes(speed)}/s" if speed else ""
         return f"{human_bytes(done)}{f' of {human_bytes(total)}' if total else ''}{rate}"

@@ -55,7 +55,6 @@ def picture(
     It has legend, graticule, scale bar, north and where it is, for people to look at; to measure, take the GeoTIFF.
     An area given is drawn as an outline. The smallest overview that is fine enough is read.
     """
-
     target = options.with_ending(out or Path(f"{file.stem}-picture.png"), ".png")
     if target.suffix.lower() not in FORMATS:
         raise UsageError(f"{target.name}: pictures are {', '.join(FORMATS)}.", "Give --out FILE.png, say.")
@@ -74,7 +73,6 @@ def picture(
 
 def limits(text: str) -> tuple[float, float] | None:
     """Two rising numbers, or none."""
-
     if not text:
         return None
     try:
@@ -88,7 +86,6 @@ def limits(text: str) -> tuple[float, float] | None:
 
 def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     """The face alone, its world file and its reference system."""
-
     assert isinstance(panel, Panel)
     others = [
         target.with_suffix(ending) for ending in (".pgw" if target.suffix.lower() == ".png" else ".jgw", ".prj")
@@ -132,7 +129,6 @@ def compare(
     With --above or --by the difference and a layer of classes of change are written beside the picture, and the
     ground of each class is told, inside the area where one is given. Two that do not lie on each other are refused.
     """
-
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")
     refuse_existing([target, *([blinking] if blink else [])], overwrite)

@@ -43,7 +43,6 @@ def source_add(
     here: Annotated[bool, typer.Option("--here", help="Keep it in this study only.")] = False,
 ) -> None:
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
-
     with show.progress() as report:
         there, replaced = add_source(name, url, kind, day, Study.need(Path.cwd()) if here else None, report)
     added = there.source
@@ -52,7 +51,6 @@ def source_add(
 
 
 def _known_sources() -> dict[str, Source]:
-
     study = Study.find(Path.cwd())
     return sources.known(study.root if study else None)
 
@@ -60,7 +58,6 @@ def _known_sources() -> dict[str, Source]:
 @source.command("list")
 def source_list(as_json: options.Json = False) -> None:
     """List the sources known here."""
-
     found = _known_sources()
     if as_json:
         show.as_json([asdict(entry) | {"url": public(entry.url)} for entry in found.values()])
@@ -76,7 +73,6 @@ def source_remove(
     name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.")],
 ) -> None:
     """Forget a source: this study's own, else the one of all studies; what came of it stays."""
-
     here = remove_source(name, Study.find(Path.cwd()))
     show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
 
@@ -87,7 +83,6 @@ def source_show(
     as_json: options.Json = False,
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
-
     found = sources.named(name, _known_sources())
     with show.progress() as report:
         reader = reader_of(found, session(report, [found]), report)
@@ -147,7 +142,6 @@ def source_login(
     A log-in goes to the source's own host alone: to search and fetch, and with orders. Of another host, where its
     files lie, it is you who says so (--host, --also).
     """
-
     found = sources.named(name, _known_sources())
     place = host or found.url
     if forget:
@@ -174,7 +168,6 @@ def source_login(
 
 def _secret(words: str) -> str:
     """Ask for a secret without showing it; from a pipe it is the next line."""
-
     if sys.stdin.isatty():
         return str(typer.prompt(words, hide_input=True, err=True))
     return sys.stdin.readline().rstrip("\r\n")
@@ -182,7 +175,6 @@ def _secret(words: str) -> str:
 
 def _tell_login(found: Source) -> None:
     """What an account is good for, where to get one, and whether there is a log-in now."""
-
     with show.progress() as report:
         told, where = login.needs(found, report)
     rows = [[name, facts.words(need) or "not told"] for name, need in told.items()]
@@ -207,7 +199,6 @@ def source_check(
     as_json: options.Json = False,
 ) -> int:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
-
     found = sources.named(name, _known_sources())
     with show.progress() as report:
         results = check(found, report)

@@ -37,7 +37,6 @@ def new(
     ] = None,
 ) -> None:
     """Make a study folder with its brief, study.toml."""
-
     given = options.area_given(area, box, around)
     wish = NewStudy(name, given, source, collection or (), dates or (), cloud)
     study = new_study(folder, wish) if like is None else study_like(folder, Study.need(like), wish)
@@ -58,7 +57,6 @@ def status(
     as_json: options.Json = False,
 ) -> None:
     """Show how far each scene of the shortlist is, bytes on disk, and what can be freed."""
-
     study = Study.need(Path.cwd())
     state = workflow.state_of(study)
     if free and dry_run:
@@ -85,7 +83,6 @@ def status(
 
 
 def _show_scenes(scenes: Sequence[SceneState]) -> None:
-
     if not scenes:
         show.note("Nothing is picked yet: 'zoompick search', then 'zoompick pick'.")
         return
@@ -107,7 +104,6 @@ def _show_scenes(scenes: Sequence[SceneState]) -> None:
 
 def _show_products(state: StudyState) -> None:
     """How many products are up to date, and which are not."""
-
     if not state.products:
         return
     old = {name: told for name, told in state.products.items() if told != "up to date"}
@@ -122,7 +118,6 @@ def _show_products(state: StudyState) -> None:
 
 
 def _show_disk(study: Study, state: StudyState) -> None:
-
     sizes = ", ".join(f"{name} {human_bytes(size)}" for name, size in state.sizes.items()) or "nothing"
     show.note(f"On disk: {sizes}.")
     if state.can_free:
@@ -140,7 +135,6 @@ def history(
     as_json: options.Json = False,
 ) -> None:
     """Show what was done in this study, when, and how it ended."""
-
     found = acts_of(Study.need(Path.cwd()).journal_file, act, last)
     if as_json:
         show.as_json(list(found))
@@ -171,7 +165,6 @@ _SHOWN = (
 
 def _facts_of(line: Mapping[str, Any]) -> str:
     """The most telling facts of an act, in words."""
-
     words = []
     for key in _SHOWN:
         value = line.get(key)

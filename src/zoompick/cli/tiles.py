@@ -43,14 +43,12 @@ Store = Annotated[
 
 def _ground(area: str, box: options.Edges | None, around: str) -> Shape:
     """The area that was given, else the study's."""
-
     given = options.area_given(area, box, around)
     return given.polygon if given is not None else Study.need(Path.cwd()).area().polygon
 
 
 def _source(name: str) -> Source:
     """The source called ``name``; the only tile service when the name is empty."""
-
     study = Study.find(Path.cwd())
     known = sources.known(study.root if study else None)
     services = {key: entry for key, entry in known.items() if entry.kind == "tiles"}
@@ -63,7 +61,6 @@ def _source(name: str) -> Source:
 
 
 def _store_path(given: Path | None, source: str, layer: str) -> Path:
-
     study = Study.find(Path.cwd())
     folder = study.root / "tiles" if study else Path()
     return given or folder / f"{safe_name(f'{source}-{layer}' if source != layer else layer)}.mbtiles"
@@ -83,7 +80,6 @@ def tiles_plan(
     as_json: options.Json = False,
 ) -> None:
     """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
-
     ground, found = _ground(area, box, around), _source(source)
     with show.progress() as report:
         opened = library.open_tiles(found, layer, report)
@@ -113,7 +109,6 @@ def _metres(size: float) -> str:
 
 
 def _tell(prepared: Prepared) -> None:
-
     told, matrices = prepared.to_json(), prepared.layer.grid.matrices
     show.fact("layer", f"{prepared.layer.name}: {prepared.layer.title}")
     show.fact("level", f"{told['zoom']} of {matrices[0].name} to {matrices[-1].name}")
@@ -198,7 +193,6 @@ def tiles_join(
     as_json: options.Json = False,
 ) -> int:
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
-
     ground = _ground(area, box, around)
     path = store or _only_store(source, layer)
     target = out or path.with_suffix(".tif")
@@ -220,7 +214,6 @@ def tiles_join(
 
 def _only_store(source: str, layer: str) -> Path:
     """The store of a layer, or the only one there is."""
-
     study = Study.find(Path.cwd())
     folder = study.root / "tiles" if study else Path()
     found = [path for path in sorted(folder.glob("*.mbtiles")) if source in path.stem and layer in path.stem]
@@ -233,6 +226,5 @@ def _only_store(source: str, layer: str) -> Path:
 
 
 def _study_grid() -> Grid:
-
     study = Study.need(Path.cwd())
     return study_grid(study.brief(), study.area())

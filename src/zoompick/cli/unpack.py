@@ -43,7 +43,6 @@ def unpack(
     as_json: options.Json = False,
 ) -> None:
     """Unpack a delivery, or only what touches the area; of a remote one just those bytes."""
-
     choice = workflow.Choice(_where(options.area_given(area, box, around), at, touching), only)
     if remove and (is_remote(archive) or not choice.is_all):
         raise UsageError("--remove is for a whole archive on this disk.", "Leave it out.")
@@ -66,7 +65,6 @@ def unpack(
 
 def _where(given: Area | None, at: str, touching: bool) -> Shape | None:
     """The ground that is asked for: an area, a point, or the study's area."""
-
     if (given is not None) + bool(at) + touching > 1:
         raise UsageError("A place was given in more than one way.", "Give one of --area, --box, --at and --touching.")
     if at:
@@ -79,12 +77,10 @@ def _where(given: Area | None, at: str, touching: bool) -> Shape | None:
 
 def _stem(label: str) -> str:
     """Name of the folder of a delivery: its own without endings."""
-
     return re.sub(r"(\.tar)?\.(zip|tar|gz|bz2|zst|xz|tgz|tbz2|tzst|txz)$", "", label, flags=re.IGNORECASE) or label
 
 
 def _list(found: Archive, choice: Choice, as_json: bool) -> None:
-
     chosen = choose(found, choice)
     if as_json:
         show.as_json([{"name": member.name, "bytes": member.size} for member in chosen.members])
@@ -99,7 +95,6 @@ def _list(found: Archive, choice: Choice, as_json: bool) -> None:
 
 
 def _closing(done: Unpacked, folder: Path) -> None:
-
     saved = ""
     if done.received is not None:
         saved = (

@@ -214,7 +214,6 @@ def write(items: Iterable[Mapping[str, Any]], path: Path) -> None:
     AreaError
         An item without a geometry.
     """
-
     with _arrow(path.name):
         rows = [_row(item) for item in items]
         if any(row["geometry"] is None for row in rows):

@@ -121,7 +121,6 @@ def _addresses(address: str) -> Iterator[str]:
 
 def _members(address: str) -> Iterator[str]:
     """Rasters in an archive, as addresses that are read in place."""
-
     with opened(address, ignore) as archive:
         for member in archive.members():
             if PurePosixPath(member.name).suffix.lower() in _RASTERS:
@@ -231,7 +230,6 @@ def split(path: Path, folder: Path, overwrite: bool = False) -> list[Path]:
     UsageError
         A file exists, or there is only one band.
     """
-
     layers = open_layers([path])
     if len(layers) < 2:
         raise UsageError(f"{path.name} has one band only.", "There is nothing to split.")

@@ -175,7 +175,6 @@ def refuse_large(width_px: int, height: float) -> None:
 
 
 def _wrapped(text: str) -> list[str]:
-
     return textwrap.wrap(text, 130) if text else []
 
 
@@ -324,7 +323,6 @@ def _short(name: str) -> str:
 
 def _inset(drawn: Any, grid: Grid, place: tuple[float, float, float, float]) -> None:
     """The land about, and where the face lies on it; nothing where no gazetteer knows land there."""
-
     ground = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 16)
     land = [one.ground for one in known() if one.kind == "land" and one.ground is not None]
     land = [one for one in land if one.distance(ground) < 1]

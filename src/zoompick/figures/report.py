@@ -149,7 +149,6 @@ def _without_images(value: Any) -> Any:
 @cache
 def _environment(of_markdown: bool) -> jinja2.Environment:
     """Templates; every value is escaped for the form that it goes into."""
-
     folder = resources.files("zoompick.figures").joinpath("data")
     templates = {name: folder.joinpath(name).read_text(encoding="utf-8") for name in ("report.html", "report.md")}
     made = jinja2.Environment(

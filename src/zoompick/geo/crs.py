@@ -90,7 +90,6 @@ class Crs:
         UsageError
             It cannot be read, or is no system of the ground in two dimensions.
         """
-
         try:
             return cls._of(pyproj.CRS.from_wkt(wkt))
         except pyproj.exceptions.CRSError as error:
@@ -105,7 +104,6 @@ class Crs:
         UsageError
             Parameters are missing or absurd.
         """
-
         try:
             return cls._of(pyproj.CRS.from_json_dict(_json_of(told)))
         except pyproj.exceptions.ProjError as error:
@@ -113,7 +111,6 @@ class Crs:
 
     @classmethod
     def _of(cls, crs: pyproj.CRS) -> Crs:
-
         number = _registered(crs)
         if number is not None:
             return cls(number)
@@ -135,7 +132,6 @@ class Crs:
         UsageError
             They cannot be read.
         """
-
         try:
             plain = {key: value.decode() if isinstance(value, bytes) else value for key, value in told.items()}
             return cls.from_wkt(pyproj.CRS.from_cf(plain).to_wkt())
@@ -214,7 +210,6 @@ LONLAT = Crs(4326)
 
 @cache
 def _definition(crs: Crs) -> pyproj.CRS:
-
     try:
         return pyproj.CRS.from_epsg(crs.epsg) if crs.epsg else pyproj.CRS.from_wkt(crs.text)
     except pyproj.exceptions.CRSError as error:
@@ -289,7 +284,6 @@ _ALIKE_M = 0.01
 
 def _registered(crs: pyproj.CRS) -> int | None:
     """Number of a system in the register; of one without a datum, that under which points come out alike."""
-
     number = crs.to_epsg(min_confidence=70)
     if number is not None:
         return int(number)
@@ -310,14 +304,12 @@ def _registered(crs: pyproj.CRS) -> int | None:
 
 @lru_cache(maxsize=64)
 def _transformer(source: Crs, target: Crs) -> pyproj.Transformer:
-
     return pyproj.Transformer.from_crs(_definition(source), _definition(target), always_xy=True)
 
 
 @cache
 def ellipsoid() -> pyproj.Geod:
     """The WGS 84 ellipsoid for geodesic areas and lengths."""
-
     return pyproj.Geod(ellps="WGS84")
 
 
@@ -348,7 +340,6 @@ class LocalPlane:
     """
 
     def __init__(self, lon: float, lat: float) -> None:
-
         self._projection = pyproj.Proj(proj="aeqd", lon_0=lon, lat_0=lat, ellps="WGS84", over=True)
 
     def forward(self, lons: ArrayLike, lats: ArrayLike) -> tuple[Floats, Floats]:
@@ -368,7 +359,6 @@ def lonlat_from_wkt(xs: ArrayLike, ys: ArrayLike, wkt: str) -> tuple[Floats, Flo
     UsageError
         The text describes no reference system.
     """
-
     try:
         source = pyproj.CRS.from_wkt(wkt)
         transformer = pyproj.Transformer.from_crs(source, _definition(LONLAT), always_xy=True)

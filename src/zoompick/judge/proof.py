@@ -24,7 +24,6 @@ def draw_findings(findings: Sequence[Finding], folder: Path) -> list[Path]:
     list of Path
         The pictures.
     """
-
     drawn = []
     folder.mkdir(parents=True, exist_ok=True)
     for finding in findings:
@@ -48,7 +47,6 @@ _SEAM_PX = 192
 
 def _draw_seam(finding: Finding, target: Path) -> None:
     """The ground about the worst place of the worst seam."""
-
     path = Path(finding.data["file"])
     raster, layer = open_raster(path), open_raster(scene_layer_of(path))
     width, height = (min(_SEAM_PX, side) for side in (raster.grid.width, raster.grid.height))

@@ -49,7 +49,6 @@ class RetryPolicy:
 
 def seconds_of(retry_after: str | None) -> float | None:
     """Seconds named by a Retry-After header (RFC 9110, section 10.2.3); None when missing or unreadable."""
-
     if not retry_after:
         return None
     if re.fullmatch(r"\d{1,12}(\.\d{1,9})?", retry_after.strip()):

@@ -45,7 +45,6 @@ _FRESH = timedelta(seconds=60)
 
 
 def _moment(text: str) -> datetime | None:
-
     try:
         moment = parsedate_to_datetime(text)
     except (TypeError, ValueError, OverflowError):

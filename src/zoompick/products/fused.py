@@ -122,7 +122,6 @@ class _Within(Sources):
         return raster
 
     def _computed(self, step: RasterStep) -> Raster:
-
         raster = step.build(self)
         return Shared(raster) if self.is_shared else raster
 

@@ -71,7 +71,6 @@ class Sources:
 
     def open(self, path: Path) -> Raster:
         """The raster in a file."""
-
         if path not in self._opened:
             self._bytes[path] = source_of(path)
             raster = open_raster(self._bytes[path])
@@ -170,7 +169,6 @@ class RasterStep(Step):
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """How it is written."""
-
         return WriteOptions()
 
 
@@ -260,7 +258,6 @@ class Making:
 
     def codec_of(self, step: Step) -> Codec | None:
         """The codec that a product must have to count as made; None where any will do."""
-
         if step.output in self.codecs:
             return Codec.of_text(self.codecs[step.output])
         if not self.is_asked or not isinstance(step, RasterStep):

@@ -100,7 +100,6 @@ class Parsed(NamedTuple):
 
 def _pages(tiff: TiffFile, source: ByteSource) -> list[TiffPage]:
     """All directories, whole; more than any honest file has are no directories but a circle."""
-
     found: list[TiffPage] = []
     for page in tiff.pages:
         if isinstance(page, tifffile.TiffPage):
@@ -142,7 +141,6 @@ def parse(source: ByteSource) -> Parsed:
     FormatError
         Not a TIFF, not georeferenced, or of a kind that is not read.
     """
-
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
         stream: Any = SourceStream(source)
@@ -193,7 +191,6 @@ def refuse_unreadable(path: Path) -> None:
     FormatError
         It is no TIFF, or its first directory cannot be read.
     """
-
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
         with tifffile.TiffFile(path) as tiff:
@@ -321,7 +318,6 @@ def pages_of(path: Path) -> list[PagePlace]:
     FormatError
         It cannot be read.
     """
-
     try:
         with tifffile.TiffFile(path) as tiff:
             pages: list[Any] = list(tiff.pages)
@@ -343,7 +339,6 @@ def geo_tags(data: bytes, address: str) -> geokeys.GeoTags:
     FormatError
         It is no TIFF.
     """
-
     logging.getLogger("tifffile").setLevel(logging.CRITICAL)
     try:
         with tifffile.TiffFile(io.BytesIO(data)) as tiff:

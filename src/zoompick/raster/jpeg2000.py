@@ -233,7 +233,6 @@ class Jpeg2000(Opened):
         return None
 
     def _decoded(self, tile: int, level: int, parts: list[bytes], shape: tuple[int, int]) -> Pixels:
-
         alone = self._stream.alone(tile, parts, level)
         try:
             pixels = np.asarray(imagecodecs.jpeg2k_decode(alone))

@@ -19,7 +19,6 @@ _RUN = 1 << 20
 
 @cache
 def _cv2() -> Any:
-
     cv2.setNumThreads(1)
     return cv2
 

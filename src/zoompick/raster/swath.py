@@ -68,7 +68,6 @@ class Swath:
 
     @cached_property
     def _tree(self) -> Any:
-
         with self._lock:
             return spatial.cKDTree(self.vectors)
 

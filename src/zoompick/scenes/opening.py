@@ -29,12 +29,10 @@ def _is_member(address: str) -> bool:
 
 
 def _member(address: str) -> ByteSource:
-
     return open_member(address, source_of)
 
 
 def _remote(url: str) -> ByteSource:
-
     return remote_file(url)
 
 

@@ -221,7 +221,6 @@ def scenes() -> tuple[Scene, ...]:
 
 def _with_faults(found: list[Scene]) -> list[Scene]:
     """Plant each fault in a fairly clear, whole scene of the first summer, away from the clearest ones."""
-
     plain = [s for s in found if s.share > 0.999 and s.seen.when < _BASELINES[1][2]]
     faults = (Fault(missing="swir16"), Fault(cut="nir"), Fault(wrong_digest="red"), Fault(shifted="green"))
     hit = {}
@@ -253,7 +252,6 @@ def world_positions(grid: Grid, step: int = 32) -> tuple[Any, Any]:
     Computed on every ``step``-th pixel and interpolated: between neighbouring UTM zones the error stays below a
     thousandth of a pixel.
     """
-
     base = world.grid()
     cols = np.arange(0, grid.width + step, step)
     rows = np.arange(0, grid.height + step, step)

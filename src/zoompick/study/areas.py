@@ -158,7 +158,6 @@ def _shown(lon: float, lat: float) -> str:
 
 
 def _like(path: Path) -> Area:
-
     grid = open_raster(path).grid
     outline = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 20)
     return Area(path.stem, checked_polygon(outline), notes=(f"The bounds of {path.name}.",))

@@ -286,7 +286,6 @@ def _check_extra(section: str, entries: object, content: str) -> None:
 
 
 def _unknown(what: str, known: list[str], line: int) -> BriefError:
-
     near = difflib.get_close_matches(what.rpartition(" ")[2].strip("[]"), known, n=1)
     hint = f"Did you mean {near[0]}?" if near else f"There is {', '.join(known)}."
     return BriefError(f"{BRIEF_NAME}, line {line}: {what} is not known.", hint)

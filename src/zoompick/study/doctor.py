@@ -77,7 +77,6 @@ def _fits(version: str, wanted: str) -> bool:
 
 def _codecs() -> Iterator[Finding]:
     """Each codec packs and unpacks a few pixels."""
-
     pixels = np.arange(3 * 64 * 64, dtype=np.uint8).reshape(3, 64, 64) // 3
     for name in ("deflate", "zstd", "lzw", "none", "jpeg", "webp", "lerc"):
         try:
@@ -95,7 +94,6 @@ _REINSTALL = "pip install --force-reinstall imagecodecs"
 
 def _systems() -> Finding:
     """The register of reference systems, by a point whose place is known to the centimetre."""
-
     try:
         x, y = transform([-15.0], [0.0], LONLAT, Crs(32728))
         good = abs(x[0] - 500_000) < 0.01 and abs(y[0] - 10_000_000) < 0.01

@@ -149,12 +149,10 @@ class Study:
 
     def brief(self) -> Brief:
         """The brief, read and checked."""
-
         return read_brief(self.brief_file)
 
     def area(self) -> Area:
         """The study area; StudyError when none was set."""
-
         if not self.area_file.exists():
             raise StudyError(
                 "This study has no area yet.",

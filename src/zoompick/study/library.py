@@ -231,7 +231,6 @@ def calendar(entries: Sequence[Entry], by_day: bool = False) -> agenda.Agenda:
 
 def calendar_picture(entries: Sequence[Entry], out: Path, title: str = "", overwrite: bool = False) -> Path:
     """Draw the calendar of scenes as a PNG."""
-
     refuse_existing([out], overwrite)
     drawn(agenda.marks(entries), title or f"{len(entries)} scenes by day and cloud", out)
     return out

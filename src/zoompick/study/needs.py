@@ -89,7 +89,6 @@ def wanted_files(study: Study, brief: Brief, scenes: Sequence[Scene]) -> Downloa
 
 def _is_known(name: str, offered: Sequence[str]) -> bool:
     """True for a band of any instrument that a guide knows."""
-
     return name in known_bands(offered)
 
 
@@ -123,7 +122,6 @@ def study_crs(brief: Brief, area: Area) -> Crs:
 
 def study_grid(brief: Brief, area: Area) -> Grid:
     """The study grid: around the area, corners on multiples of the pixel size."""
-
     crs = study_crs(brief, area)
     pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / METRES_A_DEGREE
     return Grid.snapped(bounds_of(project(area.polygon, crs)), crs, pixel)

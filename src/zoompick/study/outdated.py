@@ -48,7 +48,6 @@ def product_states(study: Study, brief: Brief) -> dict[str, str]:
 
 def states_of(study: Study, steps: Sequence[Step], vouched: Vouched) -> dict[str, str]:
     """State of each step's product; a product whose input is made anew is out of date with it."""
-
     digest = vouched.digest
     found: dict[str, str] = {}
     old: set[Path] = set()

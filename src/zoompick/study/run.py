@@ -99,7 +99,6 @@ def _searched(
     study: Study, brief: Brief, area: Area, report: Report, keeps_terms: bool = False
 ) -> tuple[int, list[Entry]]:
     """How many scenes a search finds now, and those that the brief chooses of them."""
-
     # What the brief asks for that cannot be made is told before anybody is asked for scenes.
     plan_study(study, brief, area, [])
     source = sources.named(brief.source, sources.known(study.root))

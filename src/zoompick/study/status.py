@@ -179,7 +179,6 @@ def _to_free(study: Study, kept: set[Path]) -> dict[Path, int]:
 
 def free(state: StudyState) -> int:
     """Remove what can be freed; returns the bytes."""
-
     for path in state.can_free:
         if path.is_dir():
             shutil.rmtree(path)

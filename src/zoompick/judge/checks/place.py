@@ -104,7 +104,6 @@ def _cells(grid: Grid, cell: int) -> Grid:
 
 
 def _hole(numbers: Any, number: int, box: Any, cells: Grid, pixels: float, grid: Grid) -> Hole:
-
     rows, cols = box
     part, runs = numbers[box] == number, []
     for row, line in enumerate(part):

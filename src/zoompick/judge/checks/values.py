@@ -109,7 +109,6 @@ _MOST_LEAKS = 0.01
 
 
 def _suspects(subject: Subject) -> tuple[float, ...]:
-
     return Tally.of(subject.raster).suspects
 
 

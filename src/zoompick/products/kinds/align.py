@@ -59,7 +59,6 @@ class AlignStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.part.Moved`; the shift is measured here."""
-
         source, reference = (sources.open(path) for path in self.inputs)
         names = [band.name for band in source.bands]
         common = self.band or next((b.name for b in reference.bands if b.name in names), "")
@@ -89,7 +88,6 @@ class AlignStep(RasterStep):
         return stack
 
     def _measured(self, source: Raster, reference: Raster, name: str) -> Shift:
-
         shift = shift_between(laid_on(reference, source.grid), source)
         if not shift.is_sure and not self.leaves_unsure:
             agree = (
@@ -115,7 +113,6 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
 
 
 def _named(raster: Raster, name: str, where: str) -> Raster:
-
     place = band_index(raster, name, where)
     return OneBand(raster, place, raster.bands[place])
 

@@ -59,7 +59,6 @@ class BlendRules:
         ------
         UnknownNameError, UsageError
         """
-
         method, _, detail = text.partition("=")
         if method not in METHODS:
             raise UnknownNameError.of("way to blend", method, METHODS)
@@ -107,7 +106,6 @@ class BlendStep(ScenesStep):
 
     def joined(self) -> Mosaic:
         """All dates as one."""
-
         rules = self.rules
         found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m)
         if rules.method == "highest":
@@ -128,7 +126,6 @@ class CountStep(BlendStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.CountLayer`."""
-
         return CountLayer(self.shared(sources))
 
 
@@ -140,7 +137,6 @@ class DateStep(BlendStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.DateLayer`."""
-
         return DateLayer(self.shared(sources))
 
 

@@ -37,7 +37,6 @@ class ClipStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.clip.Clip`."""
-
         loose_to = settings.whole("tile_px") if self.is_loose else 0
         source = sources.open(self.inputs[0])
         return Clip(source, self.area, self.touch, self.is_outside, self.keeps_extent, loose_to)

@@ -62,7 +62,6 @@ class DifferenceStep(RasterStep):
         return made
 
     def _made(self, sources: Sources) -> Difference:
-
         before, after = (sources.open(path) for path in self.inputs)
         if self.recipe is not None:
             before, after = (
@@ -79,7 +78,6 @@ class DifferenceStep(RasterStep):
 
 
 def _refuse_shifted(before: Raster, after: Raster, name: str) -> None:
-
     shift = shift_between(before, after)
     if shift.is_sure and shift.size_px > _MOST_SHIFT_PX:
         raise GridError(
@@ -103,7 +101,6 @@ class ChangeStep(DifferenceStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.change.Change`."""
-
         return Change(self._difference(sources), self.rule, self.index_name)
 
 
@@ -125,7 +122,6 @@ class SideBySideStep(DrawnStep):
 
     def draw(self, target: Path) -> tuple[int, int]:
         """See :func:`zoompick.products.sidebyside.draw_change`."""
-
         before, after, change = self.inputs
         words = f"{self.area.name}: {self.index}, {_told(self.rule)}"
         wish = Comparison(
@@ -161,7 +157,6 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     """Bands of each index that is compared, and of each composite that is shown."""
-
     compared = [extra for extra in wanted.brief.extras if extra.kind == "compare"]
     found = {name: recipes.index(name).formula.bands for name in sorted({str(extra["index"]) for extra in compared})}
     shown = sorted({str(extra["show"]) for extra in compared} - {""})

@@ -61,7 +61,6 @@ class CompositeStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.composite.Composite`; the percentiles are measured here."""
-
         source = sources.open(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
         if self.same_as is not None:
@@ -90,7 +89,6 @@ class CompositeStep(RasterStep):
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""
-
         return WriteOptions(is_rgb=True)
 
     @property
@@ -100,7 +98,6 @@ class CompositeStep(RasterStep):
 
     def accompany(self) -> tuple[Path, ...]:
         """Write the PNG and its world file."""
-
         write_png(open_raster(self.output), self.companions[0], settings.whole("picture_side_px"))
         return self.companions
 

@@ -29,7 +29,6 @@ class IndexStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.index.Index`."""
-
         source = sources.open(self.inputs[0])
         return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)
 

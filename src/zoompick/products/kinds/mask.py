@@ -53,7 +53,6 @@ class MaskStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.masking.MaskLayer` and :class:`~zoompick.products.masking.Masked`."""
-
         one = self._sighting(sources)
         flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
         layer = MaskLayer(one, self.rule, self.grow_m, self.shrink_m, flat)
@@ -61,12 +60,10 @@ class MaskStep(RasterStep):
 
     def _shown(self, one: Sighting) -> Raster:
         """The bands to be masked."""
-
         return sightings(self.inputs, self.bands, self.grid, ())[0].raster
 
     def _sighting(self, sources: Sources) -> Sighting:
         """What the rule looks at: bands and classes of the one scene."""
-
         found = sightings(self.inputs, (), self.grid, MEANINGS)
         if len(found) > 1:
             raise UsageError(
@@ -84,7 +81,6 @@ class DayMaskStep(MaskStep):
         return one.raster
 
     def _sighting(self, sources: Sources) -> Sighting:
-
         return whole_day(sources.open(self.inputs[0]), self.inputs[0].parent.name, self.inputs[1:])
 
 
@@ -103,7 +99,6 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
 
 def _refuse_untold(extra: Extra, rule: Formula, day: Day) -> None:
     """A rule over classes needs a class layer: told before anything is fetched."""
-
     named = [name for name in rule.bands if name in MEANINGS]
     if named and not day.classes:
         raise BriefError(
@@ -121,7 +116,6 @@ def rule_of(extra: Extra) -> Formula:
     BriefError
         Names the line.
     """
-
     try:
         rule = Formula.parse(str(extra["where"]))
         if rule.is_test or rule.text.strip() in rule.bands:

@@ -79,7 +79,6 @@ class MosaicStep(ScenesStep):
 
     def joined(self) -> Mosaic:
         """All scenes over each other."""
-
         rules = self.rules
         found = in_order(self._laid_on(self.grid), rules.order, rules.day)
         matched = None
@@ -91,7 +90,6 @@ class MosaicStep(ScenesStep):
         return Mosaic(found, rules.feather_m, rules.clear_only, matched)
 
     def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
-
         return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse, self.rules.ways)
 
 
@@ -103,7 +101,6 @@ class SceneLayerStep(MosaicStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.mosaic.SceneLayer`."""
-
         return SceneLayer(self.shared(sources))
 
 

@@ -46,7 +46,6 @@ class PictureStep(DrawnStep):
 
     def draw(self, target: Path) -> tuple[int, int]:
         """See :func:`zoompick.products.drawing.draw`."""
-
         words = Wording(self.title, self.caption, self.outline)
         paper = Paper.of(self.width_px, None, self.dpi)
         return draw(self.inputs[0], target, words, Look(self.colours, self.limits), paper)[1]

@@ -49,7 +49,6 @@ class StackStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.products.stack.build_stack`."""
-
         layers = open_layers(self.inputs, self.is_weighted)
         asked = questions(layers, self.bands) if self.asks else ()
         return build_stack(layers, self.bands, self.grid, self.classes, self.is_mixed, self.ways, asked)
