@@ -1,9 +1,8 @@
-"""Entry point; answers ``--version`` and the shell's completion before anything else is loaded."""
+"""Entry point; answers ``--version`` before anything else is loaded."""
 
 from __future__ import annotations
 
 import gc
-import os
 import sys
 import warnings
 
@@ -36,12 +35,6 @@ def _run() -> None:
 
         sys.stdout.write(f"zoompick {__version__}\n")
         return
-    if "_ZOOMPICK_COMPLETE" in os.environ:
-        from zoompick.cli import completing
-
-        code = completing.answer(os.environ)
-        if code is not None:
-            sys.exit(code)
     from zoompick.cli import stopping
 
     stopping.listen()

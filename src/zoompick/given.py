@@ -24,6 +24,20 @@ def percent(value: object, what: str = "value") -> float:
     return given
 
 
+def percent_of(words: str) -> float:
+    """A percentage as a person types it, with its sign or without.
+
+    Raises
+    ------
+    UsageError
+        It is no number, or not between 0 and 100.
+    """
+    try:
+        return percent(float(words.strip().removesuffix("%")))
+    except ValueError:
+        raise UsageError(f"'{words}' is no percentage.", "As 20, or 20%.") from None
+
+
 def number(value: object) -> float:
     """Check a finite number."""
     given = _figure(value)

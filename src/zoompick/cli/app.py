@@ -16,44 +16,65 @@ from zoompick.cli.voice import VOICE
 from zoompick.errors import UsageError, ZoomPickError
 from zoompick.net import vault
 
-_STUDY, _FIND, _GET, _MAKE, _CHECK = "Study", "Find", "Get", "Make", "Check"
+_TABLE = {
+    "Study": {
+        "new": ("study", "Make a study folder with its brief, study.toml."),
+        "status": ("study", "Show how far each scene of the shortlist is, bytes on disk, and what can be freed."),
+        "run": ("running", "Carry out the brief of this study, from search to verification."),
+        "lock": ("running", "Write down scenes, files and products with their digests, for 'run --locked'."),
+        "history": ("study", "Show what was done in this study, when, and how it ended."),
+        "demo": ("demo", "Run a whole study on invented data: a fen before and after its water was raised."),
+        "standin": ("demo", "The simulated archive of the invented Ostrell islands."),
+        "settings": ("setting", "List every setting and where it was set, and the folders."),
+        "doctor": (
+            "setting",
+            "Look at versions, codecs, room, sources, log-ins (never shown), cache; clear the cache.",
+        ),
+    },
+    "Find": {
+        "area": ("area", "The study area: set, show, change, keep it."),
+        "source": ("source", "Sources of scenes: add, list, show, check, log in, remove."),
+        "search": ("search", "Search scenes; in a study the brief fills in what is not given here."),
+        "scene": ("scene", "Tell all about one scene: when, where, cloud, rights, bands, its name, next passes."),
+        "look": ("scene", "Look before loading: contact sheets, any bands, maps of footprints, in a terminal."),
+        "calendar": ("scene", "Show when there are scenes and how cloudy, by months or days; gaps show at once."),
+        "pick": ("pick", "The shortlist: pick, drop, tag, note, list, export, import, undo."),
+    },
+    "Get": {
+        "download": ("get", "Download bands of picked scenes, whole or the area's part; the brief says which."),
+        "tiles": ("tiles", "Picture tiles by zoom level: plan, get, join."),
+        "unpack": ("unpack", "Unpack a delivery, or only what touches the area; of a remote one just those bytes."),
+        "order": (
+            "order",
+            "Order scenes prepared on request or sold: ask, plan, submit, status, wait, cancel, adopt.",
+        ),
+    },
+    "Make": {
+        "bands": ("bands", "The bands of a delivery: list, guess a guide, split a file."),
+        "stack": ("make", "Put bands on one grid, in order, into one file."),
+        "mosaic": ("combine", "Lay scenes, tiles or sheets together on one grid, each pixel from one scene."),
+        "blend": ("combine", "Blend many dates into one picture of what showed the ground."),
+        "mask": ("combine", "Mask what hides the ground, or what a rule over classes and reflectance names."),
+        "align": ("combine", "Find how a raster is shifted against a reference, and move it back."),
+        "clip": ("make", "Cut a file to the area; outside is no-data."),
+        "composite": ("make", "Make a colour picture of three bands: GeoTIFF, PNG and world file."),
+        "index": ("make", "Compute indices as 32-bit floats, by recipe or by a formula of your own."),
+        "picture": ("showing", "Draw a picture for a report, as PNG, JPEG, PDF or SVG."),
+        "compare": ("showing", "Compare two dates: side by side, blinking, and how many hectares changed."),
+    },
+    "Check": {
+        "verify": ("check", "Measure what can go wrong, from blocks to seams, and say why and what to do."),
+        "report": ("handover", "Write the study's report: scenes, products, changes, checks, licences, steps."),
+    },
+}
+"""Commands by panel: the file of each, and its first sentence."""
 
 
 class _Root(groups.Root):
     table: ClassVar = {
-        "new": groups.Entry("study", "new", _STUDY),
-        "status": groups.Entry("study", "status", _STUDY),
-        "run": groups.Entry("running", "run", _STUDY),
-        "lock": groups.Entry("running", "lock", _STUDY),
-        "history": groups.Entry("study", "history", _STUDY),
-        "demo": groups.Entry("demo", "demo", _STUDY),
-        "standin": groups.Entry("demo", "standin", _STUDY),
-        "settings": groups.Entry("setting", "settings", _STUDY),
-        "doctor": groups.Entry("setting", "doctor", _STUDY),
-        "area": groups.Entry("area", "area", _FIND),
-        "source": groups.Entry("source", "source", _FIND),
-        "search": groups.Entry("search", "search", _FIND),
-        "scene": groups.Entry("scene", "scene", _FIND),
-        "look": groups.Entry("scene", "look", _FIND),
-        "calendar": groups.Entry("scene", "calendar", _FIND),
-        "pick": groups.Entry("pick", "pick", _FIND),
-        "download": groups.Entry("get", "download", _GET),
-        "tiles": groups.Entry("tiles", "tiles", _GET),
-        "unpack": groups.Entry("unpack", "unpack", _GET),
-        "order": groups.Entry("order", "order", _GET),
-        "bands": groups.Entry("bands", "bands", _MAKE),
-        "stack": groups.Entry("make", "stack", _MAKE),
-        "mosaic": groups.Entry("combine", "mosaic", _MAKE),
-        "blend": groups.Entry("combine", "blend", _MAKE),
-        "mask": groups.Entry("combine", "mask", _MAKE),
-        "align": groups.Entry("combine", "align", _MAKE),
-        "clip": groups.Entry("make", "clip", _MAKE),
-        "composite": groups.Entry("make", "composite", _MAKE),
-        "index": groups.Entry("make", "index", _MAKE),
-        "picture": groups.Entry("showing", "picture", _MAKE),
-        "compare": groups.Entry("showing", "compare", _MAKE),
-        "verify": groups.Entry("check", "verify", _CHECK),
-        "report": groups.Entry("handover", "report", _CHECK),
+        name: groups.Entry(file, panel, words)
+        for panel, listed in _TABLE.items()
+        for name, (file, words) in listed.items()
     }
 
 
@@ -64,8 +85,8 @@ app = typer.Typer(
     epilog="Start with 'zoompick demo': a whole study on invented data, made on this machine.",
     no_args_is_help=True,
     pretty_exceptions_enable=False,
-    rich_markup_mode="rich",
-    context_settings={"help_option_names": ["-h", "--help"]},
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import calling, options, show
+from zoompick.cli import calling, known, options, show
 from zoompick.cli.piped import piped_scenes
 from zoompick.discovery.rules import select
 from zoompick.errors import StudyError
@@ -31,7 +31,9 @@ def download(
     scenes: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[NUMBER|ID …]", help="From the shortlist; '-' reads an ItemCollection. All by default."
+            metavar="[NUMBER|ID …]",
+            help="From the shortlist; '-' reads an ItemCollection. All by default.",
+            autocompletion=known.picked_scenes,
         ),
     ] = None,
     bands: options.Bands = "",

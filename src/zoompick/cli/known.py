@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing
 from importlib import resources
 from pathlib import Path
@@ -14,42 +14,69 @@ from zoompick.later import sqlite3
 from zoompick.settings import config_folder, own_files, study_folder
 
 _MOST_BYTES = 20_000_000
-_NUMBERED = {("scene",), ("look",), ("pick",), ("pick", "add"), ("pick", "drop"), ("pick", "tag"), ("pick", "note")}
-_PICKED = {("pick", "drop"), ("pick", "tag"), ("pick", "note")}
-_NAMED_SOURCE = {("source", word) for word in ("show", "check", "login", "remove")}
+
+Offer = Callable[[str], list[tuple[str, str]]]
+"""Out of the begun word: words that may stand there, each with a line that tells it apart."""
 
 
-def values(path: tuple[str, ...], option: str) -> dict[str, str]:
-    """What may follow: values of an option, or words of a command; each with a line that tells it apart.
+def in_list(offer: Offer) -> Offer:
+    """The same for the last of several names between commas."""
 
-    Parameters
-    ----------
-    path : tuple of str
-        The command's words.
-    option : str
-        The option just typed; empty where a word of the command is wanted.
-    """
-    match option:
-        case "--recipe":
-            return dict.fromkeys(_recipes(path[-1] if path else ""), "")
-        case "--source":
-            return dict(_sources())
-        case "--collection":
-            return {str(item.get("collection")): "" for item in _items("found.json") if item.get("collection")}
-        case "--layer":
-            return dict.fromkeys(_layers(), "")
-        case "--bands" | "--has":
-            items = [*_items("shortlist.json"), *_items("found.json")]
-            return {name: "" for item in items for name in _bands(item)}
-        case "" if path in _NUMBERED:
-            items = _items("shortlist.json" if path in _PICKED else "found.json")
-            told = [(str(item.get("id")), _day(item)) for item in items]
-            return {str(number): f"{day} {name}" for number, (name, day) in enumerate(told, 1)} | dict(told)
-        case "" if path in _NAMED_SOURCE:
-            return dict(_sources())
-        case _:
-            pass
-    return {}
+    def offered(incomplete: str) -> list[tuple[str, str]]:
+        begun, comma, last = incomplete.rpartition(",")
+        return [(f"{begun}{comma}{name}", text) for name, text in offer(last)]
+
+    return offered
+
+
+def one_of(*names: str) -> Offer:
+    """Names of a closed list."""
+    return lambda incomplete: [(name, "") for name in names]
+
+
+def bands(incomplete: str) -> list[tuple[str, str]]:
+    """Files of pixels of the shortlist and the last search: those that an item gives the role of data."""
+    items = [*_items("shortlist.json"), *_items("found.json")]
+    return _named(name for item in items for name in _bands(item))
+
+
+def collections(incomplete: str) -> list[tuple[str, str]]:
+    """Collections of the last search."""
+    return _named(str(item["collection"]) for item in _items("found.json") if item.get("collection"))
+
+
+def found_scenes(incomplete: str) -> list[tuple[str, str]]:
+    """Numbers and ids of the last search."""
+    return _scenes("found.json")
+
+
+def picked_scenes(incomplete: str) -> list[tuple[str, str]]:
+    """Numbers and ids of the shortlist."""
+    return _scenes("shortlist.json")
+
+
+def sources(incomplete: str) -> list[tuple[str, str]]:
+    """Sources of this person and of the study, with their addresses."""
+    return list(dict(_sources()).items())
+
+
+def layers(incomplete: str) -> list[tuple[str, str]]:
+    """Layers of picture tiles that the study keeps."""
+    return _named(_layers())
+
+
+def recipes(command: str) -> Offer:
+    """Recipes of a command: ``composite`` or ``index``."""
+    return in_list(lambda incomplete: _named(_recipes(command)))
+
+
+def _named(names: Iterable[str]) -> list[tuple[str, str]]:
+    return [(name, "") for name in dict.fromkeys(names)]
+
+
+def _scenes(name: str) -> list[tuple[str, str]]:
+    told = [(str(item.get("id")), _day(item)) for item in _items(name)]
+    return [(str(number), f"{day} {name}") for number, (name, day) in enumerate(told, 1)] + told
 
 
 def _day(item: dict[str, Any]) -> str:
@@ -58,7 +85,6 @@ def _day(item: dict[str, Any]) -> str:
 
 
 def _bands(item: dict[str, Any]) -> list[str]:
-    """Files of pixels: those that the item gives the role of data."""
     assets = item.get("assets")
     entries = assets.items() if isinstance(assets, dict) else ()
     return [name for name, entry in entries if isinstance(entry, dict) and "data" in (entry.get("roles") or ())]
@@ -87,7 +113,6 @@ def _sources() -> Iterator[tuple[str, str]]:
 
 
 def _layers() -> Iterator[str]:
-    """Layers of picture tiles that the study keeps."""
     study = study_folder(Path.cwd())
     for path in sorted((study / "tiles").glob("*.mbtiles")) if study else ():
         try:
@@ -98,7 +123,6 @@ def _layers() -> Iterator[str]:
 
 
 def _recipes(command: str) -> Iterator[str]:
-    """Names of the recipes of a command: ``composite`` or ``index``."""
     shipped = resources.files("zoompick.products").joinpath("data/recipes.toml")
     for place in (shipped, *own_files("recipes")):
         try:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.area.coordinates import parse_length_m
-from zoompick.cli import elsewhere, made, options, show
+from zoompick.cli import elsewhere, known, made, options, show
 from zoompick.cli.recipelist import list_recipes
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.geodesy import buffered
@@ -169,7 +169,13 @@ def clip(
 def composite(
     file: File = None,
     recipe: Annotated[
-        str, typer.Option("--recipe", metavar="A,B", help="One or more by name, made in one pass; see --list.")
+        str,
+        typer.Option(
+            "--recipe",
+            metavar="A,B",
+            help="One or more by name, made in one pass; see --list.",
+            autocompletion=known.recipes("composite"),
+        ),
     ] = "",
     bands: options.Bands = "",
     listed: options.Listed = False,
@@ -266,7 +272,13 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
 def index(
     file: File = None,
     recipe: Annotated[
-        str, typer.Option("--recipe", metavar="A,B", help="One or more by name, made in one pass; see --list.")
+        str,
+        typer.Option(
+            "--recipe",
+            metavar="A,B",
+            help="One or more by name, made in one pass; see --list.",
+            autocompletion=known.recipes("index"),
+        ),
     ] = "",
     formula: Annotated[
         str,

@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import show
+from zoompick.cli import known, show
 from zoompick.errors import UsageError
 from zoompick.fetch import wavelengths
 from zoompick.files import refuse_existing
+from zoompick.given import percent_of
 from zoompick.raster.ways import Ways
 from zoompick.study.areas import AreaRequest, resolve
 
@@ -21,7 +22,13 @@ if TYPE_CHECKING:
 
 Json = Annotated[bool, typer.Option("--json", help="Print JSON in place of a table.")]
 Bands = Annotated[
-    str, typer.Option("--bands", metavar="A,B,C", help="Bands by name or wavelength (850nm), in the order wanted.")
+    str,
+    typer.Option(
+        "--bands",
+        metavar="A,B,C",
+        help="Bands by name or wavelength (850nm), in the order wanted.",
+        autocompletion=known.in_list(known.bands),
+    ),
 ]
 Listed = Annotated[bool, typer.Option("--list", help="List the recipes, and which of them the bands allow.")]
 Out = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="File to write.")]
@@ -61,19 +68,38 @@ Box = Annotated[
     tuple[float, float, float, float] | None,
     typer.Option("--box", metavar="W S E N", help="Area as a box: west south east north, in degrees."),
 ]
-SourceName = Annotated[str, typer.Option("--source", metavar="NAME", help="Source to search; see 'source list'.")]
+SourceName = Annotated[
+    str,
+    typer.Option(
+        "--source", metavar="NAME", help="Source to search; see 'source list'.", autocompletion=known.sources
+    ),
+]
 SourceNames = Annotated[
-    list[str] | None, typer.Option("--source", metavar="NAME", help="Source to search; may be given again, or 'all'.")
+    list[str] | None,
+    typer.Option(
+        "--source",
+        metavar="NAME",
+        help="Source to search; may be given again, or 'all'.",
+        autocompletion=known.sources,
+    ),
 ]
 Collections = Annotated[
     list[str] | None,
-    typer.Option("--collection", metavar="ID", help="Collection to search; may be given again."),
+    typer.Option(
+        "--collection",
+        metavar="ID",
+        help="Collection to search; may be given again.",
+        autocompletion=known.collections,
+    ),
 ]
 Dates = Annotated[
     list[str] | None,
     typer.Option("--dates", metavar="WHEN", help="A day, month, year or START/END; may be given again."),
 ]
-Cloud = Annotated[float | None, typer.Option("--cloud", metavar="PERCENT", help="Cloud over the scene, at most.")]
+Cloud = Annotated[
+    float | None,
+    typer.Option("--cloud", metavar="PERCENT", help="Cloud over the scene, at most.", parser=percent_of),
+]
 
 
 def names(text: str) -> tuple[str, ...]:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import options, show
+from zoompick.cli import known, options, show
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.piped import piped_scenes
 from zoompick.cli.scenes import put_out, show_scenes
@@ -18,7 +18,7 @@ from zoompick.discovery import pick as choose
 from zoompick.discovery.cover import CoverWish
 from zoompick.discovery.rules import names_numbers, select
 from zoompick.errors import DataError, MissingFileError, NothingFoundError, StudyError, UsageError
-from zoompick.given import percent
+from zoompick.given import percent, percent_of
 from zoompick.money import Money
 from zoompick.outgoing import csv_cell, csv_text
 from zoompick.scenes.limits import of_orders
@@ -48,7 +48,11 @@ _RULES = "rules narrow: 'cloud<=10', 'date>2025-11', 'tile=a or tile=b'"
 _HOW, _WISH = "Choose by rule", "What a cover should be like"
 Words = Annotated[
     list[str] | None,
-    typer.Argument(metavar="[NUMBER|RANGE|ID|RULE …]", help=f"As listed: 3, 2-5, an id; {_RULES}."),
+    typer.Argument(
+        metavar="[NUMBER|RANGE|ID|RULE …]",
+        help=f"As listed: 3, 2-5, an id; {_RULES}.",
+        autocompletion=known.picked_scenes,
+    ),
 ]
 
 
@@ -59,6 +63,7 @@ def pick_add(
         typer.Argument(
             metavar="[NUMBER|RANGE|ID|RULE …]",
             help=f"From the last search: 3, 2-5, an id; {_RULES}; '-' reads an ItemCollection.",
+            autocompletion=known.found_scenes,
         ),
     ] = None,
     cover: Annotated[
@@ -87,7 +92,7 @@ def pick_add(
     ] = None,
     cloud_area: Annotated[
         float | None,
-        typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.",
+        typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.", parser=percent_of,
                      rich_help_panel=_WISH),
     ] = None,
     look: Annotated[

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from zoompick.cli import facts, options, show
+from zoompick.cli import facts, known, options, show
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
 from zoompick.cli.piped import piped_scenes
@@ -39,7 +39,9 @@ if TYPE_CHECKING:
 Chosen = Annotated[
     list[str] | None,
     typer.Argument(
-        metavar="[NUMBER|RANGE|ID|RULE …]", help="Of the last search; '-' reads an ItemCollection. All by default."
+        metavar="[NUMBER|RANGE|ID|RULE …]",
+        help="Of the last search; '-' reads an ItemCollection. All by default.",
+        autocompletion=known.found_scenes,
     ),
 ]
 Picked = Annotated[bool, typer.Option("--picked", help="Of the shortlist in place of the last search.")]
@@ -80,7 +82,12 @@ def _chosen(words: Sequence[str], picked: bool) -> _Chosen:
 
 def scene(
     which: Annotated[
-        str, typer.Argument(metavar="NUMBER|ID", help="Of the last search; '-' reads an ItemCollection.")
+        str,
+        typer.Argument(
+            metavar="NUMBER|ID",
+            help="Of the last search; '-' reads an ItemCollection.",
+            autocompletion=known.found_scenes,
+        ),
     ],
     picked: Picked = False,
     inside: Annotated[bool, typer.Option("--inside", help="Read the cloud inside the area.")] = False,
@@ -173,7 +180,12 @@ def look(
     picked: Picked = False,
     bands: Annotated[
         str,
-        typer.Option("--bands", metavar="R,G,B", help="Three bands (or one) of the area, in place of quicklooks."),
+        typer.Option(
+            "--bands",
+            metavar="R,G,B",
+            help="Three bands (or one) of the area, in place of quicklooks.",
+            autocompletion=known.in_list(known.bands),
+        ),
     ] = "",
     area: options.AreaText = "",
     box: options.Box = None,

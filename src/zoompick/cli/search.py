@@ -18,6 +18,7 @@ from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.filters import ROWS, Row
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
+from zoompick.given import percent_of
 from zoompick.journal import act
 from zoompick.scenes import sources as table
 from zoompick.scenes.scenelist import write_list
@@ -38,6 +39,8 @@ def _option(row: Row) -> inspect.Parameter:
     kind = list[str] | None if row.repeats else _TYPES.get(row.unit, str)
     default = False if kind is bool else "" if kind is str else None
     told: dict[str, Any] = {"metavar": row.unit} if row.unit else {}
+    if row.unit == "PERCENT":
+        told["parser"] = percent_of
     panel = None if row.is_basic else _SCENE
     info = typer.Option(f"--{row.option}", help=row.help, rich_help_panel=panel, **told)
     return inspect.Parameter(

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from zoompick.cli import made, options, show
+from zoompick.cli import known, made, options, show
 from zoompick.errors import UsageError
 from zoompick.figures.face import FORMATS, Panel, Paper
 from zoompick.files import refuse_existing
@@ -33,7 +33,13 @@ def picture(
     title: Title = "",
     caption: Caption = "",
     recipe: Annotated[
-        str, typer.Option("--recipe", metavar="NAME", help="Composite of a file with many bands; natural by default.")
+        str,
+        typer.Option(
+            "--recipe",
+            metavar="NAME",
+            help="Composite of a file with many bands; natural by default.",
+            autocompletion=known.recipes("composite"),
+        ),
     ] = "",
     colours: Colours = "",
     range_: Range = "",
@@ -107,7 +113,13 @@ def compare(
         float | None, typer.Option("--by", metavar="AMOUNT", help="Change is to rise or fall by as much.")
     ] = None,
     recipe: Annotated[
-        str, typer.Option("--recipe", metavar="NAME", help="Composite to show, of files with bands.")
+        str,
+        typer.Option(
+            "--recipe",
+            metavar="NAME",
+            help="Composite to show, of files with bands.",
+            autocompletion=known.recipes("composite"),
+        ),
     ] = "",
     colours: Colours = "",
     range_: Range = "",

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.addresses import origin_of, public
-from zoompick.cli import exits, facts, options, show
+from zoompick.cli import exits, facts, known, options, show
 from zoompick.cli.groups import group
 from zoompick.discovery.check_source import check
 from zoompick.discovery.readers import reader_of
@@ -26,6 +26,9 @@ if TYPE_CHECKING:
     from zoompick.scenes.source import Source
 
 source = group(text="Sources of scenes: add, list, show, check, log in, remove.")
+Named = Annotated[
+    str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.", autocompletion=known.sources)
+]
 
 
 @source.command("add")
@@ -70,7 +73,7 @@ def source_list(as_json: options.Json = False) -> None:
 
 @source.command("remove")
 def source_remove(
-    name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.")],
+    name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.", autocompletion=known.sources)],
 ) -> None:
     """Forget a source: this study's own, else the one of all studies; what came of it stays."""
     here = remove_source(name, Study.find(Path.cwd()))
@@ -79,7 +82,7 @@ def source_remove(
 
 @source.command("show")
 def source_show(
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+    name: Named = "",
     as_json: options.Json = False,
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
@@ -115,7 +118,7 @@ _LOOK: dict[str, Any] = {
 
 @source.command("login")
 def source_login(
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+    name: Named = "",
     token: Annotated[bool, typer.Option("--token", help="A bearer token, asked for.")] = False,
     user: Annotated[str, typer.Option("--user", metavar="NAME", help="User; the password is asked for.")] = "",
     client_id: Annotated[
@@ -195,7 +198,7 @@ def _tell_login(found: Source) -> None:
 
 @source.command("check")
 def source_check(
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="Source; the only one by default.")] = "",
+    name: Named = "",
     as_json: options.Json = False,
 ) -> int:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import exits, options, show
+from zoompick.cli import exits, known, options, show
 from zoompick.cli.groups import group
 from zoompick.errors import UsageError
 from zoompick.files import human_bytes, human_time, safe_name
@@ -28,7 +28,12 @@ if TYPE_CHECKING:
 
 tiles = group(text="Picture tiles by zoom level: plan, get, join.")
 
-LayerName = Annotated[str, typer.Option("--layer", metavar="NAME", help="Layer of the service; the only one if so.")]
+LayerName = Annotated[
+    str,
+    typer.Option(
+        "--layer", metavar="NAME", help="Layer of the service; the only one if so.", autocompletion=known.layers
+    ),
+]
 Zoom = Annotated[str, typer.Option("--zoom", metavar="LEVEL", help="Zoom level; 'tiles plan' lists them.")]
 Pixel = Annotated[
     float | None, typer.Option("--pixel-max", metavar="METRES", help="Pixels on the ground no larger than this.")
