@@ -107,14 +107,14 @@ def start_up(rounds: int) -> list[Row]:
     program = str(Path(sys.executable).with_name("zoompick"))
     complete = [program]
     rows = []
-    for words, goal in ((["--version"], 8), (["--help"], 15)):
+    for words, goal in ((["--version"], 8), (["--help"], 20)):
         ours, base = paired([program, *words], [floor], rounds * 5, own_clock=False)
         rows.append(Row("start", f"`zoompick {' '.join(words)}` to `python -c pass`", ratio(ours, base), goal))
     os.environ |= {"_ZOOMPICK_COMPLETE": "complete_bash", "COMP_WORDS": "zoompick se", "COMP_CWORD": "1"}
     ours, base = paired(complete, [floor], rounds * 5, own_clock=False)
     for name in ("_ZOOMPICK_COMPLETE", "COMP_WORDS", "COMP_CWORD"):
         del os.environ[name]
-    rows.append(Row("start", "completing a word to `python -c pass`", ratio(ours, base), 8))
+    rows.append(Row("start", "completing a word to `python -c pass`", ratio(ours, base), 20))
     return rows + records(floor, program, rounds)
 
 
@@ -126,7 +126,7 @@ def records(floor: list[str], program: str, rounds: int) -> list[Row]:
         subprocess.run([program, "demo", f"{folder}/demo"], check=True, capture_output=True)
         os.chdir(f"{folder}/demo")
         subprocess.run([program, "run"], check=True, capture_output=True)
-        goals = {"status": 20, "history": 20, "pick list": 20, "source list": 20, "run": 40}
+        goals = {"status": 30, "history": 30, "pick list": 30, "source list": 30, "run": 60}
         for words, goal in goals.items():
             ours, base = paired([program, *words.split()], [floor], rounds * 5, own_clock=False)
             what = f"`zoompick {words}`{' with nothing to do' if words == 'run' else ''} to `python -c pass`"

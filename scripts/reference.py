@@ -36,7 +36,7 @@ def commands() -> Iterator[tuple[str, str, Any]]:
     """Name, panel and command of each, groups' own commands among them, in the order of the work."""
     root: Any = typer.main.get_command(app)
     assert isinstance(root, Root)
-    for name, entry in Root.table.items() or type(root).table.items():
+    for name, entry in root.table.items():
         yield from _below(name, entry.panel, root.build(name))
 
 

@@ -24,7 +24,7 @@ def percent(value: object, what: str = "value") -> float:
     return given
 
 
-def percent_of(words: str) -> float:
+def percent_of(words: str | float) -> float:
     """A percentage as a person types it, with its sign or without.
 
     Raises
@@ -33,9 +33,10 @@ def percent_of(words: str) -> float:
         It is no number, or not between 0 and 100.
     """
     try:
-        return percent(float(words.strip().removesuffix("%")))
+        given = float(str(words).strip().removesuffix("%"))
     except ValueError:
         raise UsageError(f"'{words}' is no percentage.", "As 20, or 20%.") from None
+    return percent(given, "percentage")
 
 
 def number(value: object) -> float:

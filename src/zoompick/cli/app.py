@@ -11,9 +11,10 @@ from typing import Annotated, ClassVar
 import typer
 
 from zoompick import __version__, settings
-from zoompick.cli import exits, groups
+from zoompick.cli import exits, groups, show, slips
 from zoompick.cli.voice import VOICE
 from zoompick.errors import UsageError, ZoomPickError
+from zoompick.files import refused
 from zoompick.net import vault
 
 _TABLE = {
@@ -122,8 +123,6 @@ def main() -> int:
     try:
         result = app(words, standalone_mode=False, prog_name="zoompick")
     except ZoomPickError as problem:
-        from zoompick.cli import show
-
         show.error(problem)
         return exits.code_of(problem)
     except (KeyboardInterrupt, typer.Abort) as problem:
@@ -133,20 +132,14 @@ def main() -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return exits.DONE
     except OSError as problem:
-        from zoompick.cli import show
-        from zoompick.files import refused
-
         told = refused(problem)
         show.error(told)
         return exits.code_of(told)
     except typer.TyperException as problem:
-        from zoompick.cli import show
-
         if type(problem).__name__ == "NoArgsIsHelpError":
             # A group without a word after it: the message is its whole help.
             show.line(problem.format_message())
             return exits.WRONG_USE
-        todo = "'zoompick --help' lists the commands, 'zoompick COMMAND --help' their options."
-        show.error(UsageError(problem.format_message(), todo))
+        show.error(slips.of_line(problem))
         return exits.WRONG_USE
     return result if isinstance(result, int) else exits.DONE

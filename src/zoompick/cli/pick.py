@@ -92,7 +92,8 @@ def pick_add(
     ] = None,
     cloud_area: Annotated[
         float | None,
-        typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.", parser=percent_of,
+        typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.",
+                     parser=percent_of,
                      rich_help_panel=_WISH),
     ] = None,
     look: Annotated[

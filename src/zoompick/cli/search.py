@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.cli import elsewhere, exits, options, show
+from zoompick.cli import elsewhere, exits, known, options, show
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 _SCENE, _OUT = "What a scene must be", "What comes back"
 _TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool,
                           "COUNT": int | None}  # fmt: skip
+_OFFERED = {"collection": known.collections, "has": known.in_list(known.bands)}
 
 
 def _option(row: Row) -> inspect.Parameter:
@@ -41,6 +42,8 @@ def _option(row: Row) -> inspect.Parameter:
     told: dict[str, Any] = {"metavar": row.unit} if row.unit else {}
     if row.unit == "PERCENT":
         told["parser"] = percent_of
+    if row.option in _OFFERED:
+        told["autocompletion"] = _OFFERED[row.option]
     panel = None if row.is_basic else _SCENE
     info = typer.Option(f"--{row.option}", help=row.help, rich_help_panel=panel, **told)
     return inspect.Parameter(
