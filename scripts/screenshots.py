@@ -130,7 +130,7 @@ def look(study: Path, env: dict[str, str]) -> None:
         ["area", "show", "--picture", OUT / "area.png", "--overwrite"],
         ["search", *whole],
         ["calendar", "--picture", OUT / "calendar.png", "--overwrite"],
-        ["look", "date>=2025-11-20", "--most", "15", "--out", sheet, "--overwrite"],
+        ["look", "date>=2025-11-20", "--limit", "15", "--out", sheet, "--overwrite"],
         ["look", "date>=2025-11-20", "--map", "--out", lines, "--overwrite"],
         ["search"],
     ):
@@ -144,7 +144,7 @@ def look(study: Path, env: dict[str, str]) -> None:
     ).stdout  # fmt: skip
     others_sheet = OUT / "instruments.png"
     subprocess.run(
-        [PROGRAM, "look", "-", "--most", "10", "--out", str(others_sheet), "--overwrite"],
+        [PROGRAM, "look", "-", "--limit", "10", "--out", str(others_sheet), "--overwrite"],
         cwd=study, env=env, check=True, input=found, capture_output=True,
     )  # fmt: skip
     subprocess.run([PROGRAM, "search"], cwd=study, env=env, check=True, capture_output=True)

@@ -149,13 +149,13 @@ def test_spans_are_named_by_their_first_days(day, span, name):
 
 def test_what_cannot_be_blended_is_told():
     for text, error, said in (
-        ("medain", UnknownNameError, "median"), ("percentile=101", UsageError, "no percentile"),
-        ("highest=ndvy", UnknownNameError, "ndvi"), ("mean=3", UsageError, "takes no"),
+        ("medain", UsageError, "must be median"), ("percentile=101", UsageError, "no percentile"),
+        ("highest=ndvy", UnknownNameError, "ndvi"), ("mean=3", UsageError, "must be median"),
     ):  # fmt: skip
         with pytest.raises(error, match=said):
-            BlendRules.parse(text, 1, (), 0)
+            BlendRules(text)
     with pytest.raises(UsageError, match="nothing to count"):
-        BlendRules.parse("newest", 2, (), 0)
+        BlendRules("newest", least=2)
     found, _, _ = made_up("uint16")
     with pytest.raises(UsageError, match="needs swir16"):
         Highest(found, Formula.parse("swir16 - red"))

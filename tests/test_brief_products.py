@@ -16,13 +16,12 @@ import pytest
 
 from zoompick.errors import BriefError
 from zoompick.geo.crs import LONLAT, transform
-from zoompick.products.extras import KEYS as SEVERAL
 from zoompick.products.shift import shift_between
 from zoompick.raster.opening import open_raster
 from zoompick.scenes.deliveries import OneBand
 from zoompick.standin import passes
 from zoompick.study.brief import KEYS as PLAIN
-from zoompick.study.brief import brief_text, read_brief
+from zoompick.study.brief import SEVERAL, brief_text, read_brief
 from zoompick.study.schema import brief_schema, published
 
 MORE = """
@@ -251,7 +250,7 @@ def test_days_are_laid_on_one_another_and_planted_bands_back(program, archive, t
         ('[[blend]]\nname = "b"\n[[picture]]\nof = "b-date"', 4, "clip, b, b-count"),
         ('[[blend]]\nname = "b"\nby = "newest"\n[[picture]]\nof = "c"', 5, "clip, b, b-count, b-date"),
         ('[composite]\nof = "bare"', 2, "It must be clip"),
-        ('[index]\nrecipes = ["ndvi"]\n[[picture]]\nname = "ndvi"\nof = "clip"', 4, "is another product's"),
+        ('[index]\nrecipes = ["ndvi"]\n[[picture]]\nname = "ndvi"\nof = "clip"', 4, "two products are called 'ndvi'"),
         ('[[mask]]\nname = "m"\n[[compare]]\nabove = 0\nof = "m"', 5, "It must be clip"),
         ('[align]\nto = "sometime"', 2, "first, last or a day"),
         ("[[picture]]\nrange = [2, 1]", 2, "below the second"),

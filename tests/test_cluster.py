@@ -112,7 +112,7 @@ def test_products_of_files_have_the_same_bytes(study, address, program, words, t
 def test_stretches_indices_and_composites_of_one_file(study, address, program, tmp_path):
     stack = study / "products" / "2025-12-15" / "stack.tif"
     other = next(path for path in study.glob("products/*/stack.tif") if path != stack)
-    aligned = ("align", "--to", other, "--band", "red", "--limit", 0)
+    aligned = ("align", "--to", other, "--band", "red", "--shift-min", 0)
     for words in (("composite", "--recipe", "natural"), ("index", "--recipe", "ndvi"), aligned):
         for name, more in (("here.tif", ()), ("there.tif", ("--cluster", address))):
             assert program(words[0], stack, *words[1:], *more, "--out", tmp_path / name).code == 0

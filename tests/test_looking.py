@@ -99,7 +99,7 @@ def test_picking_by_range_rule_and_cover(searched, program):
     [
         (["--cover", "1"], "one way at a time"),
         (["--cover", "--weights", "1,x,2"], "cannot be used"),
-        (["--cover", "--most", "0"], "cover nothing"),
+        (["--cover", "--limit", "0"], "cover nothing"),
         (["--clearest-per", "wek"], "There is no group"),
         (["--pairs", "soon"], "cannot be read"),
         (["cloud<=few"], "is no number"),

@@ -13,9 +13,9 @@ from pathlib import Path
 import pytest
 
 from zoompick.discovery.criteria import Criteria
-from zoompick.products import extras
+from zoompick.products.kinds.index import IndexRules
 from zoompick.scenes.period import Period
-from zoompick.study.brief import KEYS, read_brief
+from zoompick.study.brief import KEYS, SEVERAL, read_brief
 from zoompick.study.folder import Study
 from zoompick.study.searchkey import keys, search_key
 from zoompick.study.shortlist import chosen_by, shortlist
@@ -115,7 +115,7 @@ def test_a_key_is_the_meaning_of_what_was_asked(old):
     same = replace(brief.search, collections=list(brief.search.collections), periods=brief.search.periods[::-1],
                    cloud_max=20, sort="newest", season="12-2")  # fmt: skip
     assert search_key(replace(brief, search=same), area) == now
-    named = replace(brief, name="Another", composites=("ndvi",))
+    named = replace(brief, name="Another").changed(IndexRules(("ndvi",)))
     assert search_key(named, area) == now, "what is made does not decide which scenes are chosen"
     others = [
         replace(brief, search=replace(brief.search, cloud_max=21)),
@@ -141,14 +141,21 @@ def test_a_brief_with_every_key_is_read_as_it_was_meant():
     path = DATA / "brief-of-0.1.0.toml"
     given, brief = tomllib.loads(path.read_text()), read_brief(path)
     assert {(section, key) for section, key in KEYS if key not in given.get(section, {})} == set()
-    for kind, rows in extras.KEYS.items():
-        assert {key for entry in given[kind] for key in entry} >= {key for key in rows if key != "of"}
+    for kind, rows in SEVERAL.items():
+        assert {key for entry in given[kind] for key in entry} >= set(rows) - {"of", "resampling"}
     bare = Criteria()
     at_default = {one.name for one in fields(Criteria) if getattr(brief.search, one.name) == getattr(bare, one.name)}
     assert at_default == {"area", "look_inside", "ids"}, "every other condition was told"
     assert (brief.pixel_m, brief.cover, brief.valid, brief.intermediate) == (16, 95, 90, False)
     assert brief.limits == ("shift_px=0.3",) and brief.folder.text == "{year}/{date}"
-    assert [extra.name for extra in brief.extras] == ["ground", "together", "clear", "wetter", "greener", "sheet"]
+    assert [one.name for one in brief.sections if one.kind in SEVERAL] == [
+        "ground",
+        "together",
+        "clear",
+        "wetter",
+        "greener",
+        "sheet",
+    ]
 
 
 def test_a_study_that_moved_keeps_what_it_has(old, program, tmp_path):

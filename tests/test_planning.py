@@ -20,7 +20,9 @@ from zoompick.fetch.windows import Survey
 from zoompick.files import human_time
 from zoompick.geo.shapes import bounds_of, project
 from zoompick.net.client import Client
-from zoompick.products.extras import Extra
+from zoompick.products.kinds.index import IndexRules
+from zoompick.products.kinds.mask import MaskRules
+from zoompick.products.rules import Section
 from zoompick.scenes.fetchplan import DownloadPlan, Fetch
 from zoompick.scenes.scene import Scene
 from zoompick.study import needs, plan
@@ -45,7 +47,8 @@ def scene(name: str, day: str, platform: str = "lapwing-a", bands=("red", "nir")
 def brief(tmp_path) -> Brief:
     path = tmp_path / "study.toml"
     path.write_text("")
-    return replace(read_brief(path), bands=("red", "nir"), composites=(), indices=("ndvi",), name="study")
+    found = replace(read_brief(path), bands=("red", "nir"), name="study")
+    return found.changed(IndexRules(("ndvi",)))
 
 
 SCENES = [scene("late", "2026-01-05"), scene("west", "2025-12-15"), scene("east", "2025-12-15", "lapwing-b")]
@@ -73,8 +76,7 @@ def test_steps_follow_from_brief_and_shortlist(tmp_path, brief):
 def test_a_mask_over_classes_needs_scenes_with_a_class_layer(tmp_path, brief):
     """Told with its line before anything is fetched; a rule over bands alone, or a guess, needs none."""
     for where, lacks in (("cloud or outside", True), ("red > 0.3", False), ("bright_cloud or outside", False)):
-        values = {"name": "m", "where": where, "grow_m": 0, "shrink_m": 0, "apply": False}
-        wish = replace(brief, extras=(Extra("mask", tuple(values.items()), {"where": 7}),))
+        wish = replace(brief, sections=(*brief.sections, Section("m", MaskRules(where), {"where": 7})))
         if lacks:
             with pytest.raises(BriefError, match=r"line 7: .* needs a class layer that tells cloud.* have none"):
                 plan.plan_study(Study(tmp_path), wish, AREA, SCENES)
@@ -99,7 +101,7 @@ def test_recipes_need_their_bands(tmp_path, brief):
     with pytest.raises(BriefError, match=r"ndvi needs the band nir"):
         plan.plan_study(study, replace(brief, bands=("red",)), AREA, [])
     with pytest.raises(UnknownNameError, match="ndvy"):
-        plan.plan_study(study, replace(brief, indices=("ndvy",)), AREA, [])
+        plan.plan_study(study, brief.changed(IndexRules(("ndvy",))), AREA, [])
     assert plan.plan_study(study, brief, AREA, []).steps == ()
 
 

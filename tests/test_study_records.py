@@ -16,10 +16,12 @@ from zoompick.discovery.rules import select
 from zoompick.errors import BriefError, BusyError, DataError, DiskError, StudyError, UnknownNameError, UsageError
 from zoompick.journal import act
 from zoompick.patterns import NamePattern
+from zoompick.products.kinds.clip import ClipRules
+from zoompick.products.kinds.composite import CompositeRules
 from zoompick.scenes import fetched as record
 from zoompick.scenes import sources
 from zoompick.scenes.scenelist import from_collection, read_list, to_collection, write_list
-from zoompick.study.brief import brief_text, read_brief
+from zoompick.study.brief import SEVERAL, brief_text, read_brief
 from zoompick.study.folder import Study
 
 FILLED = brief_text(
@@ -42,7 +44,8 @@ def test_the_template_is_a_valid_brief(tmp_path):
     brief = brief_of(tmp_path, FILLED)
     assert (brief.name, brief.source, brief.collections) == ("Fen", "ostrell", ("lapwing-l2",))
     assert [str(period) for period in brief.periods] == ["2025-12-01 to 2025-12-31", "2026-01-01 to 2026-12-31"]
-    assert (brief.crs, brief.pixel_m, brief.stretch, brief.touch) == (None, 8, "0.5,99.7", False)
+    shades, cut = brief.one(CompositeRules), brief.one(ClipRules)
+    assert (brief.crs, brief.pixel_m, shades.stretch, cut.touch) == (None, 8, "0.5,99.7", False)
 
 
 def test_an_empty_brief_has_defaults(tmp_path):
@@ -112,13 +115,14 @@ def test_several_products_of_one_kind(tmp_path):
     (tmp_path / "study.toml").write_text(
         '[[blend]]\n[[blend]]\nname = "max"\nby = "highest=ndvi"\n[mosaic]\norder = "oldest"'
     )
-    found = read_brief(tmp_path / "study.toml").extras
-    assert [(extra.kind, extra.name) for extra in found] == [
+    found = [one for one in read_brief(tmp_path / "study.toml").sections if one.kind in SEVERAL]
+    assert [(one.kind, one.name) for one in found] == [
         ("mosaic", "mosaic"),
         ("blend", "blend"),
         ("blend", "max"),
     ]
-    assert (found[0]["order"], found[1]["by"], found[2]["by"]) == ("oldest", "median", "highest=ndvi")
+    told = (found[0].rules.order, found[1].rules.by, found[2].rules.by)
+    assert told == ("oldest", "median", "highest=ndvi")
 
 
 def test_lists_of_scenes_survive_the_disk(tmp_path):

@@ -51,7 +51,7 @@ CASES = {
     "unknown composite": (["composite", "red.tif", "--recipe", "naturl"], 2, "Did you mean natural"),
     "recipe lacks a band": (["index", "red.tif", "--recipe", "ndvi"], 2, "There is no band called 'nir'"),
     "two bands": (["composite", "red.tif", "--bands", "red,red2"], 2, "three bands"),
-    "turned stretch": (["composite", "red.tif", "--stretch", "98,2"], 2, "Two rising percentiles"),
+    "turned stretch": (["composite", "red.tif", "--stretch", "98,2"], 2, "first percentile must be below"),
     "clip nowhere": (["clip", "red.tif", "--box", "3", "3", "4", "4"], 2, "outside the raster"),
     "clip without area": (["clip", "red.tif"], 2, "no area to clip to"),
     "pixel 0": (["stack", "red.tif", "--pixel", "0"], 2, "not above 0"),

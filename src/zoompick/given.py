@@ -8,10 +8,10 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from zoompick.errors import UnknownNameError, UsageError
+from zoompick.errors import AreaError, UnknownNameError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.patterns import NamePattern
 
@@ -24,7 +24,7 @@ def percent(value: object, what: str = "value") -> float:
     return given
 
 
-def percent_of(words: str | float) -> float:
+def percent_of(words: str | float, what: str = "percentage") -> float:
     """A percentage as a person types it, with its sign or without.
 
     Raises
@@ -36,7 +36,40 @@ def percent_of(words: str | float) -> float:
         given = float(str(words).strip().removesuffix("%"))
     except ValueError:
         raise UsageError(f"'{words}' is no percentage.", "As 20, or 20%.") from None
-    return percent(given, "percentage")
+    return percent(given, what)
+
+
+def number_of(words: str, unit: str = "") -> float:
+    """A number as a person types it, with its unit or without."""
+    try:
+        return float(words.strip().removesuffix(unit))
+    except ValueError:
+        raise UsageError(f"'{words}' is no number.", f"As 2{unit}." if unit else "As 0.5.") from None
+
+
+def whole_of(words: str) -> int:
+    """A whole number as a person types it."""
+    try:
+        return int(words.strip())
+    except ValueError:
+        raise UsageError(f"'{words}' is no whole number.", "As 2.") from None
+
+
+def names_of(words: str) -> list[str]:
+    """Names between commas."""
+    return [name for name in (part.strip() for part in words.split(",")) if name]
+
+
+def length_m(words: str) -> float:
+    """Metres of ``5km`` or ``800 m``; a number alone could be meant either way, and is refused."""
+    match = re.fullmatch(r"(?i)\s*([-+]?\d+(?:\.\d+)?)\s*(km|m)\s*", words)
+    if not match:
+        raise AreaError(f"'{words}' is no distance with a unit.", "Give one as 5km or 800m.")
+    return float(match[1]) * (1 if match[2].lower() == "m" else 1000)
+
+
+def _numbers(words: str) -> list[float]:
+    return [number_of(part) for part in words.split(",")]
 
 
 def number(value: object) -> float:
@@ -78,10 +111,19 @@ class Value:
         Value to what is kept, or UsageError.
     schema : mapping
         What an editor may know of it: nothing that is read is refused by it.
+    typed : callable
+        Words of a command line to such a value, or UsageError.
+    metavar : str
+        What stands for it in help; empty for a flag.
+    offer : tuple of str
+        Words of a closed list.
     """
 
     read: Callable[[Any], Any]
     schema: Mapping[str, Any]
+    typed: Callable[[str], Any] = str
+    metavar: str = "TEXT"
+    offer: tuple[str, ...] = ()
 
     def __call__(self, value: Any) -> Any:
         """Read a value.
@@ -94,7 +136,7 @@ class Value:
         return self.read(value)
 
 
-def words(pattern: str, example: str) -> Value:
+def words(pattern: str, example: str, metavar: str = "TEXT", offer: tuple[str, ...] = ()) -> Value:
     """A text of some shape."""
 
     def read(value: Any) -> str:
@@ -102,11 +144,11 @@ def words(pattern: str, example: str) -> Value:
             raise UsageError(f"It must be {example}.")
         return str(value)
 
-    return Value(read, {"type": "string", "pattern": f"^({pattern})$"})
+    return Value(read, {"type": "string", "pattern": f"^({pattern})$"}, metavar=metavar, offer=offer)
 
 
-def within(low: float, high: float) -> Value:
-    """A number of a range."""
+def within(low: float, high: float, unit: str = "") -> Value:
+    """A number of a range, on a command line with its unit or without."""
 
     def read(value: Any) -> float:
         found = number(value)
@@ -114,7 +156,13 @@ def within(low: float, high: float) -> Value:
             raise UsageError(f"It must be from {low:g} to {high:g}.")
         return found
 
-    return Value(read, {"type": "number", "minimum": low, "maximum": high})
+    return Value(read, {"type": "number", "minimum": low, "maximum": high}, lambda typed: number_of(typed, unit),
+                 "PIXELS" if unit == "px" else "NUMBER")  # fmt: skip
+
+
+def optional(value: Value) -> Value:
+    """The same, or nothing at all."""
+    return replace(value, read=lambda given: None if given is None else value.read(given))
 
 
 def one_of(*known: str) -> Value:
@@ -125,7 +173,7 @@ def one_of(*known: str) -> Value:
             raise UsageError(f"It must be {', '.join(known)}.")
         return str(value)
 
-    return Value(read, {"enum": list(known)})
+    return Value(read, {"enum": list(known)}, metavar="WAY", offer=known)
 
 
 def _metres(value: Any) -> float:
@@ -148,7 +196,7 @@ def _flag(value: Any) -> bool:
 
 
 def _names(value: Any) -> tuple[str, ...]:
-    if not isinstance(value, list) or not all(isinstance(entry, str) for entry in value):
+    if not isinstance(value, list | tuple) or not all(isinstance(entry, str) for entry in value):
         raise UsageError('It must be a list of names: ["red", "nir"], say.')
     if len(set(value)) < len(value):
         raise UsageError("A name stands in it twice.")
@@ -158,6 +206,8 @@ def _names(value: Any) -> tuple[str, ...]:
 def _stretch(value: Any) -> str:
     if isinstance(value, str) and re.fullmatch(_STRETCHES, value):
         return value
+    if isinstance(value, str) and "," in value:
+        value = _numbers(value)
     if not isinstance(value, list | tuple) or len(value) != 2:
         raise UsageError('It must be two percentiles, [2, 98], or "minmax", "sigma=2", "equalize", "local".')
     low, high = (percent(number(entry), "percentile") for entry in value)
@@ -167,9 +217,9 @@ def _stretch(value: Any) -> str:
 
 
 def _rising(value: Any) -> tuple[float, float] | None:
-    if value == []:
+    if value is None or value == []:
         return None
-    if not isinstance(value, list) or len(value) != 2:
+    if not isinstance(value, list | tuple) or len(value) != 2:
         raise UsageError("It must be two rising numbers: [-0.2, 0.9].")
     low, high = (number(entry) for entry in value)
     if low >= high:
@@ -181,11 +231,14 @@ def listed(known: Sequence[str]) -> Value:
     """A list of some of these words."""
 
     def read(value: Any) -> tuple[str, ...]:
-        if not isinstance(value, list) or any(word not in known for word in value):
+        if not isinstance(value, list | tuple) or any(word not in known for word in value):
             raise UsageError(f"It must be a list of {', '.join(known)}.")
         return tuple(value)
 
-    return Value(read, {"type": "array", "items": {"enum": list(known)}})
+    return Value(
+        read, {"type": "array", "items": {"enum": list(known)}},
+        lambda typed: [] if typed.strip() in ("", "none") else names_of(typed), "A,B", tuple(known),
+    )  # fmt: skip
 
 
 _STRETCHES = r"minmax|equalize|local|sigma(=\d+(\.\d+)?)?"
@@ -194,12 +247,22 @@ _LIST = {"type": "array", "items": {"type": "string"}, "uniqueItems": True}
 
 TEXT = Value(text, {"type": "string"})
 NAME = words(r"[A-Za-z0-9][A-Za-z0-9_-]{0,60}", "a name of letters, digits, - and _")
-NAMES = Value(_names, _LIST)
-FLAG = Value(_flag, {"type": "boolean"})
-METRES = Value(_metres, {"type": "number", "minimum": 0})
-COUNT = Value(_count, {"type": "integer", "minimum": 1})
-LIMIT = Value(lambda value: None if value is None else number(value), {"type": "number"})
-PERCENT = Value(percent, _PERCENT)
+MADE_OF = Value(text, {"type": "string"}, metavar="PRODUCT")
+"""What holds the bands of a day: checked against what the brief makes."""
+SHOWN = Value(text, {"type": "string"}, metavar="PRODUCT")
+"""Any product: checked against what the brief makes."""
+BAND = Value(text, {"type": "string"}, metavar="BAND")
+NAMES = Value(_names, _LIST, lambda typed: names_of(typed), "A,B")
+FLAG = Value(_flag, {"type": "boolean"}, metavar="")
+METRES = Value(_metres, {"type": "number", "minimum": 0}, lambda typed: length_m(typed), "DISTANCE")
+COUNT = Value(_count, {"type": "integer", "minimum": 1}, lambda typed: whole_of(typed), "NUMBER")
+LIMIT = Value(
+    lambda value: None if value is None else number(value),
+    {"type": "number"},
+    lambda typed: number_of(typed),
+    "VALUE",
+)
+PERCENT = Value(percent, _PERCENT, percent_of, "PERCENT")
 PIXEL = Value(pixel, {"type": "number", "exclusiveMinimum": 0, "maximum": 100_000})
 CRS = Value(lambda value: None if value == "auto" else Crs.parse(text(value)), {"type": "string"})
 FOLDER = Value(lambda value: NamePattern.parse(text(value)), {"type": "string", "minLength": 1})
@@ -238,8 +301,10 @@ LIMITS = Value(
         "properties": {name: {"type": "number", "description": words} for name, words in LIMIT_WORDS.items()},
     },
 )
-RANGE = Value(_rising, {"type": "array", "items": {"type": "number"}, "maxItems": 2})
+RANGE = Value(
+    _rising, {"type": "array", "items": {"type": "number"}, "maxItems": 2}, lambda typed: _numbers(typed), "LOW,HIGH"
+)
 STRETCH = Value(_stretch, {"anyOf": [
     {"type": "string", "pattern": f"^({_STRETCHES})$"},
     {"type": "array", "items": _PERCENT, "minItems": 2, "maxItems": 2},
-]})  # fmt: skip
+]}, metavar="LOW,HIGH", offer=("minmax", "sigma=2", "equalize", "local"))  # fmt: skip

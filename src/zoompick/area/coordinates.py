@@ -157,19 +157,6 @@ def _fractions(text: str) -> list[str]:
     return re.findall(r"[-+−]?\d+\.\d+", text)
 
 
-def parse_length_m(text: str) -> float:
-    """Metres of ``5km`` or ``800 m``; a number alone could be meant either way, and is refused.
-
-    Raises
-    ------
-    AreaError
-    """
-    match = re.fullmatch(r"(?i)\s*([-+]?\d+(?:\.\d+)?)\s*(km|m)\s*", text)
-    if not match:
-        raise AreaError(f"'{text}' is no distance with a unit.", "Give one as 5km or 800m.")
-    return float(match[1]) * (1 if match[2].lower() == "m" else 1000)
-
-
 def _float(text: str) -> float:
     return float(text.replace("−", "-"))
 

@@ -18,6 +18,7 @@ from zoompick.errors import AreaError, UnknownNameError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.geodesy import circle
 from zoompick.geo.shapes import Shape, checked_polygon
+from zoompick.given import length_m
 from zoompick.later import shapely
 
 FORMATS = "GeoJSON, KML, KMZ, GPX, WKT, shapefile (.shp or .zip), GeoPackage or a list of corners"
@@ -110,7 +111,7 @@ def around(text: str, radius: str, likely: Sequence[Bounds] = ()) -> Area:
 
 def around_point(point: coordinates.Point, radius: str, name: str) -> Area:
     """The circle around a point that is known already."""
-    polygon = circle(point.lon, point.lat, coordinates.parse_length_m(radius))
+    polygon = circle(point.lon, point.lat, length_m(radius))
     return Area(f"{radius} around {name}", polygon, notes=(point.note,) if point.note else ())
 
 

@@ -11,7 +11,7 @@ from typing import Annotated, ClassVar
 import typer
 
 from zoompick import __version__, settings
-from zoompick.cli import exits, groups, show, slips
+from zoompick.cli import exits, groups, oldwords, show, slips
 from zoompick.cli.voice import VOICE
 from zoompick.errors import UsageError, ZoomPickError
 from zoompick.files import refused
@@ -121,6 +121,7 @@ def main() -> int:
         # Keys and signatures in an address go no further than the request.
         words = [vault.typed(word) for word in words]
     try:
+        words = oldwords.renewed(words)
         result = app(words, standalone_mode=False, prog_name="zoompick")
     except ZoomPickError as problem:
         show.error(problem)

@@ -209,7 +209,7 @@ def area_write(
 @area.command("change")
 def area_change(
     buffer: Annotated[
-        str, typer.Option("--buffer", metavar="DISTANCE", help="Grow it by 500m, or shrink it by -200m.")
+        str, typer.Option("--grow", metavar="DISTANCE", help="Grow it by 500m, or shrink it by -200m.")
     ] = "",
     simplify: Annotated[
         str, typer.Option("--simplify", metavar="DISTANCE", help="Fewer corners, none moved further than this.")

@@ -12,7 +12,7 @@ from zoompick.cli import elsewhere, exits, options, show
 from zoompick.cli.show import Column, table
 from zoompick.errors import MissingFileError
 from zoompick.files import refuse_existing
-from zoompick.given import percent, percent_of
+from zoompick.given import percent
 from zoompick.judge import registry, tell
 from zoompick.judge.proof import draw_findings
 from zoompick.scenes.finding import worst
@@ -33,7 +33,12 @@ def verify(
     around: options.Around = "",
     valid: Annotated[
         float,
-        typer.Option("--valid", metavar="PERCENT", help="Valid pixels in the area, at least.", parser=percent_of),
+        typer.Option(
+            "--valid",
+            metavar="PERCENT",
+            help="Valid pixels in the area, at least.",
+            parser=options.percent("share of valid pixels"),
+        ),
     ] = 98,
     only: Annotated[
         str, typer.Option("--only", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.")

@@ -21,7 +21,7 @@ from zoompick.errors import UsageError
 from zoompick.geo.shapes import polygon_of
 from zoompick.products.change import GAINED, LOST
 from zoompick.products.grids import common_grid
-from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep, SceneLayerStep, beside
+from zoompick.products.kinds.mosaic import MosaicRules, steps_of
 from zoompick.products.making import make_files
 from zoompick.products.sidebyside import ground_of
 from zoompick.products.step import Making
@@ -170,11 +170,7 @@ def _over_the_border(study: Study, report: Report) -> list[Made]:
     chosen = [entry for entry in found if entry.scene.tile in _BORDER_TILES]
     files = tuple(verbs.download(chosen, (*_BORDER_BANDS, "classes"), folder, area, report))
     grid = common_grid([open_raster(path).grid for path in files], area)
-    target, rules = folder / "mosaic.tif", MosaicRules("newest", feather_m=100)
-    steps = [
-        MosaicStep(files, target, _BORDER_BANDS, grid=grid, rules=rules),
-        SceneLayerStep(files, beside(target), _BORDER_BANDS, grid=grid, rules=rules),
-    ]
+    steps = steps_of(files, folder / "mosaic.tif", _BORDER_BANDS, grid, MosaicRules(feather_m=100))
     return make_files(steps, Making(True, report), study.journal_file)
 
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from zoompick.cli import show
 from zoompick.cli.show import Column, place, table
@@ -53,12 +53,12 @@ def journal_here() -> Path | None:
 
 
 def make_for_study(
-    name: str, as_json: bool, recipe: Sequence[object] | None = None, stretch: str | None = None
+    name: str, as_json: bool, recipe: Sequence[object] | None = None, told: Mapping[str, Any] | None = None
 ) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
     study = Study.need(Path.cwd())
     with show.progress() as report:
-        made = make_in_study(study, name, recipe, stretch, report)
+        made = make_in_study(study, name, recipe, told, report)
     _show(as_json, made)
 
 

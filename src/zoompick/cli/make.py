@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from zoompick.area.coordinates import parse_length_m
-from zoompick.cli import elsewhere, known, made, options, show
+from zoompick.cli import elsewhere, made, options, show
+from zoompick.cli.declared import with_rules
 from zoompick.cli.recipelist import list_recipes
-from zoompick.errors import UnknownNameError, UsageError
+from zoompick.errors import UsageError
 from zoompick.geo.geodesy import buffered
+from zoompick.given import length_m
 from zoompick.products import recipes
-from zoompick.products.kinds.clip import ClipStep
-from zoompick.products.kinds.composite import CompositeStep
-from zoompick.products.kinds.index import IndexStep
-from zoompick.products.kinds.stack import StackStep
-from zoompick.products.tone import Tone
+from zoompick.products.kinds.clip import ClipRules, ClipStep
+from zoompick.products.kinds.composite import CompositeRules, CompositeStep
+from zoompick.products.kinds.index import IndexRules, IndexStep
+from zoompick.products.kinds.stack import StackRules, StackStep
+from zoompick.products.rules import Rules
 from zoompick.scenes.deliveries import open_layers
 from zoompick.scenes.opening import open_raster
 from zoompick.study.folder import Study
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a study's own product by default.")]
 
 
+@with_rules(StackRules)
 def stack(
     files: Annotated[
         list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")
@@ -53,13 +55,9 @@ def stack(
             help="auto (the UTM zone), EPSG:…, or WKT2 or a file of it; that of the files by default.",
         ),
     ] = "",
-    classes: Annotated[
-        str, typer.Option("--classes", metavar="A,B", help="Bands that hold classes: never averaged.")
-    ] = "",
-    swath: Annotated[
-        str, typer.Option("--swath", metavar="WAY", help="Pixels of a swath: nearest, or mean (by distance).")
-    ] = "nearest",
-    resampling: options.Resampling = "bilinear",
+    *,
+    rules: StackRules,
+    told: Mapping[str, Any],
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -69,18 +67,10 @@ def stack(
     """Put bands on one grid, in order, into one file."""
     if not files:
         _refuse_options(
-            {
-                "--bands": bands,
-                "--area": area,
-                "--box": box,
-                "--around": around,
-                "--pixel": pixel,
-                "--like": like,
-                "--crs": crs,
-                "--classes": classes,
-                "--out": out,
-            }
-        )
+            {"--bands": bands, "--area": area, "--box": box, "--around": around, "--pixel": pixel, "--like": like,
+             "--crs": crs, "--out": out, "--compression": compression, "--overwrite": overwrite},
+            StackRules, told,
+        )  # fmt: skip
         made.make_for_study("stack", as_json)
         return
     given = options.area_given(area, box, around)
@@ -89,22 +79,10 @@ def stack(
     else:
         grid = _grid(files, given, pixel, like)
     step = StackStep(
-        tuple(files),
-        options.with_ending(out or Path("stack.tif")),
-        options.band_names(bands, files),
-        grid,
-        options.names(classes),
-        is_weighted=_is_mean(swath),
+        tuple(files), options.with_ending(out or Path("stack.tif")), options.band_names(bands, files), grid, rules,
         asks=True,
-        ways=options.ways(resampling),
-    )
+    )  # fmt: skip
     made.make_plain([step], overwrite, as_json, compression)
-
-
-def _is_mean(swath: str) -> bool:
-    if swath not in ("nearest", "mean"):
-        raise UnknownNameError.of("way to lay a swath", swath, ("nearest", "mean"))
-    return swath == "mean"
 
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
@@ -120,6 +98,7 @@ def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: P
     return grid_around([open_raster(path).grid for path in files], area, pixel)
 
 
+@with_rules(ClipRules)
 def clip(
     file: File = None,
     area: options.AreaText = "",
@@ -128,17 +107,12 @@ def clip(
     like: Annotated[
         Path | None, typer.Option("--like", metavar="FILE", help="The ground of another raster, as a box.")
     ] = None,
-    touch: Annotated[bool, typer.Option("--touch", help="Keep every pixel the outline passes through.")] = False,
-    outside: Annotated[bool, typer.Option("--outside", help="Keep what lies outside instead.")] = False,
-    keep: Annotated[
-        bool, typer.Option("--keep", help="Keep the file's extent; what is cut away is no-data.")
-    ] = False,
-    loose: Annotated[
-        bool, typer.Option("--loose", help="Widen the extent to whole blocks, which are then passed on as stored.")
-    ] = False,
-    buffer: Annotated[
-        str, typer.Option("--buffer", metavar="DISTANCE", help="Grow the area by 500m, or shrink it by -200m.")
+    grow: Annotated[
+        str, typer.Option("--grow", metavar="DISTANCE", help="Grow the area by 500m, or shrink it by -200m.")
     ] = "",
+    *,
+    rules: ClipRules,
+    told: Mapping[str, Any],
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -148,8 +122,9 @@ def clip(
     """Cut a file to the area; outside is no-data."""
     if file is None:
         _refuse_options(
-            {"--area": area, "--box": box, "--around": around, "--like": like, "--touch": touch, "--out": out,
-             "--outside": outside, "--keep": keep, "--loose": loose, "--buffer": buffer}
+            {"--area": area, "--box": box, "--around": around, "--like": like, "--grow": grow, "--out": out,
+             "--compression": compression, "--overwrite": overwrite},
+            ClipRules, told,
         )  # fmt: skip
         made.make_for_study("clip", as_json)
         return
@@ -159,46 +134,16 @@ def clip(
         given = study.area()
     if given is None:
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
-    polygon = buffered(given.polygon, parse_length_m(buffer)) if buffer else given.polygon
+    polygon = buffered(given.polygon, length_m(grow)) if grow else given.polygon
     target = options.with_ending(out) if out else _beside(file, "clip")
-    made.make_plain(
-        [ClipStep((file,), target, touch, outside, keep, loose, area=polygon)], overwrite, as_json, compression
-    )
+    made.make_plain([ClipStep((file,), target, rules, area=polygon)], overwrite, as_json, compression)
 
 
+@with_rules(CompositeRules)
 def composite(
     file: File = None,
-    recipe: Annotated[
-        str,
-        typer.Option(
-            "--recipe",
-            metavar="A,B",
-            help="One or more by name, made in one pass; see --list.",
-            autocompletion=known.recipes("composite"),
-        ),
-    ] = "",
     bands: options.Bands = "",
     listed: options.Listed = False,
-    stretch: Annotated[
-        str,
-        typer.Option(
-            "--stretch",
-            metavar="LOW,HIGH",
-            help="Percentiles that become dark and bright; minmax, sigma=2, equalize, local.",
-        ),
-    ] = "",
-    gamma: Annotated[
-        float | None, typer.Option("--gamma", metavar="NUMBER", help="Above 1 lifts what is dark; 1.8 by default.")
-    ] = None,
-    brightness: Annotated[
-        float | None, typer.Option("--brightness", metavar="NUMBER", help="Added, from -1 to 1.")
-    ] = None,
-    contrast: Annotated[
-        float | None, typer.Option("--contrast", metavar="NUMBER", help="About the middle shade; 1 changes nothing.")
-    ] = None,
-    saturation: Annotated[
-        float | None, typer.Option("--saturation", metavar="NUMBER", help="0 is grey; 1.2 by default.")
-    ] = None,
     same_stretch_as: Annotated[
         Path | None,
         typer.Option(
@@ -208,6 +153,9 @@ def composite(
     area: options.AreaText = "",
     box: options.Box = None,
     around: options.Around = "",
+    *,
+    rules: CompositeRules,
+    told: Mapping[str, Any],
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -218,22 +166,21 @@ def composite(
     if listed:
         list_recipes(file, as_json, is_index=False)
         return
-    if recipe and bands:
+    if rules.recipes and bands:
         raise UsageError("A recipe and bands were given.", "Give one of them.")
-    chosen = [recipes.composite(name) for name in options.names(recipe)]
+    chosen = [recipes.composite(name) for name in rules.recipes]
     chosen += (
         [recipes.own_composite(_named(file, options.band_names(bands, [file] if file else [])))] if bands else []
     )
-    shape = {"gamma": gamma, "brightness": brightness, "contrast": contrast, "saturation": saturation}
-    if same_stretch_as is not None and (stretch or any(value is not None for value in shape.values())):
+    shades = {name: value for name, value in told.items() if name != "recipes"}
+    if same_stretch_as is not None and shades:
         raise UsageError("--same-stretch-as gives all shades.", "Leave out --stretch, --gamma and the like.")
-    tone = (Tone.parse(stretch) if stretch else Tone()).shaped(**shape)
     if file is None:
         _refuse_options(
-            {f"--{key}": value is not None for key, value in shape.items()}
-            | {"--area": area, "--box": box, "--around": around, "--out": out, "--same-stretch-as": same_stretch_as}
-        )
-        made.make_for_study("composite", as_json, chosen or None, stretch or None)
+            {"--area": area, "--box": box, "--around": around, "--out": out, "--same-stretch-as": same_stretch_as,
+             "--compression": compression, "--overwrite": overwrite}
+        )  # fmt: skip
+        made.make_for_study("composite", as_json, chosen or None, shades)
         return
     given = options.area_given(area, box, around)
     chosen = chosen or [recipes.composite("natural")]
@@ -244,7 +191,7 @@ def composite(
             (file,),
             options.with_ending(out) if out else _beside(file, entry.name),
             recipe=entry,
-            tone=tone,
+            tone=rules.tone,
             area=given.polygon if given else None,
             same_as=same_stretch_as,
         )
@@ -269,22 +216,16 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
     return tuple(found)
 
 
+@with_rules(IndexRules)
 def index(
     file: File = None,
-    recipe: Annotated[
-        str,
-        typer.Option(
-            "--recipe",
-            metavar="A,B",
-            help="One or more by name, made in one pass; see --list.",
-            autocompletion=known.recipes("index"),
-        ),
-    ] = "",
     formula: Annotated[
         str,
         typer.Option("--formula", metavar="TEXT", help="Your own: '(nir - red) / (nir + red)', over reflectance."),
     ] = "",
     listed: options.Listed = False,
+    *,
+    rules: IndexRules,
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -299,12 +240,12 @@ def index(
     if listed:
         list_recipes(file, as_json, is_index=True)
         return
-    if recipe and formula:
+    if rules.recipes and formula:
         raise UsageError("A recipe and a formula were given.", "Give one of them.")
-    chosen = [recipes.index(name) for name in options.names(recipe)]
+    chosen = [recipes.index(name) for name in rules.recipes]
     chosen += [recipes.own_index(formula)] if formula else []
     if file is None:
-        _refuse_options({"--out": out, "--formula": formula})
+        _refuse_options({"--out": out, "--formula": formula, "--compression": compression, "--overwrite": overwrite})
         made.make_for_study("index", as_json, chosen or None)
         return
     if not chosen:
@@ -322,8 +263,9 @@ def _beside(file: Path, word: str) -> Path:
     return Path(f"{file.stem}-{word}.tif")
 
 
-def _refuse_options(given: dict[str, Any]) -> None:
+def _refuse_options(given: Mapping[str, Any], kind: type[Rules] | None = None, told: Iterable[str] = ()) -> None:
     """Without a file the brief decides; options that would contradict it are refused."""
-    named = next((name for name, value in given.items() if value), None)
+    of_rules = [f"--{row.option}" for row in kind.rows() if row.field in told] if kind else []
+    named = next(iter([*(name for name, value in given.items() if value), *of_rules]), None)
     if named:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")

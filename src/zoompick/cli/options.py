@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -62,6 +62,17 @@ AreaText = Annotated[
         show_default=False,
     ),
 ]
+
+
+def percent(what: str) -> Callable[[str], float]:
+    """A reader of percentages, with their sign or without, that calls the value by its name."""
+
+    def read(words: str) -> float:
+        return percent_of(words, what)
+
+    return read
+
+
 Edges = tuple[float, float, float, float]
 Around = Annotated[str, typer.Option("--around", metavar="DISTANCE", help="Circle about a point or place: 5km.")]
 Box = Annotated[
@@ -98,7 +109,7 @@ Dates = Annotated[
 ]
 Cloud = Annotated[
     float | None,
-    typer.Option("--cloud", metavar="PERCENT", help="Cloud over the scene, at most.", parser=percent_of),
+    typer.Option("--cloud", metavar="PERCENT", help="Cloud over the scene, at most.", parser=percent("cloud limit")),
 ]
 
 

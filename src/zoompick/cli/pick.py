@@ -18,7 +18,7 @@ from zoompick.discovery import pick as choose
 from zoompick.discovery.cover import CoverWish
 from zoompick.discovery.rules import names_numbers, select
 from zoompick.errors import DataError, MissingFileError, NothingFoundError, StudyError, UsageError
-from zoompick.given import percent, percent_of
+from zoompick.given import percent
 from zoompick.money import Money
 from zoompick.outgoing import csv_cell, csv_text
 from zoompick.scenes.limits import of_orders
@@ -88,12 +88,12 @@ def pick_add(
         bool, typer.Option("--one-platform", help="All of one satellite.", rich_help_panel=_WISH)
     ] = False,
     most: Annotated[
-        int | None, typer.Option("--most", metavar="SCENES", help="So many at most.", rich_help_panel=_WISH)
+        int | None, typer.Option("--limit", metavar="SCENES", help="So many at most.", rich_help_panel=_WISH)
     ] = None,
     cloud_area: Annotated[
         float | None,
         typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.",
-                     parser=percent_of,
+                     parser=options.percent("cloud limit"),
                      rich_help_panel=_WISH),
     ] = None,
     look: Annotated[

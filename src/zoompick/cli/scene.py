@@ -198,7 +198,7 @@ def look(
         bool, typer.Option("--map", help="Draw the footprints over the area in place of a contact sheet.")
     ] = False,
     terminal: Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")] = False,
-    most: Annotated[int, typer.Option("--most", metavar="SCENES", help="So many pictures at most.")] = 60,
+    most: Annotated[int, typer.Option("--limit", metavar="SCENES", help="So many pictures at most.")] = 60,
     overwrite: options.Overwrite = False,
 ) -> None:
     """Look before loading: contact sheets, any bands, maps of footprints, in a terminal."""

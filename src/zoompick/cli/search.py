@@ -18,7 +18,6 @@ from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.filters import ROWS, Row
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
-from zoompick.given import percent_of
 from zoompick.journal import act
 from zoompick.scenes import sources as table
 from zoompick.scenes.scenelist import write_list
@@ -41,7 +40,7 @@ def _option(row: Row) -> inspect.Parameter:
     default = False if kind is bool else "" if kind is str else None
     told: dict[str, Any] = {"metavar": row.unit} if row.unit else {}
     if row.unit == "PERCENT":
-        told["parser"] = percent_of
+        told["parser"] = options.percent(f"value of --{row.option}")
     if row.option in _OFFERED:
         told["autocompletion"] = _OFFERED[row.option]
     panel = None if row.is_basic else _SCENE

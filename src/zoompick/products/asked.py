@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any, Self
 
-from zoompick.products.extras import Extra
+from zoompick.products.rules import R, Rules, Section
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -13,34 +14,24 @@ class Asked:
 
     Attributes
     ----------
-    mix_scenes : bool
-        Where scenes fill each other's gaps each band does so by itself; else a pixel is of one scene.
-    align_to : str
-        Day on which the others are laid: ``first``, ``last``, a date; empty to leave all where they are.
-    align_each : bool
-        Each band is moved by itself.
-    composites_of, indices_of : str
-        What they are made of: ``clip``, or the name of a mask that is applied.
-    stretch : str
-        Percentiles, ``2,98``, or the words for another stretch.
-    extras : tuple of Extra
-        Products that may be asked for several times: masks, mosaics, blends, comparisons, pictures.
+    bands : tuple of str
+        Of the stack, in order.
+    sections : tuple of Section
+        One for each kind that every study has, then those that may be asked for several times.
     """
 
     bands: tuple[str, ...]
-    mix_scenes: bool
-    align_to: str
-    align_band: str
-    align_limit_px: float
-    align_each: bool
-    touch: bool
-    composites: tuple[str, ...]
-    composites_of: str
-    stretch: str
-    gamma: float
-    saturation: float
-    brightness: float
-    contrast: float
-    indices: tuple[str, ...]
-    indices_of: str
-    extras: tuple[Extra, ...] = ()
+    sections: tuple[Section[Any], ...] = ()
+
+    def all(self, kind: type[R]) -> list[Section[R]]:
+        """Sections of a kind, in the order of the brief."""
+        return [one for one in self.sections if type(one.rules) is kind]
+
+    def one(self, kind: type[R]) -> R:
+        """The rules of a kind that every study has."""
+        return next((one.rules for one in self.all(kind)), kind())
+
+    def changed(self, rules: Rules) -> Self:
+        """With other rules for a kind that every study has."""
+        kept = [one for one in self.sections if type(one.rules) is not type(rules)]
+        return replace(self, sections=(Section(rules.section, rules), *kept))

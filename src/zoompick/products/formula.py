@@ -137,9 +137,9 @@ def _step(node: ast.AST, text: str, names: list[str], depth: int) -> Step:
         case ast.Compare(ops=[op], comparators=[right]) if type(op) in _COMPARED:
             return _joined(_COMPARED[type(op)], below(node.left), below(right))
         case ast.BoolOp(op=op, values=values):
-            join = np.logical_and if isinstance(op, ast.And) else np.logical_or
+            name = "logical_and" if isinstance(op, ast.And) else "logical_or"
             parts = [below(value) for value in values]
-            return lambda bands: _folded(join, tuple(part(bands) for part in parts))
+            return lambda bands: _folded(getattr(np, name), tuple(part(bands) for part in parts))
         case ast.Call(func=ast.Name(id=name), args=args, keywords=[]):
             return _called(name, [below(arg) for arg in args])
         case _:

@@ -14,11 +14,10 @@ from zoompick.figures.face import Paper
 from zoompick.files import refuse_existing
 from zoompick.products.compare import Compared, compared
 from zoompick.products.drawing import Look, Wording, draw
-from zoompick.products.formula import Formula
 from zoompick.products.grids import common_grid
-from zoompick.products.kinds.align import AlignStep
+from zoompick.products.kinds.align import AlignRules, AlignStep
 from zoompick.products.kinds.blend import BlendRules, BlendStep
-from zoompick.products.kinds.mask import MaskStep
+from zoompick.products.kinds.mask import MaskRules, MaskStep
 from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.sidebyside import Comparison
@@ -37,7 +36,7 @@ def mosaic(
     bands: Sequence[str] = (),
     area: Area | None = None,
     grid: Grid | None = None,
-    rules: MosaicRules | None = None,
+    **rules: object,
 ) -> Raster:
     """Scenes over each other on one grid, each pixel from one scene.
 
@@ -51,15 +50,15 @@ def mosaic(
         The grid is drawn around it; by default around all files.
     grid : Grid, optional
         In place of one that is drawn.
-    rules : MosaicRules, optional
-        Order, what hides the ground, seams, brightness.
+    **rules
+        Fields of :class:`~zoompick.products.kinds.mosaic.MosaicRules`: order, what hides the ground, seams and so on.
 
     Raises
     ------
     UnknownNameError, UsageError, GridError
     """
     place = grid or grid_for(files, bands, area)
-    how = rules or MosaicRules()
+    how = MosaicRules.from_values(rules)
     return MosaicStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
 
 
@@ -81,25 +80,19 @@ def blend(
     bands: Sequence[str] = (),
     area: Area | None = None,
     grid: Grid | None = None,
-    rules: BlendRules | None = None,
+    **rules: object,
 ) -> Raster:
     """Many dates as one, of what showed the ground; arguments as those of :func:`mosaic`.
 
-    ``BlendRules("percentile", "90")`` takes the 90th percentile, ``BlendRules("highest", "ndvi")`` the greenest date.
+    ``by="percentile=90"`` takes the 90th percentile, ``by="highest=ndvi"`` the greenest date; the others are fields
+    of :class:`~zoompick.products.kinds.blend.BlendRules`.
     """
     place = grid or grid_for(files, bands, area)
-    how = rules or BlendRules()
+    how = BlendRules.from_values(rules)
     return BlendStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
 
 
-def mask(
-    files: Files,
-    where: str,
-    bands: Sequence[str] = (),
-    area: Area | None = None,
-    apply: bool = False,
-    grow_m: float = 0.0,
-) -> Raster:
+def mask(files: Files, where: str, bands: Sequence[str] = (), area: Area | None = None, **rules: object) -> Raster:
     """What a rule over bands and classes of one scene names: 1 where it holds, 0 where not, 255 where nothing is.
 
     Parameters
@@ -108,44 +101,35 @@ def mask(
         As ``cloud or shadow``, ``nir < 0.1``, ``outside``.
     area : Area, optional
         What ``outside`` means.
-    apply : bool
-        The bands without it, in place of the layer.
-    grow_m : float
-        Metres around it that belong to it.
+    **rules
+        Other fields of :class:`~zoompick.products.kinds.mask.MaskRules`: ``apply``, ``grow_m``, ``shrink_m``.
 
     Raises
     ------
     UsageError
         The rule is none, or the files are of several scenes.
     """
-    rule = Formula.parse(where)
-    if not rule.is_test and rule.text.strip() not in rule.bands:
-        raise UsageError(f"'{where}' is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
-    outside = area.polygon if area else None
+    how = MaskRules.from_values({"where": where, **rules})
     return MaskStep(
-        _paths(files), _NOWHERE, rule=rule, grid=grid_for(files, bands), bands=tuple(bands), grow_m=grow_m,
-        outside=outside, is_applied=apply,
+        _paths(files), _NOWHERE, rules=how, grid=grid_for(files, bands), bands=tuple(bands),
+        outside=area.polygon if area else None,
     ).build(Sources())  # fmt: skip
 
 
-def align(file: str | Path, to: str | Path, band: str = "", each: bool = False, limit_px: float = 0.1) -> Raster:
+def align(file: str | Path, to: str | Path, **rules: object) -> Raster:
     """A raster moved onto a reference by the shift that is measured between them.
 
     Parameters
     ----------
-    band : str
-        Compared in both; the first that both have by default.
-    each : bool
-        Every band is measured and moved by itself.
-    limit_px : float
-        A smaller shift is left alone.
+    **rules
+        Fields of :class:`~zoompick.products.kinds.align.AlignRules`: ``band``, ``limit_px``, ``each_band``.
 
     Raises
     ------
     UsageError
         Parts of the image do not agree on a shift.
     """
-    return AlignStep((Path(file), Path(to)), _NOWHERE, band, limit_px=limit_px, each=each).build(Sources())
+    return AlignStep((Path(file), Path(to)), _NOWHERE, AlignRules.from_values(rules)).build(Sources())
 
 
 def picture(

@@ -9,6 +9,7 @@ from zoompick.errors import UnknownNameError, UsageError
 WAYS = ("bilinear", "nearest", "cubic", "lanczos", "average", "majority")
 """``average`` is the mean over the ground of each target pixel, ``majority`` the value that most of it has. The first
 four take means of that ground too where target pixels are larger than the source's; ``nearest`` never does."""
+WAYS_WORDS = f"{', '.join(WAYS[:-1])} or {WAYS[-1]}; by band: cubic,nir=average"
 _FOR_CLASSES = ("nearest", "majority")
 CLASS = "class"
 """Of classes for which nothing is said: nearest upwards, majority downwards."""

@@ -14,6 +14,7 @@ from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, checked_polygon, outline_of
 from zoompick.geo.sizes import area_km2, share
+from zoompick.given import length_m
 from zoompick.journal import act
 from zoompick.later import shapely
 from zoompick.scenes.opening import open_raster
@@ -177,9 +178,9 @@ def changed(area: Area, buffer: str, simplify: str, add: Sequence[Area], cut: Se
     for entry in cut:
         polygon = _polygons(shapely.difference(polygon, entry.polygon), entry.name)
     if buffer:
-        polygon = geodesy.buffered(polygon, coordinates.parse_length_m(buffer))
+        polygon = geodesy.buffered(polygon, length_m(buffer))
     if simplify:
-        polygon = geodesy.simplified(polygon, coordinates.parse_length_m(simplify))
+        polygon = geodesy.simplified(polygon, length_m(simplify))
     return Area(area.name, checked_polygon(polygon), area.description)
 
 

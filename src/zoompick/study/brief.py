@@ -9,7 +9,7 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -18,11 +18,11 @@ from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.filters import BY_KEY
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
-from zoompick.given import CRS, FLAG, FOLDER, LIMIT_WORDS, LIMITS, NAMES, PERCENT, PIXEL, STRETCH, TEXT, within, words
+from zoompick.given import CRS, FLAG, FOLDER, LIMIT_WORDS, LIMITS, NAMES, PERCENT, PIXEL, TEXT
 from zoompick.patterns import FIELDS, NamePattern
-from zoompick.products import extras as several
 from zoompick.products.asked import Asked
-from zoompick.products.extras import RESERVED, Extra, check_pictures, extras_of
+from zoompick.products.kinds.table import KINDS
+from zoompick.products.sections import Reader, keys_of
 from zoompick.scenes.period import Period
 from zoompick.settings import BRIEF_NAME, SCHEMA_NAME
 
@@ -82,7 +82,7 @@ class Key(NamedTuple):
     Attributes
     ----------
     field : str
-        In ``Brief``; for a filter, in its ``search``.
+        In ``Brief``; for a filter, in its ``search``; empty for what the rules of a product hold.
     read : callable
         Value to what is kept, or UsageError.
     default : object
@@ -122,27 +122,11 @@ KEYS: dict[tuple[str, str], Key] = {
     ("grid", "crs"): Key("crs", CRS, "auto", "the UTM zone of the area's centre, or EPSG:…, or WKT2"),
     ("grid", "pixel_m"): Key("pixel_m", PIXEL, 8, " "),
     ("stack", "bands"): Key("bands", NAMES, ["blue", "green", "red", "nir"], " ", _BANDS),
-    ("stack", "mix_scenes"): Key(
-        "mix_scenes", FLAG, False, words="each band fills its gaps by itself; else a pixel is of one scene"
-    ),
-    ("align", "to"): Key("align_to", words(r"|first|last|\d{4}-\d{2}-\d{2}", "first, last or a day, 2025-12-15"), "",
-                          words="the day on which the others are laid: first, last or a date"),
-    ("align", "band"): Key("align_band", TEXT, "", words="compared in both days; the first of both by default"),
-    ("align", "limit_px"): Key("align_limit_px", within(0, 100), 0.1, words="a smaller shift is left alone"),
-    ("align", "each_band"): Key("align_each", FLAG, False, words="each band is moved by itself"),
-    ("clip", "touch"): Key("touch", FLAG, False, "true keeps every pixel the outline passes through"),
-    ("composite", "recipes"): Key("composites", NAMES, [], " ", ["natural", "infrared"]),
-    ("composite", "of"): Key("composites_of", TEXT, "clip", words="made of: clip, or a mask that is applied"),
-    ("composite", "stretch"): Key(
-        "stretch", STRETCH, [0.5, 99.7],
-        'percentiles, taken inside the area; or "minmax", "sigma=2", "equalize", "local"'
-    ),
-    ("composite", "gamma"): Key("gamma", within(0.1, 10), 1.8, "above 1 lifts what is dark"),
-    ("composite", "saturation"): Key("saturation", within(0, 5), 1.2, words="above 1 colours are stronger"),
-    ("composite", "brightness"): Key("brightness", within(-1, 1), 0, words="above 0 brighter"),
-    ("composite", "contrast"): Key("contrast", within(0, 10), 1, words="above 1 stronger"),
-    ("index", "recipes"): Key("indices", NAMES, [], " ", ["ndvi", "ndwi"]),
-    ("index", "of"): Key("indices_of", TEXT, "clip", words="made of: clip, or a mask that is applied"),
+    **{
+        (kind.name, name): Key("", row.value, row.default, row.note, row.start, row.words)
+        for kind in KINDS if not kind.is_several
+        for name, row in keys_of(kind).items()
+    },
     ("products", "folder"): Key("folder", FOLDER, "{date}", f"of the fields {', '.join(FIELDS)}"),
     ("products", "intermediate"): Key(
         "intermediate", FLAG, True, words="false: stack, aligned and clip are computed on the way, and not written"
@@ -159,12 +143,14 @@ KEYS: dict[tuple[str, str], Key] = {
     ),
 }  # fmt: skip
 _SECTIONS = tuple(dict.fromkeys(section for section, _ in KEYS))
+SEVERAL = {kind.name: keys_of(kind) for kind in KINDS if kind.is_several}
+"""Keys of the sections that a brief may hold as often as wanted."""
 _HEAD = f"""\
 #:schema {SCHEMA_NAME}
 # The brief of this study: what is sought, what is made. 'zoompick run' carries it out.
 # More conditions for [search], if you like, as the options of 'zoompick search':
 # {", ".join(key for section, key in _FILTERS if not KEYS[section, key].note)}.
-# More products, if you like, each as often as wanted: {", ".join(f"[[{kind}]]" for kind in several.KEYS)}.
+# More products, if you like, each as often as wanted: {", ".join(f"[[{kind}]]" for kind in SEVERAL)}.
 # [align] lays the days on one another. 'zoompick run --plan' shows what is made of what.
 """
 _NOTE_COLUMN = 27
@@ -218,33 +204,11 @@ def read_brief(path: Path) -> Brief:
     sought: dict[str, Any] = {}
     for place, key in KEYS.items():
         given = table.get(place[0], {}).get(place[1], key.default)
-        if given is not None:
+        if given is not None and key.field:
             kept = sought if place in _FILTERS else values
             kept[key.field] = _read(key, given, place, path, content)
-    extras = extras_of(table, lambda kind, place, key: _line(content, kind, key, place), path.name)
-    _check_made_of(values, extras, content, path.name)
-    return Brief(search=Criteria(None, **sought), extras=extras, **values)
-
-
-def _check_made_of(values: Mapping[str, Any], extras: Sequence[Extra], content: str, where: str) -> None:
-    """Composites and indices are made of bands: the clip, or a mask that is applied."""
-    known = ["clip", *(extra.name for extra in extras if extra.kind == "mask" and extra["apply"])]
-    for section, field in (("composite", "composites_of"), ("index", "indices_of")):
-        if values[field] not in known:
-            line = _line(content, section, "of")
-            raise BriefError(
-                f"{where}, line {line}: [{section}] of = {values[field]!r} cannot be used.",
-                f"It must be {' or '.join(known)}.",
-            )
-    taken = {*values["composites"], *values["indices"], *RESERVED}
-    twin = next((extra for extra in extras if extra.name in taken), None)
-    if twin:
-        raise BriefError(
-            f"{where}, line {twin.line('name')}: the name '{twin.name}' is another product's.",
-            "Give it another name.",
-        )
-    always = [name for name in RESERVED if name != "aligned" or values["align_to"]]
-    check_pictures(extras, (*always, *values["composites"], *values["indices"]), where)
+    reader = Reader(table, lambda kind, place, key: _line(content, kind, key, place), path.name)
+    return Brief(search=Criteria(None, **sought), sections=reader.read(KINDS), **values)
 
 
 def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: str) -> object:
@@ -258,11 +222,11 @@ def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: 
 
 def _check_keys(table: dict[str, Any], content: str) -> None:
     for section, keys in table.items():
-        if section in several.KEYS:
+        if section in SEVERAL:
             _check_extra(section, keys, content)
             continue
         if section not in _SECTIONS or not isinstance(keys, dict):
-            raise _unknown(f"[{section}]", sorted((*_SECTIONS, *several.KEYS)), _line(content, section, ""))
+            raise _unknown(f"[{section}]", sorted((*_SECTIONS, *SEVERAL)), _line(content, section, ""))
         for name in keys:
             if (section, name) not in KEYS:
                 known = sorted(key for own, key in KEYS if own == section)
@@ -279,9 +243,9 @@ def _check_extra(section: str, entries: object, content: str) -> None:
         )
     for place, row in enumerate(rows):
         for name in row:
-            if name not in several.KEYS[section]:
+            if name not in SEVERAL[section]:
                 raise _unknown(
-                    f"[[{section}]] {name}", sorted(several.KEYS[section]), _line(content, section, name, place)
+                    f"[[{section}]] {name}", sorted(SEVERAL[section]), _line(content, section, name, place)
                 )
 
 
@@ -308,5 +272,5 @@ def _line(content: str, section: str, key: str, place: int = 0) -> int:
 
 
 assert {entry.name for entry in fields(Brief)} == {
-    key.field for place, key in KEYS.items() if place not in _FILTERS
-} | {"search", "extras"}
+    key.field for place, key in KEYS.items() if place not in _FILTERS and key.field
+} | {"search", "sections"}

@@ -7,10 +7,11 @@ from collections.abc import Mapping, Sequence
 from concurrent.futures import Executor
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from zoompick.errors import CancelledError, ClusterError, DiskError, NothingFoundError, StudyError, ZoomPickError
 from zoompick.events import Report, ignore
+from zoompick.products.kinds.table import KINDS
 from zoompick.products.making import make_group
 from zoompick.products.step import Made, Making, Step
 from zoompick.study.folder import Study
@@ -23,7 +24,7 @@ def make_in_study(
     study: Study,
     kind: str,
     recipe: Sequence[object] | None = None,
-    stretch: str | None = None,
+    told: Mapping[str, Any] | None = None,
     report: Report = ignore,
 ) -> list[Made]:
     """Make one kind of product for every day of a study's shortlist.
@@ -32,8 +33,8 @@ def make_in_study(
     ----------
     recipe : sequence of object, optional
         In place of those that the brief names.
-    stretch : str, optional
-        In place of the brief's.
+    told : mapping, optional
+        Values of the kind's rules by field, in place of the brief's.
 
     Raises
     ------
@@ -43,8 +44,9 @@ def make_in_study(
         A step before this one was not carried out.
     """
     brief, area = study.brief(), study.area()
-    if stretch is not None:
-        brief = replace(brief, stretch=stretch)
+    if told:
+        rules = next(one.rules for one in KINDS if one.name == kind)
+        brief = brief.changed(replace(brief.one(rules), **told))
     plan = plan_study(study, brief, area, [entry.scene for entry in shortlist(study)], kind, recipe)
     if not plan.days:
         raise NothingFoundError("No scene is picked.", "Search, then pick by number: 'zoompick pick 1'.")

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.files import read_json, write_json
 from zoompick.products.step import digest_of, is_current
+from zoompick.settings import own_files
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
 from zoompick.study.plan import plan_study
@@ -85,14 +86,12 @@ def _unchanged(study: Study, brief: Brief) -> list[str] | None:
 def _basis(study: Study, brief: Brief) -> str:
     """Changes when anything does that products are made of, files apart."""
     made_of = (
-        brief.crs and brief.crs.code, brief.pixel_m, brief.bands, brief.mix_scenes, brief.touch, brief.composites,
-        brief.stretch,
-        brief.gamma, brief.saturation, brief.brightness, brief.contrast,
-        brief.indices, str(brief.folder), brief.name, brief.extras, brief.composites_of, brief.indices_of,
-        brief.intermediate, brief.align_to, brief.align_band, brief.align_limit_px, brief.align_each,
+        brief.crs and brief.crs.code, brief.pixel_m, brief.bands, str(brief.folder), brief.name, brief.intermediate,
+        [(section.name, section.rules) for section in brief.sections],
     )  # fmt: skip
     hasher = hashlib.sha256(repr(made_of).encode())
-    for path in (study.area_file, study.shortlist_file):
+    own = [path for kind in ("guides", "recipes", "classes") for path in own_files(kind)]
+    for path in (study.area_file, study.shortlist_file, *own):
         hasher.update(path.read_bytes() if path.exists() else b"")
     return hasher.hexdigest()[:32]
 

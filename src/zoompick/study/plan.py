@@ -10,9 +10,9 @@ from typing import NamedTuple
 from zoompick.area.model import Area
 from zoompick.errors import BriefError
 from zoompick.files import unique_names
-from zoompick.products.extras import RESERVED
 from zoompick.products.fused import FusedStep, fused
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.kinds.align import AlignRules
 from zoompick.products.kinds.table import KINDS
 from zoompick.products.step import Step
 from zoompick.raster.grid import Grid
@@ -81,8 +81,9 @@ def plan_study(
     folders = folder_names(brief, area, days)
     wanted = Wanted(
         brief, area, grid, study.root / "products", recipe,
-        study.products(folders[list(days).index(reference)]) if reference else None,
+        study.products(folders[list(days).index(reference)]) if reference else None, KINDS,
     )  # fmt: skip
+    align = brief.one(AlignRules)
     kinds = [kind for kind in KINDS if only in ("", kind.name)]
     for kind in kinds:
         _check_bands(kind.needs(wanted), brief)
@@ -93,7 +94,7 @@ def plan_study(
             study.products(name),
             tuple(p for scene in group for p in band_paths(study, scene, brief.bands)),
             tuple(p for scene in group for p in band_paths(study, scene, [CLASS_BAND])),
-            bool(brief.align_to) and (day != reference or brief.align_each),
+            bool(align.to) and (day != reference or align.each_band),
         )
         for name, (day, group) in zip(folders, days.items(), strict=True)
     ]
@@ -101,12 +102,13 @@ def plan_study(
         found = _steps(kinds, wanted, groups)
         return StudyPlan(grid, days, tuple(step for _, step in found), kinds=_kinds(found))
     every = _steps(KINDS, wanted, groups)
-    steps, unwritten = fused([step for _, step in every], RESERVED)
+    between = [name for kind in KINDS if kind.is_between for name in wanted.made(kind)]
+    steps, unwritten = fused([step for _, step in every], between)
     if only:
         # What is asked for by itself is written, whatever it is.
         own = {step.output for name, step in every if name == only}
-        between = [one if one.made_of else one.step for one in unwritten]
-        return StudyPlan(grid, days, tuple(step for step in (*between, *steps) if step.output in own))
+        rest = [one if one.made_of else one.step for one in unwritten]
+        return StudyPlan(grid, days, tuple(step for step in (*rest, *steps) if step.output in own))
     return StudyPlan(grid, days, steps, unwritten, _kinds(every))
 
 
@@ -125,12 +127,13 @@ def _steps(kinds: Sequence[Kind], wanted: Wanted, days: Sequence[Day]) -> list[t
 
 def _reference(brief: Brief, days: Sequence[str]) -> str:
     """The day on which the others are laid; empty for none."""
-    if not brief.align_to or not days:
+    align = brief.one(AlignRules)
+    if not align.to or not days:
         return ""
-    day = {"first": days[0], "last": days[-1]}.get(brief.align_to, brief.align_to)
+    day = {"first": days[0], "last": days[-1]}.get(align.to, align.to)
     if day not in days:
         raise BriefError(f"[align] to = '{day}': no scene of that day is picked.", f"There is {', '.join(days)}.")
-    if brief.align_each and not brief.align_band:
+    if align.each_band and not align.band:
         raise BriefError("[align] each_band moves each band onto one band, which is not told.", 'As band = "red".')
     return day
 

@@ -12,8 +12,8 @@ from typing import Any
 
 from zoompick.discovery.filters import BY_KEY, SORTS, Row
 from zoompick.given import Value
-from zoompick.products.extras import KEYS as SEVERAL
 from zoompick.study.brief import KEYS as PLAIN
+from zoompick.study.brief import SEVERAL
 
 _SOME = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
 _BY_UNIT: Mapping[str, Mapping[str, Any]] = {
@@ -43,7 +43,7 @@ def brief_schema() -> dict[str, Any]:
     tables = {name: _table(keys) for name, keys in sections.items()}
     for name, rows in SEVERAL.items():
         keys = {
-            key: {**_of_value(row.read), "description": row.words}
+            key: {**_of_value(row.value), "description": row.words}
             | ({"default": row.default} if row.default is not None else {})
             for key, row in rows.items()
         }

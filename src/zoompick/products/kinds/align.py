@@ -8,7 +8,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UsageError
-from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.given import BAND, FLAG, within, words
+from zoompick.products.kind import ALIGNED, Day, Kind, Wanted
+from zoompick.products.rules import Rules, asked
 from zoompick.products.shift import shift_between
 from zoompick.products.stack import Stack
 from zoompick.products.step import RasterStep, Sources, Step
@@ -25,32 +27,40 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
+class AlignRules(Rules):
+    """How a raster, or the days of a study, are laid on a reference."""
+
+    section: ClassVar[str] = "align"
+
+    to: str = asked(
+        words(r"|first|last|\d{4}-\d{2}-\d{2}", "first, last or a day, 2025-12-15"), "",
+        "the day on which the others are laid: first, last or a date", option="",
+    )  # fmt: skip
+    band: str = asked(BAND, "", "compared in both; the first that both have by default")
+    limit_px: float = asked(within(0, 100, "px"), 0.1, "a smaller shift is left alone", option="shift-min")
+    each_band: bool = asked(FLAG, False, "each band is measured and moved by itself")
+
+
+@dataclass(frozen=True)
 class AlignStep(RasterStep):
     """The first input moved onto the second.
 
     Attributes
     ----------
-    band : str
-        Compared in both; by default the first name that both have, else the first band of each.
-    limit_px : float
-        A smaller shift is left alone.
-    each : bool
-        Every band is measured and moved by itself.
     leaves_unsure : bool
         What cannot be measured stays where it is, with a sentence; else it is refused.
     """
 
     name: ClassVar[str] = "align"
 
-    band: str = ""
-    limit_px: float = field(default=0.1, kw_only=True)
-    each: bool = False
+    rules: AlignRules = field(default_factory=AlignRules)
     leaves_unsure: bool = False
 
     def options(self) -> dict[str, Any]:
         """Band, limit, and whether each band moves by itself."""
         more = {"leaves unsure": True} if self.leaves_unsure else {}
-        return {"band": self.band, "limit_px": self.limit_px, "each": self.each} | more
+        rules = self.rules
+        return {"band": rules.band, "limit_px": rules.limit_px, "each": rules.each_band} | more
 
     @property
     def shown(self) -> tuple[Path, ...]:
@@ -61,11 +71,11 @@ class AlignStep(RasterStep):
         """See :class:`zoompick.raster.part.Moved`; the shift is measured here."""
         source, reference = (sources.open(path) for path in self.inputs)
         names = [band.name for band in source.bands]
-        common = self.band or next((b.name for b in reference.bands if b.name in names), "")
+        common = self.rules.band or next((b.name for b in reference.bands if b.name in names), "")
         target = (
             _named(reference, common, self.inputs[1].name) if common else OneBand(reference, 0, reference.bands[0])
         )
-        measured = names if self.each else [common or names[0]]
+        measured = names if self.rules.each_band else [common or names[0]]
         shifts = {name: self._measured(_named(source, name, self.inputs[0].name), target, name) for name in measured}
         parts: list[list[Raster]] = []
         rows: list[dict[str, Any]] = []
@@ -73,7 +83,7 @@ class AlignStep(RasterStep):
             shift = shifts.get(name) or next(iter(shifts.values()))
             band = source.bands[place]
             one = OneBand(source, place, band)
-            moves = shift.is_sure and shift.size_px > self.limit_px
+            moves = shift.is_sure and shift.size_px > self.rules.limit_px
             if moves:
                 moved = Moved(one, shift.cols, shift.rows)
                 parts.append([OnGrid(moved, source.grid, CLASS if band.is_class else "bilinear")])
@@ -82,7 +92,7 @@ class AlignStep(RasterStep):
             rows.append({"band": name, "cols": round(shift.cols, 3), "rows": round(shift.rows, 3),
                          "tiles": shift.tiles, "looked": shift.looked, "spread_px": round(shift.spread_px, 3),
                          "sure": shift.is_sure, "moved": moves})  # fmt: skip
-        stack = Stack(source.grid, parts, notes=_sentences(rows, self.limit_px))
+        stack = Stack(source.grid, parts, notes=_sentences(rows, self.rules.limit_px))
         left = self._measured(_named(stack, measured[0], "the result"), target, measured[0])
         stack.record = {"zoompick:aligned": rows, "zoompick:shift_left_px": round(left.size_px, 3)}
         return stack
@@ -105,11 +115,9 @@ class AlignStep(RasterStep):
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The day's bands laid on those of the reference day."""
     if day.is_moved and wanted.reference is not None:
-        brief = wanted.brief
         yield AlignStep(
-            (day.stack, wanted.reference / "stack.tif"), day.whole, brief.align_band, limit_px=brief.align_limit_px,
-            each=brief.align_each, leaves_unsure=True,
-        )  # fmt: skip
+            (day.stack, wanted.reference / "stack.tif"), day.whole, wanted.brief.one(AlignRules), leaves_unsure=True
+        )
 
 
 def _named(raster: Raster, name: str, where: str) -> Raster:
@@ -128,4 +136,4 @@ def _sentences(rows: Sequence[dict[str, Any]], limit: float) -> tuple[str, ...]:
     return tuple(f"{', '.join(names)}: {how}." for how, names in found.items())
 
 
-KIND = Kind("align", of_day)
+KIND = Kind(AlignRules, of_day, is_between=True, makes=lambda section: (ALIGNED,) if section.rules.to else ())

@@ -9,13 +9,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.given import COUNT, METRES, words
 from zoompick.products import recipes
 from zoompick.products.blend import Blend, CountLayer, DateLayer, Highest
 from zoompick.products.kind import Day, Kind, Wanted, no_day
+from zoompick.products.kinds.mosaic import HIDE, HIDES, RESAMPLING
 from zoompick.products.kinds.scenes import ScenesStep
 from zoompick.products.mosaic import Mosaic
+from zoompick.products.rules import Rules, Section, asked
 from zoompick.products.sightings import in_order, sightings
 from zoompick.products.step import Sources, Step
+from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
 from zoompick.scenes.items import scene_of
 from zoompick.scenes.sidecar import read_sidecar
 
@@ -23,62 +27,59 @@ if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
-METHODS = ("median", "mean", "percentile", "clearest", "newest", "highest")
 PICKS = ("clearest", "newest", "highest")
 """Methods that take all bands of a pixel from one date."""
 SPANS = ("8d", "month", "season", "year")
 
 
+_WAYS = r"median|mean|clearest|newest|percentile=\d+(\.\d+)?|highest=[a-z][a-z0-9-]*"
+
+
 @dataclass(frozen=True)
-class BlendRules:
-    """How many dates become one.
+class BlendRules(Rules):
+    """How many dates become one."""
 
-    Attributes
-    ----------
-    method : str
-        One of METHODS.
-    detail : str
-        The percentile of ``percentile``; of ``highest`` an index recipe.
-    least : int
-        Dates that must show the ground in a pixel.
-    hide, grow_m
-        As for a mosaic.
-    """
+    section: ClassVar[str] = "blend"
 
-    method: str = "median"
-    detail: str = ""
-    least: int = 1
-    hide: tuple[str, ...] = ("cloud", "shadow")
-    grow_m: float = 0
+    by: str = asked(
+        words(_WAYS, "median, mean, percentile=90, clearest, newest or highest=ndvi", "WAY",
+              ("median", "mean", "percentile=90", *PICKS[:2], "highest=ndvi")),
+        "median", "median, mean, percentile=90; or each pixel from one date: clearest, newest, highest=ndvi",
+    )  # fmt: skip
+    every: str = asked(
+        words(f"|{'|'.join(SPANS)}", f"{', '.join(SPANS[:-1])} or {SPANS[-1]}", "SPAN", SPANS), "",
+        "one blend for each 8d, month, season or year",
+    )  # fmt: skip
+    hide: tuple[str, ...] = asked(HIDE, ["cloud", "shadow"], HIDES)
+    grow_m: float = asked(METRES, 0, "so far around it nothing is trusted either")
+    least: int = asked(COUNT, 1, "dates that a pixel needs, else no data")
+    resampling: Ways = asked(RESAMPLING, "bilinear", WAYS_WORDS)
 
-    @classmethod
-    def parse(cls, text: str, least: int, hide: tuple[str, ...], grow_m: float) -> BlendRules:
-        """Read ``median``, ``percentile=90``, ``highest=ndvi``.
-
-        Raises
-        ------
-        UnknownNameError, UsageError
-        """
-        method, _, detail = text.partition("=")
-        if method not in METHODS:
-            raise UnknownNameError.of("way to blend", method, METHODS)
-        if method == "percentile":
-            _percentile(detail)
-        elif method == "highest":
-            recipes.index(detail)
-        elif detail:
-            raise UsageError(f"{method} takes no '{detail}'.", "As `by` median, percentile=90 or highest=ndvi.")
-        if least < 1:
-            raise UsageError(f"At least {least} dates cannot be asked for.", "As `least` 2.")
-        if least > 1 and method in PICKS:
+    def check(self) -> None:
+        """A way knows what it takes."""
+        if self.method == "percentile":
+            _percentile(self.detail)
+        elif self.method == "highest":
+            recipes.index(self.detail)
+        if self.least > 1 and self.method in PICKS:
             raise UsageError(
-                f"{method} takes each pixel from one date: `least` has nothing to count.", "Leave it out."
+                f"{self.method} takes each pixel from one date: `least` has nothing to count.", "Leave it out."
             )
-        return cls(method, detail, least, hide, grow_m)
+
+    @property
+    def method(self) -> str:
+        """The way without what it takes."""
+        return self.by.partition("=")[0]
+
+    @property
+    def detail(self) -> str:
+        """The percentile of ``percentile``; of ``highest`` an index recipe."""
+        return self.by.partition("=")[2]
 
     def facts(self) -> dict[str, Any]:
         """As JSON holds them."""
-        return {"by": self.method, "detail": self.detail, "least": self.least, "hide": list(self.hide),
+        more = {"kernel": self.resampling.text} if self.resampling != BILINEAR else {}
+        return more | {"by": self.method, "detail": self.detail, "least": self.least, "hide": list(self.hide),
                 "grow_m": self.grow_m}  # fmt: skip
 
 
@@ -107,7 +108,7 @@ class BlendStep(ScenesStep):
     def joined(self) -> Mosaic:
         """All dates as one."""
         rules = self.rules
-        found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m)
+        found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m, ways=rules.resampling)
         if rules.method == "highest":
             return Highest(in_order(found, "newest"), recipes.index(rules.detail).formula)
         if rules.method in PICKS:
@@ -154,25 +155,26 @@ def steps_of(
 
 def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     """The blends of the brief, of all scenes of all days, or of each span of time."""
-    for extra in wanted.brief.extras:
-        if extra.kind != "blend":
-            continue
-        rules = BlendRules.parse(str(extra["by"]), extra["least"], extra["hide"], extra["grow_m"])
+    for section in wanted.brief.all(BlendRules):
         spans: dict[str, list[Path]] = {}
         for day in days:
-            spans.setdefault(_span_of(day, extra["every"]), []).extend((*day.inputs, *day.classes))
+            spans.setdefault(_span_of(day, section.rules.every), []).extend((*day.inputs, *day.classes))
         for name, files in sorted(spans.items()):
-            target = wanted.root / f"{extra.name}{'-' if name else ''}{name}.tif"
-            yield from steps_of(list(dict.fromkeys(files)), target, wanted.brief.bands, wanted.grid, rules)
+            target = wanted.root / f"{section.name}{'-' if name else ''}{name}.tif"
+            yield from steps_of(list(dict.fromkeys(files)), target, wanted.brief.bands, wanted.grid, section.rules)
 
 
 def _span_of(day: Day, every: str) -> str:
     return _span_name(datetime.fromisoformat(day.date), every) if every else ""
 
 
-def names_of_spans(days: Sequence[Day], every: str) -> list[str]:
-    """Names of the spans of time that some days are in; one without a name for no span."""
-    return sorted({_span_of(day, every) for day in days})
+def _spans(section: Section[BlendRules], days: Sequence[Day]) -> list[str]:
+    return sorted({_span_of(day, section.rules.every) for day in days})
+
+
+def _makes(section: Section[BlendRules]) -> list[str]:
+    of_one_date = ["-date"] if section.rules.method in PICKS else []
+    return [section.name, *(f"{section.name}{word}" for word in ("-count", *of_one_date))]
 
 
 def by_span(files: Sequence[Path], span: str) -> dict[str, list[Path]]:
@@ -220,4 +222,4 @@ def _span_name(when: datetime, span: str) -> str:
     return f"{year}-{start:02d}_{year + (end < start)}-{end:02d}"
 
 
-KIND = Kind("blend", no_day, of_study)
+KIND = Kind(BlendRules, no_day, of_study, is_several=True, makes=_makes, spans=_spans)

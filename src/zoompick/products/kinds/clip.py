@@ -8,12 +8,27 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.given import FLAG
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Sources, Step
 from zoompick.raster.clip import Clip
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
+
+
+@dataclass(frozen=True)
+class ClipRules(Rules):
+    """Which pixels are kept, and how far the product reaches."""
+
+    section: ClassVar[str] = "clip"
+
+    touch: bool = asked(FLAG, False, "keep every pixel the outline passes through",
+                        note="true keeps every pixel the outline passes through")  # fmt: skip
+    outside: bool = asked(FLAG, False, "keep what lies outside instead", key="")
+    keep: bool = asked(FLAG, False, "keep the file's extent; what is cut away is no-data", key="")
+    loose: bool = asked(FLAG, False, "widen the extent to whole blocks, which are then passed on as stored", key="")
 
 
 @dataclass(frozen=True)
@@ -23,28 +38,24 @@ class ClipStep(RasterStep):
     name: ClassVar[str] = "clip"
 
     area: Shape = field(kw_only=True)
-    touch: bool = False
-    is_outside: bool = False
-    keeps_extent: bool = False
-    is_loose: bool = False
+    rules: ClipRules = field(default_factory=ClipRules)
 
     def options(self) -> dict[str, Any]:
         """Area and rules."""
-        told: dict[str, Any] = {"area": geojson_of(self.area), "touch": self.touch}
-        told |= {"outside": True} if self.is_outside else {}
-        told |= {"keep": True} if self.keeps_extent else {}
-        return told | ({"loose": True} if self.is_loose else {})
+        told: dict[str, Any] = {"area": geojson_of(self.area), "touch": self.rules.touch}
+        return told | {name: True for name in ("outside", "keep", "loose") if getattr(self.rules, name)}
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.clip.Clip`."""
-        loose_to = settings.whole("tile_px") if self.is_loose else 0
+        rules = self.rules
+        loose_to = settings.whole("tile_px") if rules.loose else 0
         source = sources.open(self.inputs[0])
-        return Clip(source, self.area, self.touch, self.is_outside, self.keeps_extent, loose_to)
+        return Clip(source, self.area, rules.touch, rules.outside, rules.keep, loose_to)
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The day's bands inside the study area."""
-    yield ClipStep((day.whole,), day.clip, area=wanted.area.polygon, touch=wanted.brief.touch)
+    yield ClipStep((day.whole,), day.clip, wanted.brief.one(ClipRules), area=wanted.area.polygon)
 
 
-KIND = Kind("clip", of_day)
+KIND = Kind(ClipRules, of_day, is_between=True)

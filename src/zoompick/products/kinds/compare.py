@@ -10,10 +10,12 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.area.model import Area
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import geojson_of
+from zoompick.given import LIMIT, MADE_OF, words
 from zoompick.products import recipes
 from zoompick.products.change import Change, Difference, Rule
 from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted, no_day
+from zoompick.products.rules import Rules, asked
 from zoompick.products.shift import shift_between
 from zoompick.products.sidebyside import Comparison, draw_change
 from zoompick.products.step import DrawnStep, RasterStep, Sources, Step
@@ -23,7 +25,32 @@ if TYPE_CHECKING:
     from zoompick.products.recipes import IndexRecipe
     from zoompick.raster.raster import Raster
 
+DIFFERENCE = "-difference"
+"""Behind the name of a layer of change: the difference it was made of."""
 _MOST_SHIFT_PX = 0.5
+
+
+_RECIPE = r"[a-z][a-z0-9-]*"
+
+
+@dataclass(frozen=True)
+class CompareRules(Rules):
+    """What of two dates is compared, and what counts as change."""
+
+    section: ClassVar[str] = "compare"
+
+    index: str = asked(words(_RECIPE, "an index recipe, as ndwi", "NAME"), "ndwi",
+                       "what is compared, first day and last")  # fmt: skip
+    above: float | None = asked(LIMIT, None, "change is to rise above this, or fall below it")
+    by: float | None = asked(LIMIT, None, "change is to rise or fall by as much")
+    of: str = asked(MADE_OF, "clip", "the bands: clip, or a mask that is applied", option="")
+    show: str = asked(words(f"|{_RECIPE}", "a composite recipe, as natural, or nothing", "NAME"), "",
+                      "composite of a picture of both dates and the change")  # fmt: skip
+
+    def check(self) -> None:
+        """One rule of change."""
+        if (self.above is None) == (self.by is None):
+            raise UsageError("[[compare]] takes `above` or `by`, one of them.", "As above = 0, or by = 0.2.")
 
 
 @dataclass(frozen=True)
@@ -138,29 +165,28 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     """The comparisons of the brief: the first day with the last."""
     if len(days) < 2:
         return
-
-    for extra in wanted.brief.extras:
-        if extra.kind == "compare":
-            ends = (days[0].product(extra["of"]), days[-1].product(extra["of"]))
-            recipe = recipes.index(str(extra["index"]))
-            rule = Rule(extra["above"], extra["by"])
-            yield DifferenceStep(ends, wanted.root / f"{extra.name}-difference.tif", recipe)
-            change = ChangeStep(ends, wanted.root / f"{extra.name}.tif", recipe, rule=rule)
-            yield change
-            if extra["show"]:
-                shown = (days[0].clip, days[-1].clip, change.output)
-                target = wanted.root / f"{extra.name}.png"
-                yield SideBySideStep(
-                    shown, target, rule=rule, index=recipe.name, recipe=extra["show"], area=wanted.area
-                )
+    for section in wanted.brief.all(CompareRules):
+        rules = section.rules
+        ends = (days[0].product(rules.of), days[-1].product(rules.of))
+        recipe, rule = recipes.index(rules.index), Rule(rules.above, rules.by)
+        yield DifferenceStep(ends, wanted.root / f"{section.name}{DIFFERENCE}.tif", recipe)
+        change = ChangeStep(ends, wanted.root / f"{section.name}.tif", recipe, rule=rule)
+        yield change
+        if rules.show:
+            shown = (days[0].clip, days[-1].clip, change.output)
+            target = wanted.root / f"{section.name}.png"
+            yield SideBySideStep(shown, target, rule=rule, index=recipe.name, recipe=rules.show, area=wanted.area)
 
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     """Bands of each index that is compared, and of each composite that is shown."""
-    compared = [extra for extra in wanted.brief.extras if extra.kind == "compare"]
-    found = {name: recipes.index(name).formula.bands for name in sorted({str(extra["index"]) for extra in compared})}
-    shown = sorted({str(extra["show"]) for extra in compared} - {""})
+    compared = [section.rules for section in wanted.brief.all(CompareRules)]
+    found = {name: recipes.index(name).formula.bands for name in sorted({rules.index for rules in compared})}
+    shown = sorted({rules.show for rules in compared} - {""})
     return found | {name: recipes.composite(name).bands for name in shown}
 
 
-KIND = Kind("compare", no_day, of_study, needs)
+KIND = Kind(
+    CompareRules, no_day, of_study, needs, own_name="change", is_several=True,
+    makes=lambda section: (section.name, f"{section.name}{DIFFERENCE}"),
+)  # fmt: skip

@@ -12,12 +12,14 @@ from zoompick import settings
 from zoompick.errors import DataError, NothingFoundError, UsageError
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.given import MADE_OF, NAMES, STRETCH, optional, within
 from zoompick.products import recipes
 from zoompick.products.composite import Composite
 from zoompick.products.curves import Curve
 from zoompick.products.ground import clear_ground
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.picture import write_png
+from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Sources, Step
 from zoompick.products.tone import Tone
 from zoompick.raster.masks import PolygonMask
@@ -29,6 +31,39 @@ from zoompick.scenes.sidecar import sidecar_of
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
+
+
+@dataclass(frozen=True)
+class CompositeRules(Rules):
+    """Which colour pictures, and their shades."""
+
+    section: ClassVar[str] = "composite"
+
+    recipes: tuple[str, ...] = asked(
+        NAMES, [], "one or more by name, made in one pass; 'zoompick composite --list' lists them", option="recipe",
+        note=" ", start=["natural", "infrared"],
+    )  # fmt: skip
+    of: str = asked(MADE_OF, "clip", "made of: clip, or a mask that is applied", option="")
+    stretch: str = asked(
+        STRETCH, [0.5, 99.7], "percentiles that become dark and bright; minmax, sigma=2, equalize, local",
+        note='percentiles, taken inside the area; or "minmax", "sigma=2", "equalize", "local"',
+    )  # fmt: skip
+    gamma: float | None = asked(
+        optional(within(0.1, 10)), None, "above 1 lifts what is dark; 1.8 by default, of equalize and local 1",
+        note="above 1 lifts what is dark", start=1.8,
+    )  # fmt: skip
+    saturation: float = asked(
+        within(0, 5), 1.2, "0 is grey, above 1 colours are stronger", note="above 1 colours are stronger"
+    )
+    brightness: float = asked(within(-1, 1), 0, "added to each shade; above 0 brighter")
+    contrast: float = asked(within(0, 10), 1, "about the middle shade; above 1 stronger")
+
+    @property
+    def tone(self) -> Tone:
+        """Its shades."""
+        return Tone.parse(self.stretch).shaped(
+            gamma=self.gamma, brightness=self.brightness, contrast=self.contrast, saturation=self.saturation
+        )
 
 
 @dataclass(frozen=True)
@@ -128,26 +163,19 @@ def told_curves(picture: Path) -> tuple[list[dict[str, Any]], Tone]:
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The recipes of the brief, or those asked for, of what it says that they are made of."""
-    brief = wanted.brief
-    tone = Tone.parse(brief.stretch).shaped(
-        gamma=brief.gamma, brightness=brief.brightness, contrast=brief.contrast, saturation=brief.saturation
-    )
-    for recipe in wanted.recipes(recipes.CompositeRecipe, recipes.composite, wanted.brief.composites):
+    rules = wanted.brief.one(CompositeRules)
+    for recipe in wanted.recipes(recipes.CompositeRecipe, recipes.composite, rules.recipes):
         yield CompositeStep(
-            (day.product(brief.composites_of),),
-            day.product(recipe.name),
-            recipe=recipe,
-            tone=tone,
-            classes=day.classes,
+            (day.product(rules.of),), day.product(recipe.name), recipe=recipe, tone=rules.tone, classes=day.classes,
             area=wanted.area.polygon,
-        )
+        )  # fmt: skip
 
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     """Bands of each recipe of the table that is wanted."""
-    named = wanted.recipes(recipes.CompositeRecipe, recipes.composite, wanted.brief.composites)
+    named = wanted.recipes(recipes.CompositeRecipe, recipes.composite, wanted.brief.one(CompositeRules).recipes)
     known = recipes.composite_names()
     return {recipe.name: recipe.bands for recipe in named if recipe.name in known}
 
 
-KIND = Kind("composite", of_day, needs=needs)
+KIND = Kind(CompositeRules, of_day, needs=needs, makes=lambda section: section.rules.recipes)

@@ -6,13 +6,28 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.given import MADE_OF, NAMES
 from zoompick.products import recipes
 from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Sources, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
+
+
+@dataclass(frozen=True)
+class IndexRules(Rules):
+    """Which indices."""
+
+    section: ClassVar[str] = "index"
+
+    recipes: tuple[str, ...] = asked(
+        NAMES, [], "one or more by name, made in one pass; 'zoompick index --list' lists them", option="recipe",
+        note=" ", start=["ndvi", "ndwi"],
+    )  # fmt: skip
+    of: str = asked(MADE_OF, "clip", "made of: clip, or a mask that is applied", option="")
 
 
 @dataclass(frozen=True)
@@ -35,14 +50,15 @@ class IndexStep(RasterStep):
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The recipes of the brief, or those asked for, of what it says that they are made of."""
-    for recipe in wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices):
-        yield IndexStep((day.product(wanted.brief.indices_of),), day.product(recipe.name), recipe=recipe)
+    rules = wanted.brief.one(IndexRules)
+    for recipe in wanted.recipes(recipes.IndexRecipe, recipes.index, rules.recipes):
+        yield IndexStep((day.product(rules.of),), day.product(recipe.name), recipe=recipe)
 
 
 def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     """Bands of each recipe that is wanted."""
-    named = wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.indices)
+    named = wanted.recipes(recipes.IndexRecipe, recipes.index, wanted.brief.one(IndexRules).recipes)
     return {recipe.name: recipe.formula.bands for recipe in named}
 
 
-KIND = Kind("index", of_day, needs=needs)
+KIND = Kind(IndexRules, of_day, needs=needs, makes=lambda section: section.rules.recipes)

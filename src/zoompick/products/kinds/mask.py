@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.shapes import Shape, geojson_of, project
-from zoompick.products.extras import Extra
+from zoompick.given import FLAG, METRES, Value, text
 from zoompick.products.formula import Formula
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.masking import Masked, MaskLayer
+from zoompick.products.rules import Rules, Section, asked
 from zoompick.products.sightings import sightings, whole_day
 from zoompick.products.step import RasterStep, Sources, Step, grid_facts, units_told
 from zoompick.raster.masks import PolygonMask
@@ -24,39 +25,70 @@ if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
 
 
+_WORDS = (*MEANINGS, "saturated", "bright_cloud", "outside")
+
+
+def _true_or_false(value: Any) -> str:
+    rule = Formula.parse(text(value))
+    if not rule.is_test and rule.text.strip() not in rule.bands:
+        raise UsageError(f"'{value}' is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
+    return str(value)
+
+
+@dataclass(frozen=True)
+class MaskRules(Rules):
+    """What is masked, and how it is told."""
+
+    section: ClassVar[str] = "mask"
+
+    where: str = asked(
+        Value(
+            _true_or_false,
+            {"type": "string"},
+            metavar="CONDITION",
+            offer=(*MEANINGS, "saturated", "bright_cloud", "outside"),
+        ),
+        "cloud or shadow or outside",
+        "over bands, classes, saturated, bright_cloud and outside: 'snow and not water', 'nir < 0.1'",
+    )
+    grow_m: float = asked(METRES, 0, "widen what holds by this")
+    shrink_m: float = asked(METRES, 0, "narrow it first, so that specks go")
+    apply: bool = asked(FLAG, False, "the bands without it, in place of a layer that tells it")
+
+    @property
+    def formula(self) -> Formula:
+        """The rule."""
+        return Formula.parse(self.where)
+
+
 @dataclass(frozen=True)
 class MaskStep(RasterStep):
-    """A rule over the bands and classes of one scene.
+    """A rule over the bands and classes of one scene: 1 where it holds, 0 where not, 255 where nothing was seen.
 
-    Attributes
-    ----------
-    is_applied : bool
-        The bands without what the rule names; else 1 where it holds, 0 where not, 255 where nothing was seen.
+    Applied, it is the bands without what the rule names.
     """
 
     name: ClassVar[str] = "mask"
 
-    rule: Formula = field(kw_only=True)
+    rules: MaskRules = field(kw_only=True)
     grid: Grid = field(kw_only=True)
     bands: tuple[str, ...] = ()
-    grow_m: float = 0
-    shrink_m: float = 0
     outside: Shape | None = None
-    is_applied: bool = False
 
     def options(self) -> dict[str, Any]:
         """Rule, margins, area, grid and units."""
         area = geojson_of(self.outside) if self.outside is not None else None
-        return {"rule": self.rule.text, "bands": list(self.bands), "grow_m": self.grow_m, "shrink_m": self.shrink_m,
-                "outside": area, "applied": self.is_applied, "grid": grid_facts(self.grid),
+        rules = self.rules
+        return {"rule": rules.where, "bands": list(self.bands), "grow_m": rules.grow_m, "shrink_m": rules.shrink_m,
+                "outside": area, "applied": rules.apply, "grid": grid_facts(self.grid),
                 "units": units_told(self.inputs)}  # fmt: skip
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.masking.MaskLayer` and :class:`~zoompick.products.masking.Masked`."""
         one = self._sighting(sources)
         flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
-        layer = MaskLayer(one, self.rule, self.grow_m, self.shrink_m, flat)
-        return Masked(layer, self._shown(one)) if self.is_applied else layer
+        layer = MaskLayer(one, self.rules.formula, self.rules.grow_m, self.rules.shrink_m, flat)
+        return Masked(layer, self._shown(one)) if self.rules.apply else layer
 
     def _shown(self, one: Sighting) -> Raster:
         """The bands to be masked."""
@@ -86,46 +118,23 @@ class DayMaskStep(MaskStep):
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The masks of the brief, of the day's bands where they belong."""
-    for extra in wanted.brief.extras:
-        if extra.kind == "mask":
-            rule = rule_of(extra)
-            _refuse_untold(extra, rule, day)
-            yield DayMaskStep(
-                (day.whole, *day.classes), day.product(extra.name), rule=rule, grid=wanted.grid,
-                grow_m=extra["grow_m"], shrink_m=extra["shrink_m"], outside=wanted.area.polygon,
-                is_applied=extra["apply"],
-            )  # fmt: skip
+    for section in wanted.brief.all(MaskRules):
+        _refuse_untold(section, day)
+        yield DayMaskStep(
+            (day.whole, *day.classes), day.product(section.name), rules=section.rules, grid=wanted.grid,
+            outside=wanted.area.polygon,
+        )  # fmt: skip
 
 
-def _refuse_untold(extra: Extra, rule: Formula, day: Day) -> None:
+def _refuse_untold(section: Section[MaskRules], day: Day) -> None:
     """A rule over classes needs a class layer: told before anything is fetched."""
-    named = [name for name in rule.bands if name in MEANINGS]
+    named = [name for name in section.rules.formula.bands if name in MEANINGS]
     if named and not day.classes:
         raise BriefError(
-            f"{BRIEF_NAME}, line {extra.line('where')}: [[mask]] where = {extra['where']!r} needs a class layer that "
-            f"tells {named[0]}, and the scenes of {day.date} have none.",
+            f"{BRIEF_NAME}, line {section.line('where')}: [[mask]] where = {section.rules.where!r} needs a class "
+            f"layer that tells {named[0]}, and the scenes of {day.date} have none.",
             "As 'bright_cloud or outside', a guess.",
         )
 
 
-def rule_of(extra: Extra) -> Formula:
-    """The rule of a section of the brief.
-
-    Raises
-    ------
-    BriefError
-        Names the line.
-    """
-    try:
-        rule = Formula.parse(str(extra["where"]))
-        if rule.is_test or rule.text.strip() in rule.bands:
-            return rule
-        raise UsageError("It is neither true nor false.", "As 'nir < 0.1', or 'cloud or shadow'.")
-    except UsageError as error:
-        line = extra.line("where")
-        raise BriefError(
-            f"{BRIEF_NAME}, line {line}: [[mask]] where = {extra['where']!r} cannot be used.", str(error)
-        ) from error
-
-
-KIND = Kind("mask", of_day)
+KIND = Kind(MaskRules, of_day, is_several=True, keeps_bands=lambda section: section.rules.apply)

@@ -2,67 +2,88 @@
 
 from __future__ import annotations
 
+import contextlib
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.errors import UsageError
+from zoompick.given import FLAG, METRES, Value, listed, text
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.scenes import ScenesStep
 from zoompick.products.matching import match, overlaps
 from zoompick.products.mosaic import Mosaic, SceneLayer
-from zoompick.products.sightings import in_order, sightings
+from zoompick.products.rules import Rules, asked
+from zoompick.products.sightings import Sighting, in_order, sightings
 from zoompick.products.step import Sources, Step
-from zoompick.raster.ways import BILINEAR, Ways
+from zoompick.raster.ways import BILINEAR, WAYS, WAYS_WORDS, Ways
+from zoompick.sensors.classes import MEANINGS
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
+LAYER = "-scenes"
+"""Behind the name of a mosaic: its scene layer."""
 _MATCHING_PX = 700
 """Longer side of the grid on which brightness is compared."""
 
 
+ORDERS = ("newest", "oldest", "clearest", "nadir", "nearest=DAY", "given")
+HIDE = listed(MEANINGS)
+HIDES = "what hides the ground, by the class layers: cloud, shadow, snow, water, or none"
+
+
+def _ordered(value: Any) -> str:
+    word, _, day = text(value).partition("=")
+    if word != "nearest" and value in ORDERS:
+        return word
+    with contextlib.suppress(ValueError):
+        if word == "nearest" and re.fullmatch(r"\d{4}-\d{2}-\d{2}", day) and date.fromisoformat(day):
+            return str(value)
+    raise UsageError(f"It must be {', '.join(ORDERS)}, as nearest=2025-12-15.")
+
+
+ORDER = Value(
+    _ordered, {"type": "string", "pattern": r"^(given|newest|oldest|clearest|nadir|nearest=\d{4}-\d{2}-\d{2})$"},
+    metavar="ORDER", offer=ORDERS,
+)  # fmt: skip
+RESAMPLING = Value(
+    lambda given: given if isinstance(given, Ways) else Ways.parse(text(given)), {"type": "string"}, metavar="WAYS",
+    offer=WAYS,
+)  # fmt: skip
+
+
 @dataclass(frozen=True)
-class MosaicRules:
-    """How scenes are put over each other.
+class MosaicRules(Rules):
+    """How scenes are put over each other."""
 
-    Attributes
-    ----------
-    order : str
-        Which counts first; see :func:`zoompick.products.sightings.in_order`.
-    day : date or None
-        For the order ``nearest``.
-    hide : tuple of str
-        Meanings of classes that hide the ground, so that the next scene is looked at.
-    grow_m : float
-        Metres around these.
-    clear_only : bool
-        Where nothing shows the ground there is no data; else the first scene gives what it has.
-    feather_m : float
-        Width of soft seams.
-    matches : bool
-        Brightness is matched over the overlaps, to that of the first scene.
-    ways : Ways
-        How bands are resampled.
-    """
+    section: ClassVar[str] = "mosaic"
 
-    order: str = "given"
-    day: date | None = None
-    hide: tuple[str, ...] = ("cloud", "shadow")
-    grow_m: float = 0
-    clear_only: bool = False
-    feather_m: float = 0
-    matches: bool = False
-    ways: Ways = BILINEAR
+    order: str = asked(
+        ORDER, "newest", "which scene counts first: newest, oldest, clearest, nadir, nearest=DAY, or as given"
+    )
+    hide: tuple[str, ...] = asked(HIDE, ["cloud", "shadow"], HIDES)
+    grow_m: float = asked(METRES, 0, "so far around it nothing is trusted either")
+    clear_only: bool = asked(FLAG, False, "no data where no scene shows the ground, in place of its cloud")
+    feather_m: float = asked(METRES, 0, "soften seams over this width")
+    match: bool = asked(FLAG, False, "bring scenes to the brightness of the first, by their overlaps")
+    resampling: Ways = asked(RESAMPLING, "bilinear", WAYS_WORDS)
 
     def facts(self) -> dict[str, Any]:
         """As JSON holds them."""
-        day = self.day.isoformat() if self.day else None
-        more = {"kernel": self.ways.text} if self.ways != BILINEAR else {}
-        return more | {"order": self.order, "day": day, "hide": list(self.hide), "grow_m": self.grow_m,
-                "clear_only": self.clear_only, "feather_m": self.feather_m, "match": self.matches}  # fmt: skip
+        order, _, day = self.order.partition("=")
+        more = {"kernel": self.resampling.text} if self.resampling != BILINEAR else {}
+        return more | {"order": order, "day": day or None, "hide": list(self.hide), "grow_m": self.grow_m,
+                "clear_only": self.clear_only, "feather_m": self.feather_m, "match": self.match}  # fmt: skip
+
+    def first_in_front(self, found: Sequence[Sighting]) -> list[Sighting]:
+        """Sightings in the order of these rules."""
+        order, _, day = self.order.partition("=")
+        return in_order(found, order, date.fromisoformat(day) if day else None)
 
 
 @dataclass(frozen=True)
@@ -80,17 +101,18 @@ class MosaicStep(ScenesStep):
     def joined(self) -> Mosaic:
         """All scenes over each other."""
         rules = self.rules
-        found = in_order(self._laid_on(self.grid), rules.order, rules.day)
+        found = rules.first_in_front(self._laid_on(self.grid))
         matched = None
-        if rules.matches and len(found) > 1:
+        if rules.match and len(found) > 1:
             factor = max(1, round(max(self.grid.width, self.grid.height) / _MATCHING_PX))
-            coarse = in_order(self._laid_on(self.grid.reduced(factor), coarse=True), rules.order, rules.day)
+            coarse = rules.first_in_front(self._laid_on(self.grid.reduced(factor), coarse=True))
             names = [band.name for band in found[0].raster.bands]
             matched = match(overlaps(coarse), [one.name for one in coarse], names)
         return Mosaic(found, rules.feather_m, rules.clear_only, matched)
 
     def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
-        return sightings(self.inputs, self.bands, grid, self.rules.hide, self.rules.grow_m, coarse, self.rules.ways)
+        rules = self.rules
+        return sightings(self.inputs, self.bands, grid, rules.hide, rules.grow_m, coarse, rules.resampling)
 
 
 @dataclass(frozen=True)
@@ -104,25 +126,25 @@ class SceneLayerStep(MosaicStep):
         return SceneLayer(self.shared(sources))
 
 
+def steps_of(
+    files: Sequence[Path], target: Path, bands: tuple[str, ...], grid: Grid, rules: MosaicRules
+) -> tuple[MosaicStep, ...]:
+    """A mosaic and its scene layer, made in one pass."""
+    layer = target.with_name(f"{target.stem}{LAYER}{target.suffix}")
+    return (
+        MosaicStep(tuple(files), target, bands, grid=grid, rules=rules),
+        SceneLayerStep(tuple(files), layer, bands, grid=grid, rules=rules),
+    )
+
+
 def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     """The mosaics of the brief, of all scenes of all days."""
     files = tuple(dict.fromkeys(path for day in days for path in (*day.inputs, *day.classes)))
-    for extra in wanted.brief.extras:
-        if extra.kind != "mosaic" or not files:
-            continue
-        order, _, day = str(extra["order"]).partition("=")
-        rules = MosaicRules(
-            order, date.fromisoformat(day) if day else None, extra["hide"], extra["grow_m"], extra["clear_only"],
-            extra["feather_m"], extra["match"],
-        )  # fmt: skip
-        target = wanted.root / f"{extra.name}.tif"
-        yield MosaicStep(files, target, wanted.brief.bands, grid=wanted.grid, rules=rules)
-        yield SceneLayerStep(files, beside(target), wanted.brief.bands, grid=wanted.grid, rules=rules)
+    for section in wanted.brief.all(MosaicRules) if files else ():
+        target = wanted.root / f"{section.name}.tif"
+        yield from steps_of(files, target, wanted.brief.bands, wanted.grid, section.rules)
 
 
-def beside(mosaic: Path) -> Path:
-    """The scene layer of a mosaic."""
-    return mosaic.with_name(f"{mosaic.stem}-scenes{mosaic.suffix}")
-
-
-KIND = Kind("mosaic", no_day, of_study)
+KIND = Kind(
+    MosaicRules, no_day, of_study, is_several=True, makes=lambda section: (section.name, f"{section.name}{LAYER}")
+)

@@ -7,15 +7,30 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, ClassVar
 
-from zoompick.errors import BriefError
 from zoompick.figures.face import Paper
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.given import FLAG, RANGE, SHOWN, TEXT, one_of, within
 from zoompick.products.drawing import COLOURS, Look, Wording, draw
-from zoompick.products.extras import RESERVED, Extra
 from zoompick.products.kind import Day, Kind, Wanted
-from zoompick.products.kinds.blend import names_of_spans
+from zoompick.products.rules import Rules, asked
 from zoompick.products.step import DrawnStep, Step
-from zoompick.settings import BRIEF_NAME
+
+
+@dataclass(frozen=True)
+class PictureRules(Rules):
+    """What a picture for people shows, and how."""
+
+    section: ClassVar[str] = "picture"
+
+    of: str = asked(SHOWN, "natural", "the product to show", option="")
+    title: str = asked(TEXT, "", "above it; area and product by default")
+    caption: str = asked(TEXT, "", "below it")
+    format: str = asked(one_of("png", "jpg", "pdf", "svg"), "png", "png, jpg, pdf or svg", option="")
+    width_px: float = asked(within(200, 60_000, "px"), 1280, "width in pixels")
+    dpi: float = asked(within(30, 2400), 150, "dots an inch")
+    colours: str = asked(one_of("", *COLOURS), "", f"{', '.join(COLOURS)}")
+    range: tuple[float, float] | None = asked(RANGE, [], "values at both ends of the colours")
+    outline: bool = asked(FLAG, True, "the study area as a line", option="")
 
 
 @dataclass(frozen=True)
@@ -53,63 +68,39 @@ class PictureStep(DrawnStep):
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The pictures of products of the day."""
-    brief = wanted.brief
-    masks = [extra.name for extra in brief.extras if extra.kind == "mask"]
-    daily = (*RESERVED, *masks, *brief.composites, *brief.indices)
-    for extra in _pictures(wanted):
-        if extra["of"] in daily and (extra["of"] != "aligned" or day.is_moved):
-            target = day.folder / f"{extra.name}.{extra['format']}"
-            yield _step(wanted, extra, day.product(extra["of"]), target, day.date)
+    daily = [name for kind in wanted.kinds if kind.is_daily for name in wanted.made(kind)]
+    for section in wanted.brief.all(PictureRules):
+        rules = section.rules
+        if rules.of in daily and day.has(rules.of):
+            target = day.folder / f"{section.name}.{rules.format}"
+            yield _step(wanted, rules, day.product(rules.of), target, day.date)
 
 
 def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
-    """The pictures of products of all days together; of a blend of several spans one each."""
-    blends = {extra.name: extra for extra in wanted.brief.extras if extra.kind == "blend"}
-    own = [extra.name for extra in wanted.brief.extras if extra.kind in ("mosaic", "blend", "compare")]
-    for extra in _pictures(wanted):
-        base = next((name for name in own if extra["of"] in (name, *(f"{name}{end}" for end in _BESIDE))), "")
-        if not base or not days:
-            continue
-        ending = extra["of"].removeprefix(base)
-        spans = names_of_spans(days, blends[base]["every"]) if base in blends else [""]
-        for span in spans:
-            joint = f"-{span}" if span else ""
-            made = wanted.root / f"{base}{joint}{ending}.tif"
-            yield _step(wanted, extra, made, wanted.root / f"{extra.name}{joint}.{extra['format']}", span)
+    """The pictures of products of all days together; of those made for several spans of time one each."""
+    shared = [
+        (kind, own, name)
+        for kind in wanted.kinds if not kind.is_daily
+        for own in wanted.brief.all(kind.rules)
+        for name in kind.makes(own)
+    ]  # fmt: skip
+    for section in wanted.brief.all(PictureRules) if days else ():
+        rules = section.rules
+        for kind, own, name in shared:
+            if name == rules.of:
+                for span in kind.spans(own, days):
+                    joint = f"-{span}" if span else ""
+                    made = wanted.root / f"{own.name}{joint}{name.removeprefix(own.name)}.tif"
+                    yield _step(wanted, rules, made, wanted.root / f"{section.name}{joint}.{rules.format}", span)
 
 
-_BESIDE = ("-scenes", "-count", "-date", "-difference")
-
-
-def _pictures(wanted: Wanted) -> list[Extra]:
-    return [extra for extra in wanted.brief.extras if extra.kind == "picture"]
-
-
-def _step(wanted: Wanted, extra: Extra, made: Path, target: Path, when: str) -> PictureStep:
-    title = extra["title"] or " ".join(filter(None, (wanted.area.name, extra["of"])))
+def _step(wanted: Wanted, rules: PictureRules, made: Path, target: Path, when: str) -> PictureStep:
+    title = rules.title or " ".join(filter(None, (wanted.area.name, rules.of)))
     return PictureStep(
-        (made,), target, title + (f", {when}" if when else ""), extra["caption"], width_px=round(extra["width_px"]),
-        dpi=round(extra["dpi"]), colours=extra["colours"], limits=extra["range"],
-        outline=wanted.area.polygon if extra["outline"] else None,
+        (made,), target, title + (f", {when}" if when else ""), rules.caption, width_px=round(rules.width_px),
+        dpi=round(rules.dpi), colours=rules.colours, limits=rules.range,
+        outline=wanted.area.polygon if rules.outline else None,
     )  # fmt: skip
 
 
-def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
-    """No bands; but colours that do not exist are told before anything is fetched.
-
-    Raises
-    ------
-    BriefError
-        Names the line.
-    """
-    for extra in _pictures(wanted):
-        if extra["colours"] and extra["colours"] not in COLOURS:
-            line = extra.line("colours")
-            raise BriefError(
-                f"{BRIEF_NAME}, line {line}: [[picture]] colours = {extra['colours']!r} cannot be used.",
-                f"There is {', '.join(COLOURS)}.",
-            )
-    return {}
-
-
-KIND = Kind("picture", of_day, of_study, needs)
+KIND = Kind(PictureRules, of_day, of_study, is_several=True, makes=lambda section: ())

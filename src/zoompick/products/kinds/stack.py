@@ -3,18 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.given import FLAG, NAMES, one_of
 from zoompick.products.kind import Day, Kind, Wanted
+from zoompick.products.kinds.mosaic import RESAMPLING
+from zoompick.products.rules import Rules, asked
 from zoompick.products.stack import build_stack, questions
 from zoompick.products.step import RasterStep, Sources, Step, grid_facts, units_told
-from zoompick.raster.ways import BILINEAR, Ways
+from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
 from zoompick.scenes.deliveries import open_layers
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
+
+
+@dataclass(frozen=True)
+class StackRules(Rules):
+    """How bands of several files become one raster."""
+
+    section: ClassVar[str] = "stack"
+
+    mix_scenes: bool = asked(FLAG, False, "each band fills its gaps by itself; else a pixel is of one scene")
+    classes: tuple[str, ...] = asked(NAMES, [], "bands that hold classes: never averaged", key="")
+    swath: str = asked(
+        one_of("nearest", "mean"), "nearest", "pixels of a swath: nearest, or mean (by distance)", key=""
+    )
+    resampling: Ways = asked(RESAMPLING, "bilinear", WAYS_WORDS, key="")
 
 
 @dataclass(frozen=True)
@@ -32,32 +49,30 @@ class StackStep(RasterStep):
 
     bands: tuple[str, ...] = ()
     grid: Grid | None = None
-    classes: tuple[str, ...] = ()
-    is_mixed: bool = False
-    is_weighted: bool = False
+    rules: StackRules = field(default_factory=StackRules)
     asks: bool = False
-    ways: Ways = BILINEAR
 
     def options(self) -> dict[str, Any]:
         """Bands, grid, classes, and what the items beside the files tell of units."""
-        facts = None if self.grid is None else grid_facts(self.grid)
-        more: dict[str, Any] = {"classes": list(self.classes)} if self.classes else {}
-        more |= {"mixed": True} if self.is_mixed else {}
-        more |= {"weighted": True} if self.is_weighted else {}
-        more |= {"kernel": self.ways.text} if self.ways != BILINEAR else {}
+        facts, rules = None if self.grid is None else grid_facts(self.grid), self.rules
+        more: dict[str, Any] = {"classes": list(rules.classes)} if rules.classes else {}
+        more |= {"mixed": True} if rules.mix_scenes else {}
+        more |= {"weighted": True} if rules.swath == "mean" else {}
+        more |= {"kernel": rules.resampling.text} if rules.resampling != BILINEAR else {}
         return {"bands": list(self.bands), "grid": facts, "units": units_told(self.inputs, self.bands)} | more
 
     def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.products.stack.build_stack`."""
-        layers = open_layers(self.inputs, self.is_weighted)
-        asked = questions(layers, self.bands) if self.asks else ()
-        return build_stack(layers, self.bands, self.grid, self.classes, self.is_mixed, self.ways, asked)
+        rules = self.rules
+        layers = open_layers(self.inputs, rules.swath == "mean")
+        asked_of = questions(layers, self.bands) if self.asks else ()
+        return build_stack(layers, self.bands, self.grid, rules.classes, rules.mix_scenes, rules.resampling, asked_of)
 
 
 def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     """The bands of the brief, of all scenes of the day."""
     brief = wanted.brief
-    yield StackStep(day.inputs, day.stack, brief.bands, wanted.grid, is_mixed=brief.mix_scenes)
+    yield StackStep(day.inputs, day.stack, brief.bands, wanted.grid, brief.one(StackRules))
 
 
-KIND = Kind("stack", of_day, is_first=True)
+KIND = Kind(StackRules, of_day, is_first=True, is_between=True)

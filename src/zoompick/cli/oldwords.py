@@ -1,0 +1,29 @@
+"""Options that were called otherwise in the version before: the old words still work, and the new ones are told."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from zoompick.cli import show
+
+_OLD: Mapping[str, Mapping[str, str]] = {
+    "align": {"--each": "--each-band", "--limit": "--shift-min"},
+    "area": {"--buffer": "--grow"},
+    "clip": {"--buffer": "--grow"},
+    "look": {"--most": "--limit"},
+    "pick": {"--most": "--limit"},
+}
+"""Command of the root to its options of old and of now."""
+
+
+def renewed(words: Sequence[str]) -> list[str]:
+    """A command line in the words of now."""
+    command = next((word for word in words if not word.startswith("-")), "")
+    found = []
+    for word in words:
+        name, sign, value = word.partition("=")
+        new = _OLD.get(command, {}).get(name)
+        if new is not None:
+            show.note(f"{name} is called {new} now; the old word works for one version more.")
+        found.append(f"{new}{sign}{value}" if new is not None else word)
+    return found
