@@ -6,6 +6,7 @@ The verbs of the command line, for Python. Each is imported when it is first use
 from __future__ import annotations
 
 import importlib
+from types import FunctionType
 from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
@@ -57,7 +58,6 @@ if TYPE_CHECKING:
     from zoompick.study.batch import run_batch as run_batch
     from zoompick.study.batch import units_of as units_of
     from zoompick.study.doctor import examined as examined
-    from zoompick.study.folder import Study as Study
     from zoompick.study.library import TileWish as TileWish
     from zoompick.study.library import add_source as add_source
     from zoompick.study.library import calendar as calendar
@@ -87,6 +87,7 @@ if TYPE_CHECKING:
     from zoompick.study.making import make_in_study as make_in_study
     from zoompick.study.new import NewStudy as NewStudy
     from zoompick.study.new import new_study as new_study
+    from zoompick.study.opened import Study as Study
     from zoompick.study.orders import accept_terms as accept_terms
     from zoompick.study.orders import adopt_order as adopt_order
     from zoompick.study.orders import cancel_orders as cancel_orders
@@ -118,7 +119,7 @@ _VERBS = {
     "Grid": "raster.grid", "Look": "products.drawing", "MosaicRules": "products.kinds.mosaic",
     "NewStudy": "study.new", "Paper": "figures.face", "Period": "scenes.period",
     "RunWish": "study.run", "Source": "scenes.source", "Stages": "study.stages",
-    "Study": "study.folder", "TileWish": "study.library", "WatchWish": "study.watch",
+    "Study": "study.opened", "TileWish": "study.library", "WatchWish": "study.watch",
     "Window": "raster.grid", "Wish": "study.verify", "Wording": "products.drawing",
     "ZoomPickError": "errors", "accept_terms": "study.orders", "add_source": "study.library",
     "adopt_order": "study.orders",
@@ -157,6 +158,8 @@ __all__ = ["__version__", *sorted(_VERBS)]
 def __getattr__(name: str) -> Any:
     if name in _VERBS:
         found = getattr(importlib.import_module(f"zoompick.{_VERBS[name]}"), name)
+        if isinstance(found, FunctionType):
+            found = importlib.import_module("zoompick.study.door").opened(found)
         globals()[name] = found
         return found
     raise AttributeError(f"module 'zoompick' has no attribute '{name}'")

@@ -9,6 +9,9 @@ from __future__ import annotations
 import difflib
 import os
 import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -89,19 +92,35 @@ def study_folder(start: Path) -> Path | None:
     return next((folder for folder in (here, *here.parents) if (folder / BRIEF_NAME).is_file()), None)
 
 
+_HOME: ContextVar[Path | None] = ContextVar("home", default=None)
+
+
+@contextmanager
+def at(study: Path) -> Iterator[None]:
+    """While it lasts, facts of the user's own are this study's, whatever the current folder is.
+
+    Of a study inside the work of another they stay that other's: a batch has one set of facts.
+    """
+    token = _HOME.set(_HOME.get() or study)
+    try:
+        yield
+    finally:
+        _HOME.reset(token)
+
+
 FACTS = ("guides", "recipes", "classes", "places", "schemes")
 """Folders of facts of the user's own, in a study and in the configuration folder."""
 
 
 def own_files(kind: str, *endings: str) -> list[Path]:
-    """Files of facts of the user's own: those of the study that holds this folder, then those for all studies.
+    """Files of facts of the user's own: those of the study at hand, then those for all studies.
 
     Parameters
     ----------
     kind : str
         Name of their folder: one of :data:`FACTS`.
     """
-    study = study_folder(Path.cwd())
+    study = _HOME.get() or study_folder(Path.cwd())
     folders = [folder / kind for folder in (study, config_folder()) if folder is not None]
     return [
         path

@@ -57,8 +57,8 @@ def mosaic(
     ------
     UnknownNameError, UsageError, GridError
     """
-    place = grid or grid_for(files, bands, area)
     how = MosaicRules.from_values(rules)
+    place = grid or grid_for(files, bands, area)
     return MosaicStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
 
 
@@ -87,8 +87,8 @@ def blend(
     ``by="percentile=90"`` takes the 90th percentile, ``by="highest=ndvi"`` the greenest date; the others are fields
     of :class:`~zoompick.products.kinds.blend.BlendRules`.
     """
-    place = grid or grid_for(files, bands, area)
     how = BlendRules.from_values(rules)
+    place = grid or grid_for(files, bands, area)
     return BlendStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
 
 

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 from zoompick.arrays import Mask, Pixels
 from zoompick.errors import UnknownNameError, UsageError
-from zoompick.later import np
+from zoompick.later import imagecodecs, np
 from zoompick.raster.grid import Grid, Window
 
 
@@ -86,8 +86,37 @@ class Arrayed:
         pixels = to_numpy(self)
         return pixels if dtype is None else pixels.astype(dtype, copy=False)
 
+    def __repr__(self: Raster) -> str:
+        names, grid = ", ".join(band.name for band in self.bands[:8]), self.grid
+        more = f" and {len(self.bands) - 8} more" if len(self.bands) > 8 else ""
+        size = f"{grid.width} x {grid.height} px of {grid.pixel_text}"
+        return f"<raster of {names}{more}: {self.dtype}, {size}, {grid.crs}>"
+
+    def _repr_png_(self: Raster) -> bytes | None:
+        """A small picture for notebooks; None where that would mean to compute a large raster."""
+        level = max((n for n, one in enumerate(self.levels) if max(one.width, one.height) >= _SMALL_PX), default=0)
+        grid = self.levels[level]
+        if grid.width * grid.height > _MOST_SHOWN:
+            return None
+        step = max(1, max(grid.width, grid.height) // _SMALL_PX)
+        bands = (0, 1, 2) if len(self.bands) >= 3 else (0,)
+        pixels = self.read(grid.window, bands, level)[:, ::step, ::step]
+        valid = valid_mask(pixels, self.nodata)
+        shades = [_shades(plane, seen) for plane, seen in zip(pixels, valid, strict=True)]
+        alpha = (valid.all(axis=0) * 255).astype(np.uint8)
+        return bytes(imagecodecs.png_encode(np.stack([*(shades * (3 // len(shades))), alpha], axis=-1)))
+
+
+def _shades(plane: Pixels, seen: Mask) -> Pixels:
+    """Values between two percentiles as shades of 8 bits."""
+    values = plane[seen].astype(np.float64)
+    low, high = np.percentile(values, (2, 98)) if values.size else (0.0, 1.0)
+    share = (plane.astype(np.float64) - low) / ((high - low) or 1.0)
+    return (np.clip(np.nan_to_num(share), 0, 1) * 255).astype(np.uint8)
+
 
 _MOST_BYTES = 4 << 30
+_SMALL_PX, _MOST_SHOWN = 400, 16_000_000
 
 
 def to_numpy(raster: Raster, level: int = 0, window: Window | None = None, scaled: bool = False) -> Pixels:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import csv
 import io
 import platform
@@ -20,7 +19,7 @@ from zoompick.files import unique_names, write_text
 from zoompick.outgoing import csv_cell
 from zoompick.raster import engine
 from zoompick.scenes.period import Period
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.like import follow
 from zoompick.study.new import NewStudy
 from zoompick.study.run import RunWish, StudyRun, run
@@ -129,6 +128,7 @@ def run_batch(study: Study, units: Sequence[Unit], wish: RunWish, report: Report
         yield run_unit(study, unit, wish, report)
 
 
+@at_home
 def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore) -> Outcome:
     """Carry out the brief for one."""
     dates = (unit.period,) if unit.period else ()
@@ -140,12 +140,11 @@ def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore) -
 
 
 def _run_there(study: Study, wish: RunWish, unit: Unit) -> Outcome:
-    """On a worker: facts of the user's own are found from the study's folder."""
+    """On a worker, which has to see the study."""
     if not study.brief_file.is_file():
         what = f"The worker {platform.node()} does not see {study.root}."
         return Outcome(unit, None, StudyError(what, "Put the study where all workers reach it."))
-    with contextlib.chdir(study.root):
-        return run_unit(study, unit, wish, ignore)
+    return run_unit(study, unit, wish, ignore)
 
 
 ROW = ("name", "state", "scenes", "products", "made_new", "checks_passed", "checks", "area_km2", "folder", "reason")

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import functools
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from zoompick import files
 from zoompick.area.read import read_area
 from zoompick.errors import DataError, StudyError
-from zoompick.settings import BRIEF_NAME, SCHEMA_NAME, study_folder
+from zoompick.settings import BRIEF_NAME, SCHEMA_NAME, at, study_folder
 from zoompick.study.brief import read_brief
 from zoompick.study.schema import published
 
@@ -45,6 +46,20 @@ def refuse_taken(root: Path, wanted: Mapping[str, bytes]) -> None:
             raise StudyError(f"{path} is there already, and is another.", "Move it, or give another folder.")
 
 
+Verb = TypeVar("Verb", bound=Callable[..., Any])
+
+
+def at_home(verb: Verb) -> Verb:
+    """A verb of a study, its first argument: facts of the user's own are that study's while it works."""
+
+    @functools.wraps(verb)
+    def call(study: Study, *args: Any, **named: Any) -> Any:
+        with at(study.root):
+            return verb(study, *args, **named)
+
+    return call  # type: ignore[return-value]
+
+
 @dataclass(frozen=True)
 class Study:
     """A study by its folder."""
@@ -52,18 +67,18 @@ class Study:
     root: Path
 
     @classmethod
-    def find(cls, start: Path) -> Study | None:
+    def find(cls, start: str | Path) -> Study | None:
         """The study that holds ``start``: the nearest folder upward with a brief."""
-        found = study_folder(start)
+        found = study_folder(Path(start))
         return None if found is None else cls(found)
 
     @classmethod
-    def need(cls, start: Path) -> Study:
+    def need(cls, start: str | Path) -> Study:
         """Like :meth:`find`, but raises :class:`StudyError` when there is none."""
         study = cls.find(start)
         if study is None:
             raise StudyError(
-                f"There is no study in {start.resolve()} or above it.",
+                f"There is no study in {Path(start).resolve()} or above it.",
                 "Make one with 'zoompick new FOLDER', or go into one.",
             )
         return study
@@ -149,7 +164,8 @@ class Study:
 
     def brief(self) -> Brief:
         """The brief, read and checked."""
-        return read_brief(self.brief_file)
+        with at(self.root):
+            return read_brief(self.brief_file)
 
     def area(self) -> Area:
         """The study area; StudyError when none was set."""

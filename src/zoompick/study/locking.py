@@ -12,7 +12,7 @@ from zoompick.scenes import fetched as record
 from zoompick.scenes.sidecar import read_sidecar
 from zoompick.study import needs
 from zoompick.study.brief import Brief
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.lock import Lock, LockedFile, area_geometry, brief_table, write_lock
 from zoompick.study.outdated import CURRENT, states_of
 from zoompick.study.plan import plan_study
@@ -28,6 +28,7 @@ class Differing(NamedTuple):
     words: str
 
 
+@at_home
 def lock_study(study: Study) -> tuple[Path, Lock]:
     """Write down scenes, files and products of a study that is up to date, with their digests.
 

@@ -14,12 +14,13 @@ from zoompick.events import Report, ignore
 from zoompick.products.kinds.table import KINDS
 from zoompick.products.making import make_group
 from zoompick.products.step import Made, Making, Step
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.plan import plan_study
 from zoompick.study.shortlist import shortlist
 from zoompick.vouched import Vouched
 
 
+@at_home
 def make_in_study(
     study: Study,
     kind: str,

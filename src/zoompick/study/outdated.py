@@ -12,7 +12,7 @@ from zoompick.files import read_json, write_json
 from zoompick.products.step import digest_of, is_current
 from zoompick.settings import own_files
 from zoompick.study.brief import Brief
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.plan import plan_study
 from zoompick.study.shortlist import shortlist
 from zoompick.vouched import Vouched
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 CURRENT, MISSING, OLD, WAITS = "up to date", "not made", "out of date", "needs what is not here"
 
 
+@at_home
 def note_made(study: Study, brief: Brief, steps: Sequence[Step]) -> None:
     """Remember what products were made of, so that a look at the records tells that nothing changed."""
     paths = sorted({path for step in steps for path in (step.output, *step.inputs, *step.companions)})
@@ -31,6 +32,7 @@ def note_made(study: Study, brief: Brief, steps: Sequence[Step]) -> None:
     write_json(_path(study), {"basis": _basis(study, brief), "files": rows, "products": outputs})
 
 
+@at_home
 def product_states(study: Study, brief: Brief) -> dict[str, str]:
     """State of each product by its path in the study, in the order of making; none where none was made yet."""
     quick = _unchanged(study, brief)

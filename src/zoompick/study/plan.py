@@ -18,7 +18,7 @@ from zoompick.products.step import Step
 from zoompick.raster.grid import Grid
 from zoompick.scenes.scene import CLASS_BAND, Scene
 from zoompick.study.brief import Brief
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.needs import band_paths, study_grid
 
 
@@ -54,6 +54,7 @@ def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
     return {day: tuple(days[day]) for day in sorted(days)}
 
 
+@at_home
 def plan_study(
     study: Study,
     brief: Brief,

@@ -32,7 +32,7 @@ from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.sidecar import sidecar_of
 from zoompick.study.brief import Brief
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.needs import band_paths
 from zoompick.study.plan import StudyPlan, plan_study
 from zoompick.study.shortlist import shortlist
@@ -44,6 +44,7 @@ _PLAIN = ("stack", "align", "clip")
 """Steps on the way: listed, not shown."""
 
 
+@at_home
 def report_of(study: Study) -> StudyReport:
     """All that a study's report tells.
 

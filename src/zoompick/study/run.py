@@ -21,7 +21,7 @@ from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.study import download, needs, searchkey
 from zoompick.study.brief import Brief
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.judged import judge_again
 from zoompick.study.lineage import Node, trees
 from zoompick.study.lock import Lock, read_lock, refuse_changed
@@ -129,6 +129,7 @@ class RunWish:
     is_locked: bool = False
 
 
+@at_home
 def run(study: Study, report: Report = ignore, wish: RunWish | None = None) -> StudyRun:
     """Carry out the brief; no other run works in the study meanwhile.
 

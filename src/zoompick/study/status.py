@@ -16,7 +16,7 @@ from zoompick.scenes.fetchplan import ITEM, RECORD, DownloadPlan
 from zoompick.scenes.scene import Key, Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.study import needs
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.outdated import product_states
 from zoompick.study.shortlist import shortlist
 
@@ -75,6 +75,7 @@ class StudyState:
     products: Mapping[str, str]
 
 
+@at_home
 def state_of(study: Study, with_products: bool = True) -> StudyState:
     """Look at the study's records and folders; nothing is asked of a source."""
     entries = shortlist(study)

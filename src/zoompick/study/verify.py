@@ -39,7 +39,7 @@ from zoompick.sensors.classes import ClassTable
 from zoompick.study import sourced
 from zoompick.study.brief import Brief
 from zoompick.study.checkstate import state_of
-from zoompick.study.folder import Study
+from zoompick.study.folder import Study, at_home
 from zoompick.study.needs import band_paths
 from zoompick.study.plan import StudyPlan, plan_study
 from zoompick.study.shortlist import shortlist
@@ -100,6 +100,7 @@ Job = Callable[[], list[Finding]]
 _UNMADE = "It was not made yet: 'zoompick run' makes it."
 
 
+@at_home
 def judge_study(study: Study, report: Report = ignore, wish: Wish | None = None) -> list[Finding]:
     """Judge a study as its brief is now, and keep the findings; those of some checks only are not kept.
 
