@@ -19,7 +19,7 @@ from zoompick.products.composite import Composite
 from zoompick.products.curves import curves_for
 from zoompick.products.formula import Formula
 from zoompick.products.fused import FusedStep
-from zoompick.products.kinds.clip import ClipStep
+from zoompick.products.kinds.clip import ClipRules, ClipStep
 from zoompick.products.kinds.index import IndexStep
 from zoompick.products.kinds.stack import StackStep
 from zoompick.products.local import LocalCurves
@@ -148,7 +148,7 @@ def test_a_fused_step_tells_all_that_it_is_made_of(files):
     prints = set()
     for touch, bands in ((False, ("red", "nir")), (True, ("red", "nir")), (False, ("nir", "red"))):
         stack = StackStep(paths, files / "stack.tif", bands, PLACE)
-        clip = ClipStep((stack.output,), files / "clip.tif", area=project_box(), touch=touch)
+        clip = ClipStep((stack.output,), files / "clip.tif", ClipRules(touch), area=project_box())
         last = IndexStep((clip.output,), files / "index.tif", recipe=recipes.index("ndvi"))
         step = FusedStep.of(last, {stack.output: stack, clip.output: clip})
         assert step.inputs == paths == step.shown and step.output == files / "index.tif" and step.name == "index"
