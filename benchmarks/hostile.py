@@ -510,7 +510,7 @@ def _read_words(text: str) -> object:
     from zoompick.study.areas import AreaRequest, resolve
 
     for read in (
-        coordinates.parse_point, coordinates.parse_corners, coordinates.parse_length_m, coordinates.looks_like_coordinates,
+        coordinates.parse_point, coordinates.parse_corners, coordinates.length_m, coordinates.looks_like_coordinates,
         Period.parse_all, Season.parse, Hours.parse, Pace.parse, NamePattern.parse, Formula.parse,
         lambda word: select([], [word], "it"), lambda word: resolve(AreaRequest(word)),
     ):  # fmt: skip

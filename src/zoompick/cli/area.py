@@ -64,7 +64,7 @@ def area_set(
     as_json: options.Json = False,
 ) -> None:
     """Set the study's area; outside a study only measure it."""
-    found = options.area_given(given, box, around, only, like)
+    found = options.Place(given, box, around, only).area(like)
     if found is None and (name or describe):
         raise UsageError("No area was given to name.", "Give a file, a name, coordinates, or --box W S E N.")
     if found is None:
@@ -101,7 +101,7 @@ def _drawable(picture: Path | None, overwrite: bool) -> None:
 
 
 def _area_or_study(given: str, box: options.Edges | None, around: str = "", only: str = "") -> Area:
-    found = options.area_given(given, box, around, only)
+    found = options.Place(given, box, around, only).area()
     return Study.need(Path.cwd()).area() if found is None else found
 
 
@@ -219,10 +219,10 @@ def area_change(
 ) -> None:
     """Change the study's area: join, cut out, then grow, then simplify."""
     if not (buffer or simplify or add or cut):
-        raise UsageError("No change was asked for.", "Give --buffer, --simplify, --with or --without.")
+        raise UsageError("No change was asked for.", "Give --grow, --simplify, --with or --without.")
     study = Study.need(Path.cwd())
     before = study.area()
-    others = [[found for text in texts or () if (found := options.area_given(text, None))] for texts in (add, cut)]
+    others = [[found for text in texts or () if (found := options.Place(text).area())] for texts in (add, cut)]
     after = areas.change_area(study, buffer, simplify, *others)
     _show(after, False)
     show.note(f"It had {human_km2(before.size_km2)} and has {human_km2(after.size_km2)} now.")

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import elsewhere, exits, options, show
+from zoompick.cli.declared import with_area
 from zoompick.cli.show import Column, table
-from zoompick.errors import MissingFileError
+from zoompick.errors import MissingFileError, UsageError
 from zoompick.files import refuse_existing
-from zoompick.given import percent
 from zoompick.judge import registry, tell
 from zoompick.judge.proof import draw_findings
 from zoompick.scenes.finding import worst
@@ -23,23 +23,22 @@ if TYPE_CHECKING:
     from zoompick.scenes.finding import Finding
 
 
+@with_area
 def verify(
     files: Annotated[
         list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the whole study by default.")
     ] = None,
     bands: options.Bands = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     valid: Annotated[
-        float,
+        float | None,
         typer.Option(
             "--valid",
             metavar="PERCENT",
-            help="Valid pixels in the area, at least.",
+            help="Valid pixels in the area, at least. [98]",
             parser=options.percent("share of valid pixels"),
         ),
-    ] = 98,
+    ] = None,
     only: Annotated[
         str, typer.Option("--only", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.")
     ] = "",
@@ -81,7 +80,10 @@ def verify(
         raise MissingFileError(f"There is no file {reference}.", "Give the reference's path.")
     wish = Wish(options.names(only), options.names(skip), tuple(limit or ()), reference, online)
     wish.checked()
-    findings = _of_files(files, bands, area, box, around, valid, wish) if files else _of_study(wish)
+    told = (bands and "--bands", place.option, "--valid" if valid is not None else "")
+    if not files and (named := next(filter(None, told), "")):
+        raise UsageError(f"{named} needs a file.", "Of a study the brief decides: change study.toml, or name files.")
+    findings = _of_files(files, bands, place, 98.0 if valid is None else valid, wish) if files else _of_study(wish)
     if as_json:
         show.as_json(tell.findings_json(findings))
     else:
@@ -127,17 +129,8 @@ def _explained(name: str, as_json: bool) -> int:
     return exits.DONE
 
 
-def _of_files(
-    files: list[Path],
-    bands: str,
-    area: str,
-    box: options.Edges | None,
-    around: str,
-    valid: float,
-    wish: Wish,
-) -> list[Finding]:
-    given = options.area_given(area, box, around)
-    least = percent(valid, "share of valid pixels")
+def _of_files(files: list[Path], bands: str, place: options.Place, least: float, wish: Wish) -> list[Finding]:
+    given = place.area()
     names, polygon = options.names(bands), given.polygon if given else None
     with show.progress() as report:
         return verify_files(files, names, polygon, least, report, wish=wish)

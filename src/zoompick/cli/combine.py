@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from zoompick.cli import elsewhere, options
-from zoompick.cli.declared import with_rules
+from zoompick.cli.declared import with_area, with_rules
 from zoompick.cli.made import grid_for, make_plain
 from zoompick.products.kinds import blend as blends
 from zoompick.products.kinds import mosaic as mosaics
@@ -33,12 +33,11 @@ CrsText = Annotated[
 
 
 @with_rules(MosaicRules)
+@with_area
 def mosaic(
     files: Files,
     bands: options.Bands = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     crs: CrsText = "",
     pixel: Pixel = None,
     like: Like = None,
@@ -55,7 +54,7 @@ def mosaic(
     A second file, NAME-scenes.tif, tells for each pixel which scene it is from. Where class layers are among the
     files, what hides the ground is filled from the next scene.
     """
-    given = options.area_given(area, box, around)
+    given = place.area()
     names = options.band_names(bands, files)
     grid = grid_for(files, names, given, crs, pixel, like)
     steps = mosaics.steps_of(files, options.with_ending(out or Path("mosaic.tif")), names, grid, rules)
@@ -63,12 +62,11 @@ def mosaic(
 
 
 @with_rules(BlendRules)
+@with_area
 def blend(
     files: Files,
     bands: options.Bands = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     crs: CrsText = "",
     pixel: Pixel = None,
     like: Like = None,
@@ -85,7 +83,7 @@ def blend(
     Beside it NAME-count.tif tells how many dates went into each pixel, and, where all bands of a pixel are of one
     date, NAME-date.tif which day it was (yyyymmdd).
     """
-    given = options.area_given(area, box, around)
+    given = place.area()
     names = options.band_names(bands, files)
     grid = grid_for(files, names, given, crs, pixel, like)
     target = options.with_ending(out or Path("blend.tif"))
@@ -97,12 +95,11 @@ def blend(
 
 
 @with_rules(MaskRules)
+@with_area
 def mask(
     files: Files,
     bands: options.Bands = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     like: Like = None,
     *,
     rules: MaskRules,
@@ -118,7 +115,7 @@ def mask(
     classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
     (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
     """
-    given = options.area_given(area, box, around)
+    given = place.area()
     names = options.band_names(bands, files)
     target = options.with_ending(out or Path("masked.tif" if rules.apply else "mask.tif"))
     step = MaskStep(

@@ -3,14 +3,49 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 
 import typer
 
-from zoompick.cli import known
+from zoompick.cli import known, options
 from zoompick.errors import UsageError
 from zoompick.products.rules import Row, Rules
+
+
+def with_area(command: Callable[..., Any]) -> Callable[..., Any]:
+    """A command whose parameter ``place`` becomes the options that give an area."""
+    own = inspect.signature(command, eval_str=True).parameters
+    params: list[inspect.Parameter] = []
+    for name, param in own.items():
+        if name == "place":
+            params += _PLACE
+        else:
+            params.append(param.replace(kind=inspect.Parameter.KEYWORD_ONLY))
+
+    def run(**values: Any) -> object:
+        place = options.Place(*(values.pop(one.name) for one in _PLACE))
+        return command(place=place, **values)
+
+    return _as_told(run, command, params)
+
+
+_PLACE = [
+    inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
+    for name, default, kind in (
+        ("area", "", options.AreaText), ("box", None, options.Box), ("around", "", options.Around),
+        ("named", "", options.Named),
+    )
+]  # fmt: skip
+
+
+def _as_told(
+    run: Callable[..., Any], command: Callable[..., Any], params: Sequence[inspect.Parameter]
+) -> Callable[..., Any]:
+    run.__doc__ = command.__doc__
+    run.__signature__ = inspect.Signature(params)  # type: ignore[attr-defined]
+    run.__annotations__ = {param.name: param.annotation for param in params}
+    return run
 
 
 def with_rules(kind: type[Rules], *without: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
@@ -38,10 +73,7 @@ def with_rules(kind: type[Rules], *without: str) -> Callable[[Callable[..., Any]
             more = {"told": given} if "told" in own else {}
             return command(rules=kind.from_values(given), **others, **more)
 
-        run.__doc__ = command.__doc__
-        run.__signature__ = inspect.Signature(params)  # type: ignore[attr-defined]
-        run.__annotations__ = {param.name: param.annotation for param in params}
-        return run
+        return _as_told(run, command, params)
 
     return declared
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import calling, known, options, show
+from zoompick.cli.declared import with_area
 from zoompick.cli.piped import piped_scenes
 from zoompick.discovery.rules import select
 from zoompick.errors import StudyError
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from zoompick.study.download import Downloaded, DownloadRequest
 
 
+@with_area
 def download(
     scenes: Annotated[
         list[str] | None,
@@ -47,9 +49,7 @@ def download(
             "--file-format", metavar="FORMAT", help="Where bands come in several: geotiff, hdf5, netcdf, jp2."
         ),
     ] = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     to: Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")] = Path(
         "scenes"
     ),
@@ -74,7 +74,7 @@ def download(
     wanted, named, given = (
         _chosen(study, scenes or [], form),
         options.names(bands),
-        options.area_given(area, box, around),
+        place.area(),
     )
     if study is not None:
         request = DownloadRequest.in_study(study, wanted, named, window, given)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.cli import elsewhere, made, options, show
-from zoompick.cli.declared import with_rules
+from zoompick.cli.declared import with_area, with_rules
 from zoompick.cli.recipelist import list_recipes
 from zoompick.errors import UsageError
 from zoompick.geo.geodesy import buffered
@@ -33,14 +33,13 @@ File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a 
 
 
 @with_rules(StackRules)
+@with_area
 def stack(
     files: Annotated[
         list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")
     ] = None,
     bands: options.Bands = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     pixel: Annotated[
         float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")
     ] = None,
@@ -67,13 +66,13 @@ def stack(
     """Put bands on one grid, in order, into one file."""
     if not files:
         _refuse_options(
-            {"--bands": bands, "--area": area, "--box": box, "--around": around, "--pixel": pixel, "--like": like,
+            {"--bands": bands, place.option: True, "--pixel": pixel, "--like": like,
              "--crs": crs, "--out": out, "--compression": compression, "--overwrite": overwrite},
             StackRules, told,
         )  # fmt: skip
         made.make_for_study("stack", as_json)
         return
-    given = options.area_given(area, box, around)
+    given = place.area()
     if crs:
         grid: Grid | None = made.grid_for(files, options.band_names(bands, files), given, crs, pixel, like)
     else:
@@ -99,11 +98,10 @@ def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: P
 
 
 @with_rules(ClipRules)
+@with_area
 def clip(
     file: File = None,
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     like: Annotated[
         Path | None, typer.Option("--like", metavar="FILE", help="The ground of another raster, as a box.")
     ] = None,
@@ -122,13 +120,13 @@ def clip(
     """Cut a file to the area; outside is no-data."""
     if file is None:
         _refuse_options(
-            {"--area": area, "--box": box, "--around": around, "--like": like, "--grow": grow, "--out": out,
+            {place.option: True, "--like": like, "--grow": grow, "--out": out,
              "--compression": compression, "--overwrite": overwrite},
             ClipRules, told,
         )  # fmt: skip
         made.make_for_study("clip", as_json)
         return
-    given = options.area_given(area, box, around, like=like)
+    given = place.area(like)
     study = Study.find(Path.cwd())
     if given is None and study is not None:
         given = study.area()
@@ -140,6 +138,7 @@ def clip(
 
 
 @with_rules(CompositeRules)
+@with_area
 def composite(
     file: File = None,
     bands: options.Bands = "",
@@ -150,9 +149,7 @@ def composite(
             "--same-stretch-as", metavar="FILE", help="Take the shades of this composite, to compare dates."
         ),
     ] = None,
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     *,
     rules: CompositeRules,
     told: Mapping[str, Any],
@@ -177,12 +174,12 @@ def composite(
         raise UsageError("--same-stretch-as gives all shades.", "Leave out --stretch, --gamma and the like.")
     if file is None:
         _refuse_options(
-            {"--area": area, "--box": box, "--around": around, "--out": out, "--same-stretch-as": same_stretch_as,
+            {place.option: True, "--out": out, "--same-stretch-as": same_stretch_as,
              "--compression": compression, "--overwrite": overwrite}
         )  # fmt: skip
         made.make_for_study("composite", as_json, chosen or None, shades)
         return
-    given = options.area_given(area, box, around)
+    given = place.area()
     chosen = chosen or [recipes.composite("natural")]
     if out is not None and len(chosen) > 1:
         raise UsageError(f"One --out for {len(chosen)} composites.", "Leave it out: each gets a name of its own.")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -74,6 +74,10 @@ def percent(what: str) -> Callable[[str], float]:
 
 
 Edges = tuple[float, float, float, float]
+Named = Annotated[
+    str,
+    typer.Option("--named", metavar="NAME", help="Only this polygon of the file, or attribute=value of some."),
+]
 Around = Annotated[str, typer.Option("--around", metavar="DISTANCE", help="Circle about a point or place: 5km.")]
 Box = Annotated[
     tuple[float, float, float, float] | None,
@@ -143,12 +147,27 @@ def png(path: Path, overwrite: bool) -> None:
     refuse_existing([path], overwrite)
 
 
-def area_given(
-    text: str, box: Edges | None, around: str = "", only: str = "", like: Path | None = None
-) -> Area | None:
-    """The area that was given in any way, or None; its notes are for the person to see."""
-    piped = sys.stdin.read() if text == "-" else ""
-    return resolve(AreaRequest(text, piped, box, around, only, like))
+class Place(NamedTuple):
+    """An area as it is given on a command line."""
+
+    text: str = ""
+    box: Edges | None = None
+    around: str = ""
+    named: str = ""
+
+    @property
+    def option(self) -> str:
+        """The first option that was given; empty for none."""
+        told = {"--area": self.text, "--box": self.box, "--around": self.around, "--named": self.named}
+        return next((name for name, value in told.items() if value), "")
+
+    def area(self, like: Path | None = None) -> Area | None:
+        """The area, or None; its notes are for the person to see."""
+        piped = sys.stdin.read() if self.text == "-" else ""
+        return resolve(AreaRequest(self.text, piped, self.box, self.around, self.named, like))
+
+
+NOWHERE = Place()
 
 
 def with_ending(path: Path, ending: str = ".tif") -> Path:

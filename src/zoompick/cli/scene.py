@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from zoompick.cli import facts, known, options, show
+from zoompick.cli.declared import with_area
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
 from zoompick.cli.piped import piped_scenes
@@ -175,6 +176,7 @@ def calendar(
         show.note(f"Drawn in {picture}.")
 
 
+@with_area
 def look(
     which: Chosen = None,
     picked: Picked = False,
@@ -187,9 +189,7 @@ def look(
             autocompletion=known.in_list(known.bands),
         ),
     ] = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     out: Annotated[
         Path | None,
         typer.Option("--out", metavar="FILE", help="Picture to write (PNG); look.png or map.png by default."),
@@ -211,7 +211,7 @@ def look(
         )
     chosen = _chosen(which or [], picked)
     study = chosen.study
-    given = options.area_given(area, box, around)
+    given = place.area()
     if given is None and study is not None and study.area_file.exists():
         given = study.area()
     if named and given is None:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.cli import elsewhere, exits, known, options, show
+from zoompick.cli.declared import with_area
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
@@ -72,11 +73,10 @@ def with_filters(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 @with_filters
+@with_area
 def search(
     filters: Mapping[str, Any],
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     source: options.SourceNames = None,
     by_month: Annotated[
         bool, typer.Option("--counts", help="Count scenes per satellite and month.", rich_help_panel=_OUT)
@@ -95,7 +95,7 @@ def search(
         form = form or form_of(out)
         refuse_existing([out], overwrite)
     study = Study.find(Path.cwd())
-    given = options.area_given(area, box, around)
+    given = place.area()
     wanted = _request(study, given, filters, source or [])
     return _carry_out(study, wanted, given is None, _Shown("json" if as_json else form, out, overwrite, by_month))
 

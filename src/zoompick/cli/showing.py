@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from zoompick.cli import known, made, options, show
+from zoompick.cli.declared import with_area
 from zoompick.errors import UsageError
 from zoompick.figures.face import FORMATS, Panel, Paper
 from zoompick.files import refuse_existing
@@ -28,6 +29,7 @@ Colours = Annotated[
 Range = Annotated[str, typer.Option("--range", metavar="LOW,HIGH", help="Values at both ends of the colours.")]
 
 
+@with_area
 def picture(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="A raster: a composite, an index, classes, bands.")],
     title: Title = "",
@@ -43,9 +45,7 @@ def picture(
     ] = "",
     colours: Colours = "",
     range_: Range = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     width: Width = None,
     width_mm: WidthMm = None,
     dpi: Dpi = None,
@@ -66,7 +66,7 @@ def picture(
         raise UsageError(f"{target.name}: pictures are {', '.join(FORMATS)}.", "Give --out FILE.png, say.")
     paper = Paper.of(width, width_mm, dpi)
     refuse_existing([target], overwrite)
-    given = options.area_given(area, box, around)
+    given = place.area()
     look = Look(colours, limits(range_), recipe)
     if face:
         made = shown(file, paper.width_px, look)
@@ -100,6 +100,7 @@ def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     write_face(panel.pixels, panel.grid, target, others[0], others[1])
 
 
+@with_area
 def compare(
     before: Annotated[Path, typer.Argument(metavar="BEFORE", help="Composite, index or bands of the earlier date.")],
     after: Annotated[Path, typer.Argument(metavar="AFTER", help="The same of the later date.")],
@@ -123,9 +124,7 @@ def compare(
     ] = "",
     colours: Colours = "",
     range_: Range = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     blink: Annotated[
         bool, typer.Option("--blink", help="Write an animated picture of the two too: NAME-blink.png.")
     ] = False,
@@ -144,7 +143,7 @@ def compare(
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")
     refuse_existing([target, *([blinking] if blink else [])], overwrite)
-    given = options.area_given(area, box, around)
+    given = place.area()
     alike = before.stem == after.stem
     names = [f"{path.parent.name}/{path.name}" if alike else path.stem for path in (before, after)]
     words = title or f"{names[0]} and {names[1]}"

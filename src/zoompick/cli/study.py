@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.cli import options, show
+from zoompick.cli.declared import with_area
 from zoompick.files import human_bytes, human_km2, human_time
 from zoompick.journal import act
 from zoompick.journal import history as acts_of
@@ -21,12 +22,11 @@ if TYPE_CHECKING:
     from zoompick.study.status import SceneState, StudyState
 
 
+@with_area
 def new(
     folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Folder of the study; it is made.")],
     name: Annotated[str, typer.Option("--name", help="Name of the study; the folder's by default.")] = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     source: options.SourceName = "",
     collection: options.Collections = None,
     dates: options.Dates = None,
@@ -37,7 +37,7 @@ def new(
     ] = None,
 ) -> None:
     """Make a study folder with its brief, study.toml."""
-    given = options.area_given(area, box, around)
+    given = place.area()
     wish = NewStudy(name, given, source, collection or (), dates or (), cloud)
     study = new_study(folder, wish) if like is None else study_like(folder, Study.need(like), wish)
     show.note(f"Made the study {folder}. Its brief is {study.brief_file}.")

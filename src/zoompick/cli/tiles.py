@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import exits, known, options, show
+from zoompick.cli.declared import with_area
 from zoompick.cli.groups import group
 from zoompick.errors import UsageError
 from zoompick.files import human_bytes, human_time, safe_name
@@ -46,9 +47,9 @@ Store = Annotated[
 ]
 
 
-def _ground(area: str, box: options.Edges | None, around: str) -> Shape:
+def _ground(place: options.Place) -> Shape:
     """The area that was given, else the study's."""
-    given = options.area_given(area, box, around)
+    given = place.area()
     return given.polygon if given is not None else Study.need(Path.cwd()).area().polygon
 
 
@@ -72,28 +73,31 @@ def _store_path(given: Path | None, source: str, layer: str) -> Path:
 
 
 @tiles.command("plan")
+@with_area
 def tiles_plan(
     source: options.SourceName = "",
     layer: LayerName = "",
     zoom: Zoom = "",
     pixel: Pixel = None,
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     form: Form = "",
     store: Store = None,
     as_json: options.Json = False,
 ) -> None:
     """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
-    ground, found = _ground(area, box, around), _source(source)
+    _plan(source, layer, Wish(zoom, pixel, form), place, store, as_json)
+
+
+def _plan(source: str, layer: str, wish: Wish, place: options.Place, store: Path | None, as_json: bool) -> None:
+    ground, found = _ground(place), _source(source)
     with show.progress() as report:
         opened = library.open_tiles(found, layer, report)
-        if not zoom and pixel is None:
+        if not wish.zoom and wish.pixel_m is None:
             rows = library.tile_levels(opened, ground)
         else:
             path = _store_path(store, found.name, opened.name)
-            prepared = library.plan_tiles(opened, ground, Wish(zoom, pixel, form), path, report)
-    if not zoom and pixel is None:
+            prepared = library.plan_tiles(opened, ground, wish, path, report)
+    if not wish.zoom and wish.pixel_m is None:
         if as_json:
             show.as_json([{"zoom": name, "pixel_m": size, "tiles": count} for name, size, count in rows])
             return
@@ -129,14 +133,13 @@ def _tell(prepared: Prepared) -> None:
 
 
 @tiles.command("get")
+@with_area
 def tiles_get(
     source: options.SourceName = "",
     layer: LayerName = "",
     zoom: Zoom = "",
     pixel: Pixel = None,
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     form: Form = "",
     store: Store = None,
     dry_run: options.DryRun = False,
@@ -144,10 +147,10 @@ def tiles_get(
 ) -> int:
     """Fetch the tiles over the area into a store, which works offline and which later runs go on with."""
     if dry_run:
-        tiles_plan(source, layer, zoom, pixel, area, box, around, form, store, as_json)
+        _plan(source, layer, Wish(zoom, pixel, form), place, store, as_json)
         return exits.DONE
 
-    ground, found, study = _ground(area, box, around), _source(source), Study.find(Path.cwd())
+    ground, found, study = _ground(place), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
         opened = library.open_tiles(found, layer, report)
         path = _store_path(store, found.name, opened.name)
@@ -173,13 +176,12 @@ def tiles_get(
 
 
 @tiles.command("join")
+@with_area
 def tiles_join(
     source: options.SourceName = "",
     layer: LayerName = "",
     zoom: Zoom = "",
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     store: Store = None,
     out: options.Out = None,
     compression: Annotated[
@@ -198,18 +200,18 @@ def tiles_join(
     as_json: options.Json = False,
 ) -> int:
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
-    ground = _ground(area, box, around)
+    ground = _ground(place)
     path = store or _only_store(source, layer)
     target = out or path.with_suffix(".tif")
     grid = _study_grid() if onto_study else None
     with show.progress() as report:
         joined = join_tiles(path, ground, target, zoom, compression, grid, overwrite, report)
-    place, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
+    made, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
     if as_json:
         show.as_json({"path": str(target), "tiles": joined.tiles, "missing": joined.missing,
                       "bytes": joined.written.size, "attribution": joined.attribution})  # fmt: skip
     show.note(
-        f"{show.place(target)}: {place.width} x {place.height} px of {place.pixel_text} in {place.crs}, "
+        f"{show.place(target)}: {made.width} x {made.height} px of {made.pixel_text} in {made.crs}, "
         f"{human_bytes(joined.written.size)}, out of {joined.tiles} tiles{missing}."
     )
     if joined.attribution:

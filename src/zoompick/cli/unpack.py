@@ -11,6 +11,7 @@ import typer
 from zoompick.addresses import is_remote
 from zoompick.area.coordinates import parse_point
 from zoompick.cli import options, show
+from zoompick.cli.declared import with_area
 from zoompick.errors import UsageError
 from zoompick.fetch import unpack as workflow
 from zoompick.fetch.unpack import choose
@@ -26,14 +27,13 @@ if TYPE_CHECKING:
     from zoompick.scenes.archives import Archive
 
 
+@with_area
 def unpack(
     archive: Annotated[
         str, typer.Argument(metavar="FILE|URL", help="zip, tar, .gz, .bz2, .zst, .xz; the first of several parts.")
     ],
     to: Annotated[Path | None, typer.Option("--to", metavar="FOLDER", help="Where files go; named after it.")] = None,
-    area: options.AreaText = "",
-    box: options.Box = None,
-    around: options.Around = "",
+    place: options.Place = options.NOWHERE,
     at: Annotated[str, typer.Option("--at", metavar="POINT", help="Only what lies over this point.")] = "",
     touching: Annotated[bool, typer.Option("--touching", help="Only what touches the study's area.")] = False,
     only: Annotated[str, typer.Option("--only", metavar="PATTERN", help="Only names like '*-red.tif'.")] = "",
@@ -43,7 +43,7 @@ def unpack(
     as_json: options.Json = False,
 ) -> None:
     """Unpack a delivery, or only what touches the area; of a remote one just those bytes."""
-    choice = workflow.Choice(_where(options.area_given(area, box, around), at, touching), only)
+    choice = workflow.Choice(_where(place.area(), at, touching), only)
     if remove and (is_remote(archive) or not choice.is_all):
         raise UsageError("--remove is for a whole archive on this disk.", "Leave it out.")
     study = Study.find(Path.cwd())
