@@ -181,20 +181,28 @@ def composite(
         return
     given = place.area()
     chosen = chosen or [recipes.composite("natural")]
-    if out is not None and len(chosen) > 1:
-        raise UsageError(f"One --out for {len(chosen)} composites.", "Leave it out: each gets a name of its own.")
+    targets = _targets(file, [entry.name for entry in chosen], out)
     steps = [
         CompositeStep(
             (file,),
-            options.with_ending(out) if out else _beside(file, entry.name),
+            target,
             recipe=entry,
             tone=rules.tone,
             area=given.polygon if given else None,
             same_as=same_stretch_as,
         )
-        for entry in chosen
+        for entry, target in zip(chosen, targets, strict=True)
     ]
     made.make_plain(steps, overwrite, as_json, compression)
+
+
+def _targets(file: Path, names: Sequence[str], out: Path | None) -> list[Path]:
+    """The file of each product; ``out`` is a file for one, and a folder for one or several."""
+    if out is None or out.is_dir():
+        return [(out or Path()) / _beside(file, name) for name in names]
+    if len(names) > 1:
+        raise UsageError(f"{out} is no folder, and {len(names)} products are made.", "Make the folder, or name none.")
+    return [options.with_ending(out)]
 
 
 def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
@@ -214,8 +222,10 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
 
 
 @with_rules(IndexRules)
+@with_area
 def index(
     file: File = None,
+    place: options.Place = options.NOWHERE,
     formula: Annotated[
         str,
         typer.Option("--formula", metavar="TEXT", help="Your own: '(nir - red) / (nir + red)', over reflectance."),
@@ -242,16 +252,19 @@ def index(
     chosen = [recipes.index(name) for name in rules.recipes]
     chosen += [recipes.own_index(formula)] if formula else []
     if file is None:
-        _refuse_options({"--out": out, "--formula": formula, "--compression": compression, "--overwrite": overwrite})
+        _refuse_options(
+            {place.option: True, "--out": out, "--formula": formula, "--compression": compression,
+             "--overwrite": overwrite}
+        )  # fmt: skip
         made.make_for_study("index", as_json, chosen or None)
         return
     if not chosen:
         raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}, or --formula TEXT.")
-    if out is not None and len(chosen) > 1:
-        raise UsageError(f"One --out for {len(chosen)} indices.", "Leave it out: each gets a name of its own.")
+    given = place.area()
+    targets = _targets(file, [entry.name for entry in chosen], out)
     steps = [
-        IndexStep((file,), options.with_ending(out) if out else _beside(file, entry.name), recipe=entry)
-        for entry in chosen
+        IndexStep((file,), target, recipe=entry, area=given.polygon if given else None)
+        for entry, target in zip(chosen, targets, strict=True)
     ]
     made.make_plain(steps, overwrite, as_json, compression)
 
@@ -263,6 +276,6 @@ def _beside(file: Path, word: str) -> Path:
 def _refuse_options(given: Mapping[str, Any], kind: type[Rules] | None = None, told: Iterable[str] = ()) -> None:
     """Without a file the brief decides; options that would contradict it are refused."""
     of_rules = [f"--{row.option}" for row in kind.rows() if row.field in told] if kind else []
-    named = next(iter([*(name for name, value in given.items() if value), *of_rules]), None)
+    named = next(iter([*(name for name, value in given.items() if name and value), *of_rules]), None)
     if named:
         raise UsageError(f"{named} needs a file.", "Give the file, or change study.toml and leave the option out.")

@@ -88,6 +88,8 @@ def run(
         return _watch(study, WatchWish.of(watch, rounds), wish, calling.words_of(when_new), as_json)
     _refuse_alone({"--rounds": rounds, "--when-new": when_new}, "--watch")
     if dry_run or plan:
+        part = {"--from": bool(first), "--until": bool(last), "--only": bool(only)}
+        _refuse_both({"--plan" if plan else "--dry-run": True, **part, "--locked": locked, "--thorough": thorough})
         return _dry_run(study, as_json, plan)
     with show.progress() as report:
         done = workflow.run(study, report, wish)

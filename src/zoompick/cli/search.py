@@ -94,6 +94,8 @@ def search(
     if out is not None:
         form = form or form_of(out)
         refuse_existing([out], overwrite)
+    if by_month and form not in ("", "table", "json"):
+        raise UsageError(f"Counts are not written as {form}.", "As a table, or with --json.")
     study = Study.find(Path.cwd())
     given = place.area()
     wanted = _request(study, given, filters, source or [])
@@ -125,7 +127,10 @@ def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Sh
             write_list(study.found_file, found.entries)
     if shown.by_month:
         head, *rows = counts(found.entries)
-        show.table([show.Column(head[0]), *(show.Column(name, "right") for name in head[1:])], rows)
+        if shown.form == "json":
+            show.as_json([dict(zip(head, row, strict=True)) for row in rows])
+        else:
+            show.table([show.Column(head[0]), *(show.Column(name, "right") for name in head[1:])], rows)
     else:
         is_table = not put_out(found.entries, shown.form, shown.out, shown.overwrite)
         if is_table:

@@ -31,7 +31,7 @@ def select(entries: Sequence[Entry], words: Sequence[str], what: str) -> list[En
     ------
     UsageError, UnknownNameError, NothingFoundError
     """
-    words = [word.strip() for word in words]
+    words = _apart(words)
     ids = {entry.scene.id for entry in entries}
     rules = [word for word in words if word not in ids and _RULE.fullmatch(_OR.split(word)[0])]
     named = [word for word in words if word not in rules]
@@ -51,10 +51,17 @@ def select(entries: Sequence[Entry], words: Sequence[str], what: str) -> list[En
 
 def names_numbers(words: Sequence[str]) -> bool:
     """True when a word means a place in the list."""
-    return any(_SPAN.fullmatch(word.strip()) for word in words)
+    return any(_SPAN.fullmatch(word) for word in _apart(words))
 
 
 _SPAN = re.compile(r"(\d+)(?:-(\d+))?")
+_SPANS = re.compile(rf"{_SPAN.pattern}(?:,{_SPAN.pattern})+")
+
+
+def _apart(words: Sequence[str]) -> list[str]:
+    """Words; numbers and ranges with commas between them are several."""
+    stripped = [word.strip() for word in words]
+    return [part for word in stripped for part in (word.split(",") if _SPANS.fullmatch(word) else [word])]
 
 
 def _named(entries: Sequence[Entry], word: str, what: str) -> list[Entry]:

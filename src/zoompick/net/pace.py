@@ -8,7 +8,7 @@ import time
 
 from zoompick.errors import UsageError
 
-_UNITS = {"": 1, "k": 1e3, "m": 1e6, "g": 1e9}
+_UNITS = {"k": 1e3, "m": 1e6, "g": 1e9}
 _BURST_S = 0.25
 
 
@@ -36,9 +36,9 @@ class Pace:
         """
         if not text:
             return cls()
-        match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmg]?)b?(?:/s)?\s*", text.lower())
+        match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmg])b?(?:/s)?\s*", text.lower())
         if not match or not float(match[1]):
-            raise UsageError(f"'{text}' is no rate.", "As 500k or 2MB: bytes a second.")
+            raise UsageError(f"'{text}' is no rate with a unit.", "As 500k or 2MB: bytes a second.")
         return cls(float(match[1]) * _UNITS[match[2]])
 
     @property

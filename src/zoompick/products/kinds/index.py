@@ -6,12 +6,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import MADE_OF, NAMES
 from zoompick.products import recipes
 from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Sources, Step
+from zoompick.raster.clip import Clip
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -37,14 +39,18 @@ class IndexStep(RasterStep):
     name: ClassVar[str] = "index"
 
     recipe: recipes.IndexRecipe = field(kw_only=True)
+    area: Shape | None = None
 
     def options(self) -> dict[str, Any]:
-        """Name and formula."""
-        return {"recipe": self.recipe.name, "formula": self.recipe.formula.text}
+        """Name and formula; the area that it is cut to."""
+        cut = {} if self.area is None else {"area": geojson_of(self.area)}
+        return {"recipe": self.recipe.name, "formula": self.recipe.formula.text} | cut
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.index.Index`."""
         source = sources.open(self.inputs[0])
+        if self.area is not None:
+            source = Clip(source, self.area)
         return Index(source, self.recipe.name, self.recipe.formula, self.inputs[0].name)
 
 
