@@ -247,7 +247,7 @@ def stack(ask: Asking) -> None:
 def mosaic(ask: Asking) -> None:
     files = [path for item in ask.way.items for path in ask.files(item)]
     ask.run("mosaic", *files, *ask.way.area, "--bands", ",".join(ask.way.bands), "--crs", "auto", "--pixel",
-            f"{ask.way.pixel_m:g}", "--grow", "90m", "--out", "mosaic.tif")  # fmt: skip
+            f"{ask.way.pixel_m:g}", "--grow", "90m", "--order", "given", "--out", "mosaic.tif")  # fmt: skip
     is_true(ask.folder / "mosaic.tif", ask.way, None)
 
 
