@@ -93,3 +93,24 @@ def test_lines_of_places():
     places = {"$.a": 1, "$.b[0].c": 3, "$.b[1].c": 6, "$.b[1]": 4, "$.e.f.g": 8, "$.b[1].none": 4, "$.z": 1}
     assert {place: line_of(text, place) for place in places} == places
     assert issubclass(FactsError, ValueError) is False
+
+
+def test_a_recipe_that_changed_makes_its_product_out_of_date(study, program):
+    """And only its product; a run makes it anew, and all is up to date again."""
+    (study / "recipes").mkdir()
+    own = study / "recipes" / "own.toml"
+    own.write_text('[index.wetter]\ntitle = "Wetter"\nformula = "(green - nir) / (green + nir)"\n')
+    brief = study / "study.toml"
+    brief.write_text(re.sub(r'recipes = \["ndvi", "ndwi"\]', 'recipes = ["ndvi", "wetter"]', brief.read_text()))
+    done = program("run", "--until", "index", cwd=study)
+    assert done.code == 0, done.err
+
+    def states() -> dict[str, str]:
+        told = program("status", "--json", cwd=study).json["products"]
+        return {Path(name).stem: state for name, state in told.items()}
+
+    before = states()
+    assert before["wetter"] == before["ndvi"] == "up to date"
+    own.write_text(own.read_text().replace("(green - nir)", "(green - swir16)").replace("+ nir", "+ swir16"))
+    assert states() == before | {"wetter": "out of date"}
+    assert program("run", "--until", "index", cwd=study).code == 0 and states() == before
