@@ -28,7 +28,7 @@ def template(study) -> Path:
     """A study with nothing fetched, of windows, for one summer."""
     for path in (study / "scenes", study / "products"):
         shutil.rmtree(path)
-    for name in ("shortlist.json", ".made.json", "checks.json"):
+    for name in ("shortlist.json", ".local/made.json", "checks.json"):
         (study / name).unlink(missing_ok=True)
     text = (study / "study.toml").read_text().partition("\n[[mask]]")[0] + "\n"
     (study / "study.toml").write_text(
@@ -91,7 +91,7 @@ def test_a_study_like_another(study, tmp_path, program):
         before["search"].pop(key)
     assert {**told, "study": 0} == {**before, "study": 0}
     assert sorted(path.relative_to(new).as_posix() for path in new.rglob("*") if path.is_file()) == [
-        "area.geojson", "journal.jsonl", "recipes/own.toml", "sources.json", "study.schema.json", "study.toml",
+        ".gitignore", "area.geojson", "journal.jsonl", "recipes/own.toml", "sources.json", "study.schema.json", "study.toml",
     ]  # fmt: skip
     assert program("new", "t", "--like", study, cwd=tmp_path).code == 2
     assert "no study" in program("new", "u", "--like", tmp_path / "nowhere", cwd=tmp_path).err
@@ -142,6 +142,31 @@ def test_a_locked_study_is_made_again_byte_for_byte(study, program):
     (study / "study.toml").write_text(text)
     (study / "study.lock.json").unlink()
     assert "no study.lock.json" in program("run", "--locked", **at).err
+
+
+def shared_files(root: Path) -> dict[str, bytes]:
+    """What a study shows to others: all but what its .gitignore names."""
+    ignored = (root / ".gitignore").read_text().split()
+    assert ignored == [".local/", ".lock"]
+    names = [path.relative_to(root) for path in root.rglob("*") if path.is_file()]
+    return {one.as_posix(): (root / one).read_bytes() for one in names if one.parts[0] not in (".local", ".lock")}
+
+
+def test_a_study_is_shared_by_its_folder(study, program, tmp_path):
+    """A run in a copy, elsewhere and with other time stamps, changes nothing that is shared and tells no place."""
+    assert program("run", cwd=study).code == 0
+    here = shared_files(study)
+    assert not [name for name, content in here.items() if str(tmp_path).encode() in content]
+    other = tmp_path / "clone" / "of it"
+    for name, content in here.items():
+        (other / name).parent.mkdir(parents=True, exist_ok=True)
+        (other / name).write_bytes(content)
+    done = program("run", "--json", cwd=other)
+    assert done.code == 0 and all(row["was_current"] for row in done.json["products"]), done.err
+    assert shared_files(other) == here
+    assert program("pick", "note", "haze in the west", "1", cwd=other).code == 0
+    assert program("pick", "undo", cwd=other).code == 0
+    assert {name for name, content in shared_files(other).items() if here.get(name) != content} == {"journal.jsonl"}
 
 
 def test_one_brief_for_many_areas(template, program, tmp_path):

@@ -268,7 +268,7 @@ def test_secrets_of_older_records_are_moved_and_told_once(program, archive, tmp_
         # As an older version left it: whole addresses in the list, the shortlist, the sources and the item.
         kept = json.loads((config / "addresses.json").read_text())["guarded"]
         (config / "addresses.json").unlink()
-        (study / ".addresses.json").unlink(missing_ok=True)
+        (study / ".local" / "addresses.json").unlink(missing_ok=True)
         for name in ("found.json", "shortlist.json", "sources.json", "study.toml"):
             text = (study / name).read_text()
             for shown, (user, values, _) in sorted(kept.items(), key=lambda entry: -len(entry[0])):

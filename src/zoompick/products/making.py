@@ -13,7 +13,14 @@ from zoompick.products.step import Made, Making, Step, make_together
 
 def make_files(steps: Sequence[Step], how: Making, journal: Path | None = None) -> list[Made]:
     """Make products of the same plain files, in one pass; a journal tells of them, where there is one."""
-    return make_group(steps, replace(how, is_asked=how.may_replace), journal, [str(step.output) for step in steps])
+    names = [_name(step.output, journal) for step in steps]
+    return make_group(steps, replace(how, is_asked=how.may_replace), journal, names)
+
+
+def _name(path: Path, journal: Path | None) -> str:
+    """A path as a journal tells it: from the study where it lies in it, so that the study can move."""
+    home, there = journal.parent.resolve() if journal else None, path.resolve()
+    return there.relative_to(home).as_posix() if home is not None and there.is_relative_to(home) else str(path)
 
 
 def make_group(steps: Sequence[Step], how: Making, journal: Path | None, names: Sequence[str]) -> list[Made]:

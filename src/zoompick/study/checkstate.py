@@ -19,10 +19,11 @@ def state_of(study: Study, plan: StudyPlan) -> str:
         paths += [step.output, sidecar_of(step.output), *step.companions]
     hasher = hashlib.sha256()
     for path in paths:
+        name = path.relative_to(study.root).as_posix()
         try:
             state = path.stat()
         except OSError:
-            hasher.update(f"{path} is not there\n".encode())
+            hasher.update(f"{name} is not there\n".encode())
             continue
-        hasher.update(f"{path} {state.st_size} {state.st_mtime_ns}\n".encode())
+        hasher.update(f"{name} {state.st_size} {state.st_mtime_ns}\n".encode())
     return hasher.hexdigest()[:32]

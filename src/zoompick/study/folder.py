@@ -21,6 +21,11 @@ if TYPE_CHECKING:
     from zoompick.study.brief import Brief
 
 
+LOCAL = ".local"
+JUDGED = "judged.json"
+"""Local: the state of all files when they were judged."""
+IGNORED = f"{LOCAL}/\n.lock\n"
+"""What a study that is shared leaves out."""
 ITEM = "item.json"
 """Name of the STAC Item in a scene's folder."""
 
@@ -91,6 +96,8 @@ class Study:
         if root.exists() and not root.is_dir():
             raise StudyError(f"{root} is a file.", "Choose another name for the study's folder.")
         files.write_text(root / BRIEF_NAME, brief_text)
+        if not (root / ".gitignore").exists():
+            files.write_text(root / ".gitignore", IGNORED)
         beside = root / SCHEMA_NAME
         if not beside.exists():
             files.write_text(beside, published())
@@ -131,15 +138,23 @@ class Study:
         """Terms that were accepted, by collection."""
         return self.root / "terms.json"
 
+    def local(self, name: str) -> Path:
+        """A file or folder of this copy of the study alone: what others have of their own, or make again.
+
+        Where an earlier version of this program put it, it stays.
+        """
+        former = self.root / f".{name}"
+        return former if former.exists() else self.root / LOCAL / name
+
     @property
     def undo_folder(self) -> Path:
         """Earlier shortlists."""
-        return self.root / ".undo"
+        return self.local("undo")
 
     @property
     def vouched_file(self) -> Path:
         """Digests of products, with the size and time stamp that vouch for them."""
-        return self.root / ".vouched.json"
+        return self.local("vouched.json")
 
     @property
     def checks_file(self) -> Path:

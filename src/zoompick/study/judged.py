@@ -9,7 +9,7 @@ from zoompick.files import read_json
 from zoompick.scenes.finding import Finding
 from zoompick.study.brief import Brief
 from zoompick.study.checkstate import state_of
-from zoompick.study.folder import Study
+from zoompick.study.folder import JUDGED, Study
 from zoompick.study.plan import StudyPlan
 from zoompick.study.verify import judge_and_keep
 
@@ -30,7 +30,8 @@ def judge_again(
 def _kept(study: Study) -> tuple[str, list[Finding]] | None:
     """State and findings of the last time; None when they cannot be read."""
     try:
-        told = read_json(study.checks_file)
-        return str(told["state"]), [Finding(**row) for row in told["findings"]]
+        told, judged = read_json(study.checks_file), study.local(JUDGED)
+        state = read_json(judged)["state"] if judged.exists() else told["state"]
+        return str(state), [Finding(**row) for row in told["findings"]]
     except (DataError, KeyError, TypeError):
         return None

@@ -63,4 +63,4 @@ def area_key(study: Study) -> str:
 
 
 def _path(study: Study) -> Path:
-    return study.root / ".found.json"
+    return study.local("found.json")

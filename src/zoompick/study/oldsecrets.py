@@ -15,10 +15,11 @@ from zoompick.net import vault
 from zoompick.scenes import sources
 from zoompick.study.folder import Study
 
-_MARK = ".addresses.json"
+_MARK = "addresses.json"
 _LISTS = (
-    "sources.json", "shortlist.json", "found.json", ".found.json", "orders.json", "study.lock.json", "terms.json",
-    "collections.json", ".undo/*.json", "scenes/**/item.json", "scenes/**/downloads.json", "products/**/*.json",
+    "sources.json", "shortlist.json", "found.json", ".found.json", ".local/found.json", "orders.json",
+    "study.lock.json", "terms.json", "collections.json", ".undo/*.json", ".local/undo/*.json", "scenes/**/item.json",
+    "scenes/**/downloads.json", "products/**/*.json",
 )  # fmt: skip
 
 
@@ -29,11 +30,11 @@ def move(study: Study | None, report: Report = ignore) -> int:
     """
     own = sources.sources_file(None)
     count = int(own.exists() and _moved(own, ""))
-    if study is not None and not (study.root / _MARK).exists():
+    if study is not None and not study.local(_MARK).exists():
         names = {distinct_name(name): name for name in sources.known(study.root)}
         for path in _records(study.root):
             count += _moved(path, _source_of(path, study.root, names))
-        write_json(study.root / _MARK, {"public": True})
+        write_json(study.local(_MARK), {"public": True})
     if count:
         files = "1 file" if count == 1 else f"{count} files"
         report(

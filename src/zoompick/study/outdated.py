@@ -107,4 +107,4 @@ def _state(path: Path) -> list[int]:
 
 
 def _path(study: Study) -> Path:
-    return study.root / ".made.json"
+    return study.local("made.json")

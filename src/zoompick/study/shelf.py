@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from zoompick.errors import DataError
-from zoompick.files import read_json, write_json
+from zoompick.files import read_json, safe_name, write_json
 from zoompick.scenes.sidecar import sidecar_of
 from zoompick.study.folder import Study
 
@@ -26,7 +26,7 @@ def write_shelf(study: Study, name: str, products: Iterable[Path]) -> Path | Non
     links += [{"rel": "item", "href": f"./{record.relative_to(root).as_posix()}", "type": "application/geo+json"}
               for record in sorted(records)]  # fmt: skip
     catalog = {
-        "type": "Catalog", "stac_version": "1.1.0", "id": study.root.resolve().name, "title": name,
+        "type": "Catalog", "stac_version": "1.1.0", "id": safe_name(name or root.resolve().name), "title": name,
         "description": f"Products of the study {name}, with their bands, checksums, sources and steps.",
         "links": links,
     }  # fmt: skip

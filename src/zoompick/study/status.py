@@ -16,7 +16,7 @@ from zoompick.scenes.fetchplan import ITEM, RECORD, DownloadPlan
 from zoompick.scenes.scene import Key, Scene
 from zoompick.scenes.scenelist import Entry
 from zoompick.study import needs
-from zoompick.study.folder import Study, at_home
+from zoompick.study.folder import JUDGED, Study, at_home
 from zoompick.study.outdated import product_states
 from zoompick.study.shortlist import shortlist
 
@@ -81,7 +81,8 @@ def state_of(study: Study, with_products: bool = True) -> StudyState:
     entries = shortlist(study)
     orders = _orders(study)
     failures, verified = _failures(study), _verified(study)
-    judged_at = study.checks_file.stat().st_mtime if verified else 0.0
+    judged = [path for path in (study.checks_file, study.local(JUDGED)) if verified and path.exists()]
+    judged_at = max((path.stat().st_mtime for path in judged), default=0.0)
     plans = _plans(study, [entry.scene for entry in entries])
     known = _Known(orders, failures, verified, judged_at)
     states = tuple(_scene(study, *pair, known) for pair in zip(entries, plans, strict=True))

@@ -15,7 +15,7 @@ from zoompick.addresses import is_remote
 from zoompick.area.model import Area
 from zoompick.errors import ClusterError, DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import multihash, write_json
+from zoompick.files import json_bytes, multihash, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.journal import act, acts
 from zoompick.judge import registry
@@ -39,7 +39,7 @@ from zoompick.sensors.classes import ClassTable
 from zoompick.study import sourced
 from zoompick.study.brief import Brief
 from zoompick.study.checkstate import state_of
-from zoompick.study.folder import Study, at_home
+from zoompick.study.folder import JUDGED, Study, at_home
 from zoompick.study.needs import band_paths
 from zoompick.study.plan import StudyPlan, plan_study
 from zoompick.study.shortlist import shortlist
@@ -125,8 +125,13 @@ def judge_and_keep(study: Study, brief: Brief, area: Area, plan: StudyPlan, repo
     """Judge a study and keep the findings, with the state of its files. The caller holds the study's lock."""
     with act(study.journal_file, "verify") as doing:
         findings = verify_study(study, brief, area, plan, report)
-        rows = [finding.to_json() for finding in findings]
-        write_json(study.checks_file, {"state": state_of(study, plan), "findings": rows})
+        told = {"findings": [finding.to_json() for finding in findings]}
+        if study.checks_file.exists() and study.checks_file.read_bytes() == json_bytes(told, 2) + b"\n":
+            # Another copy of the study was judged, and is as this one.
+            doing.nothing_done()
+        else:
+            write_json(study.checks_file, told)
+        write_json(study.local(JUDGED), {"state": state_of(study, plan)})
         bad = sum(finding.outcome == "fail" for finding in findings)
         doing.note(findings=len(findings), failed=bad)
         if bad:

@@ -25,7 +25,7 @@ from zoompick.study.shortlist import chosen_by, keep, shortlist
 from zoompick.study.terms import keep_terms
 
 _SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400}
-_NAME, _MOST_DAYS = ".watch.json", 6
+_NAME, _MOST_DAYS = "watch.json", 6
 
 
 class Round(NamedTuple):
@@ -132,7 +132,7 @@ def add_published(study: Study, report: Report = ignore) -> list[Entry]:
         found = _found(study, brief, area, report)
         accepted, known = keys(brief, area), _known(study)
         if known is None or known[0] not in accepted:
-            write_json(study.root / _NAME, {"key": accepted[0], "known": sorted(map(_name, found))})
+            write_json(study.local(_NAME), {"key": accepted[0], "known": sorted(map(_name, found))})
             return []
         picked = shortlist(study)
         chosen = _fitting(found, known[1], picked, brief, area, report)
@@ -176,7 +176,7 @@ def _fitting(
 
 def _known(study: Study) -> tuple[str, frozenset[str]] | None:
     """The search that was watched, and the scenes it found then."""
-    path = study.root / _NAME
+    path = study.local(_NAME)
     try:
         told = read_json(path) if path.exists() else {}
         return str(told["key"]), frozenset(map(str, told["known"]))
