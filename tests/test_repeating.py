@@ -208,9 +208,11 @@ def test_a_watched_study_takes_what_is_published(template, program):
     (template / "study.toml").write_text(with_values(text, given))
     first = program("run", "--watch", "1h", "--rounds", "1", "--json", **at).json
     assert first["added"] == [] and len(first["new_products"]) == 3
-    known = json.loads((template / ".watch.json").read_text())["known"]
+    known = json.loads((template / ".local" / "watch.json").read_text())["known"]
     # As if nothing of 2026 had been published then.
-    rewritten(template / ".watch.json", lambda told: told.update(known=[one for one in known if "-2025" in one]))
+    rewritten(
+        template / ".local" / "watch.json", lambda told: told.update(known=[one for one in known if "-2025" in one])
+    )
     told = template / "told.json"
     call = f"{sys.executable} -c \"import sys; open('told.json', 'w').write(sys.stdin.read())\""
     done = program("run", "--watch", "1s", "--rounds", "2", "--when-new", call, **at)
