@@ -178,12 +178,12 @@ def test_first_bytes_against_the_name(name, head, fits):
             kinds.refuse_other(name, head)
 
 
-@pytest.mark.parametrize(("text", "rate"), [("500k", 5e5), ("2MB", 2e6), ("1.5 MB/s", 1.5e6), ("80", 80), ("", 0)])
+@pytest.mark.parametrize(("text", "rate"), [("500k", 5e5), ("2MB", 2e6), ("1.5 MB/s", 1.5e6), ("80 B", 80), ("", 0)])
 def test_rates(text, rate):
     assert Pace.parse(text).bytes_per_s == rate
 
 
-@pytest.mark.parametrize("text", ["fast", "0", "-2k", "2 TB"])
+@pytest.mark.parametrize("text", ["fast", "0", "-2k", "2 TB", "2"])
 def test_rates_that_cannot_be(text):
     with pytest.raises(UsageError):
         Pace.parse(text)

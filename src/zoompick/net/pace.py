@@ -36,10 +36,10 @@ class Pace:
         """
         if not text:
             return cls()
-        match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmg])b?(?:/s)?\s*", text.lower())
+        match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(?:([kmg])b?|b)(?:/s)?\s*", text.lower())
         if not match or not float(match[1]):
             raise UsageError(f"'{text}' is no rate with a unit.", "As 500k or 2MB: bytes a second.")
-        return cls(float(match[1]) * _UNITS[match[2]])
+        return cls(float(match[1]) * _UNITS.get(match[2], 1))
 
     @property
     def most_at_once(self) -> int:
