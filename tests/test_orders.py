@@ -22,7 +22,7 @@ from zoompick.net.login import Keyring, Login
 from zoompick.net.refusals import AnsweredError, TransientError, UnreachableError
 from zoompick.orders import jobs as orders
 from zoompick.orders.desk import Desk
-from zoompick.orders.queue import Order, Queue
+from zoompick.orders.queue import Order, Queue, on_order
 from zoompick.orders.quotas import Quota, Share, next_to_submit, split
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
@@ -402,3 +402,16 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
     inside = PolygonMask(area, joined.grid).read(joined.grid.window)
     assert inside.sum() * joined.grid.pixel_x**2 == pytest.approx(area.area, rel=0.001)
     assert (pixels[0][inside] > 0).mean() > 0.995
+
+
+def test_what_comes_by_orders_is_told_by_how_far_it_is(tmp_path):
+    """What is ready is not to be ordered, and what is only planned is."""
+    queue = Queue(tmp_path / "orders.json")
+    states = {"a": "successful", "b": "running", "c": "planned", "d": "unsure", "e": "failed"}
+    queue.write([Order(n, "s", "k", (name,), 1, 0, state=states[name]) for n, name in enumerate(states, 1)])
+    assert on_order(["a", "b", "c", "d", "e", "f"], queue) == [
+        "1 scene is ready: 'zoompick order wait' fetches it.",
+        "2 scenes are ordered and under way: 'zoompick order wait' waits for them.",
+        "3 scenes have to be ordered first: 'zoompick order plan' plans them.",
+    ]
+    assert on_order([], queue) == []

@@ -91,7 +91,8 @@ def test_a_study_like_another(study, tmp_path, program):
         before["search"].pop(key)
     assert {**told, "study": 0} == {**before, "study": 0}
     assert sorted(path.relative_to(new).as_posix() for path in new.rglob("*") if path.is_file()) == [
-        ".gitignore", "area.geojson", "journal.jsonl", "recipes/own.toml", "sources.json", "study.schema.json", "study.toml",
+        ".gitignore", "area.geojson", "journal.jsonl", "recipes/own.toml", "sources.json", "study.schema.json",
+        "study.toml",
     ]  # fmt: skip
     assert program("new", "t", "--like", study, cwd=tmp_path).code == 2
     assert "no study" in program("new", "u", "--like", tmp_path / "nowhere", cwd=tmp_path).err

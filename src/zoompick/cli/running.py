@@ -15,6 +15,7 @@ from zoompick.cli import calling, check, elsewhere, exits, made, options, show
 from zoompick.cli.show import Branch, counted
 from zoompick.errors import UsageError, ZoomPickError
 from zoompick.files import human_bytes, human_km2
+from zoompick.orders.queue import Queue, on_order
 from zoompick.study import batch
 from zoompick.study import run as workflow
 from zoompick.study.batch import SUMMARY, BatchWish
@@ -289,9 +290,9 @@ def _dry_run(study: Study, as_json: bool, as_tree: bool) -> int:
     show.note(f"{ahead.words() if ahead and plan.fetch else 'Nothing to fetch.'}{here if plan.here else ''}")
     if plan.on_order:
         bought = f" {ahead.bought}" if ahead and ahead.bought and not plan.fetch else ""
-        count = show.counted(len(plan.on_order), "scene")
-        have = "has" if len(plan.on_order) == 1 else "have"
-        show.note(f"{count} {have} to be ordered first: 'zoompick order plan'. A run buys nothing.{bought}")
+        for sentence in on_order([scene for scene, _ in plan.on_order], Queue(study.orders_file)):
+            show.note(sentence)
+        show.note(f"A run buys nothing.{bought}")
     if as_tree:
         show.tree([_branch(node, found.products) for node in found.trees])
         return exits.DONE

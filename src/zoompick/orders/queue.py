@@ -161,3 +161,20 @@ class Queue:
         """Write the whole queue."""
         rows = [asdict(order) | {"job": put_away(order.job, order.source)} for order in orders]
         write_json(self.path, {"orders": rows})
+
+
+def on_order(scenes: Sequence[str], queue: Queue) -> list[str]:
+    """Sentences on scenes that come by orders alone: how many are ready, under way, or still to be ordered."""
+    states = {scene: order.state for (_, _, scene), order in queue.by_scene().items()}
+    told = [states.get(scene, "") for scene in scenes]
+    ready, going = told.count(READY), sum(state in (*PENDING, UNSURE) for state in told)
+    found = [
+        (ready, "ready: 'zoompick order wait' fetches", "is", "are"),
+        (going, "ordered and under way: 'zoompick order wait' waits for", "is", "are"),
+        (len(told) - ready - going, "to be ordered first: 'zoompick order plan' plans", "has", "have"),
+    ]
+    return [
+        f"1 scene {one} {words} it." if count == 1 else f"{count} scenes {several} {words} them."
+        for count, words, one, several in found
+        if count
+    ]

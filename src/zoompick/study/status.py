@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from zoompick.errors import DataError
 from zoompick.files import files_below, read_json, tree_bytes
 from zoompick.journal import acts
-from zoompick.orders.queue import Queue
+from zoompick.orders.queue import PLANNED, READY, Queue
 from zoompick.scenes.fetchplan import ITEM, RECORD, DownloadPlan
 from zoompick.scenes.scene import Key, Scene
 from zoompick.scenes.scenelist import Entry
@@ -112,6 +112,10 @@ def _scene(study: Study, entry: Entry, plan: DownloadPlan, known: _Known) -> Sce
         label = scene.label
         is_judged = all(entry.path.stat().st_mtime <= known.verified_at for entry in plan.here)
         state = "verified" if is_judged and known.verified.get(label) else "here"
+    elif order is not None and order.state == PLANNED:
+        note = f"order {order.number} is planned and not handed in"
+    elif order is not None and order.state == READY:
+        state, note = "ordered", f"order {order.number} is ready: 'zoompick order wait' fetches it"
     elif order is not None and not order.has_failed and order.state != "fetched":
         state, note = "ordered", f"order {order.number} is {order.state}"
     elif order is not None and order.state in ("failed", "lost"):
