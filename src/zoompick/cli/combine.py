@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
-from zoompick.cli import elsewhere, options
+from zoompick.cli import elsewhere, options, show
 from zoompick.cli.declared import with_area, with_rules
 from zoompick.cli.made import grid_for, make_plain
 from zoompick.products.kinds import blend as blends
@@ -43,6 +45,7 @@ def mosaic(
     like: Like = None,
     *,
     rules: MosaicRules,
+    told: Mapping[str, Any],
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -57,6 +60,9 @@ def mosaic(
     given = place.area()
     names = options.band_names(bands, files)
     grid = grid_for(files, names, given, crs, pixel, like)
+    rules = mosaics.rules_for(told, files)
+    if rules.order == "given" != told.get("order"):
+        show.note("Not all files tell when they were taken: they count in the order given.")
     steps = mosaics.steps_of(files, options.with_ending(out or Path("mosaic.tif")), names, grid, rules)
     make_plain(steps, overwrite, as_json, compression)
 
@@ -103,6 +109,7 @@ def mask(
     like: Like = None,
     *,
     rules: MaskRules,
+    told: Mapping[str, Any],
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -111,12 +118,16 @@ def mask(
 ) -> None:
     """Mask what hides the ground, or what a rule over classes and reflectance names.
 
+    Without an area what is masked by default is cloud or shadow; with one, what lies outside too.
+
     A rule is a formula that is true or false: bands, + - * / and brackets, < <= > >= == and or not, the meanings of
     classes (cloud, shadow, snow, water, clear, fill), saturated, bright_cloud (a guess, without class layer), outside
     (of the area given). It becomes a layer of 1 and 0, 255 where nothing was seen.
     """
     given = place.area()
     names = options.band_names(bands, files)
+    if given is None and "where" not in told:
+        rules = replace(rules, where="cloud or shadow")
     target = options.with_ending(out or Path("masked.tif" if rules.apply else "mask.tif"))
     step = MaskStep(
         tuple(files), target, rules=rules, grid=grid_for(files, names, None, "", None, like), bands=names,

@@ -18,7 +18,7 @@ from zoompick.products.grids import common_grid
 from zoompick.products.kinds.align import AlignRules, AlignStep
 from zoompick.products.kinds.blend import BlendRules, BlendStep
 from zoompick.products.kinds.mask import MaskRules, MaskStep
-from zoompick.products.kinds.mosaic import MosaicRules, MosaicStep
+from zoompick.products.kinds.mosaic import MosaicStep, rules_for
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.sidebyside import Comparison
 from zoompick.products.step import Sources
@@ -57,7 +57,7 @@ def mosaic(
     ------
     UnknownNameError, UsageError, GridError
     """
-    how = MosaicRules.from_values(rules)
+    how = rules_for(rules, _paths(files))
     place = grid or grid_for(files, bands, area)
     return MosaicStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
 

@@ -14,14 +14,12 @@ from zoompick.products import recipes
 from zoompick.products.blend import Blend, CountLayer, DateLayer, Highest
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.mosaic import HIDE, HIDES, RESAMPLING
-from zoompick.products.kinds.scenes import ScenesStep
+from zoompick.products.kinds.scenes import ScenesStep, time_of
 from zoompick.products.mosaic import Mosaic
 from zoompick.products.rules import Rules, Section, asked
 from zoompick.products.sightings import in_order, sightings
 from zoompick.products.step import Sources, Step
 from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
-from zoompick.scenes.items import scene_of
-from zoompick.scenes.sidecar import read_sidecar
 
 if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
@@ -199,9 +197,7 @@ def by_span(files: Sequence[Path], span: str) -> dict[str, list[Path]]:
 
 
 def _when(path: Path) -> datetime:
-    scene = scene_of(path)
-    recorded = None if scene is not None else read_sidecar(path)
-    when = scene.when if scene is not None else recorded.when if recorded else None
+    when = time_of(path)
     if when is None:
         raise UsageError(f"{path} does not tell its time.", "Keep the item of each scene beside its files.")
     return when

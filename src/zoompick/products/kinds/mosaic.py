@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.errors import UsageError
 from zoompick.given import FLAG, METRES, Value, listed, text
 from zoompick.products.kind import Day, Kind, Wanted, no_day
-from zoompick.products.kinds.scenes import ScenesStep
+from zoompick.products.kinds.scenes import ScenesStep, time_of
 from zoompick.products.matching import match, overlaps
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.rules import Rules, asked
@@ -84,6 +84,13 @@ class MosaicRules(Rules):
         """Sightings in the order of these rules."""
         order, _, day = self.order.partition("=")
         return in_order(found, order, date.fromisoformat(day) if day else None)
+
+
+def rules_for(given: Mapping[str, object], files: Sequence[Path]) -> MosaicRules:
+    """Rules out of some values; where no order is told, and a file tells no time, files count as they are given."""
+    if "order" not in given and not all(time_of(path) for path in files):
+        given = {**given, "order": "given"}
+    return MosaicRules.from_values(given)
 
 
 @dataclass(frozen=True)

@@ -4,13 +4,26 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from zoompick.products.step import RasterStep, Sources, grid_facts, units_told
+from zoompick.scenes.items import scene_of
+from zoompick.scenes.sidecar import read_sidecar
 
 if TYPE_CHECKING:
     from zoompick.products.mosaic import Mosaic
     from zoompick.raster.grid import Grid
+
+
+def time_of(path: Path) -> datetime | None:
+    """When the scene of a file was taken, by the item or the record beside it; None where nothing tells."""
+    scene = scene_of(path)
+    if scene is not None:
+        return scene.when
+    recorded = read_sidecar(path)
+    return recorded.when if recorded else None
 
 
 class Rules(Protocol):
