@@ -183,8 +183,9 @@ def test_files_are_grouped_by_scene_and_laid_on_the_grid(tmp_path):
 def test_files_that_tell_no_time_count_as_they_are_given(tmp_path):
     """Where no order is asked for; asked for, the newest cannot be told."""
     for name, value in (("a", 3), ("b", 5)):
-        foreign_tiff(tmp_path / f"{name}.tif", np.full((1, 32, 32), value, "uint16"), grid(32, 32), nodata="0")
-    files = [tmp_path / "b.tif", tmp_path / "a.tif"]
+        (tmp_path / name).mkdir()
+        foreign_tiff(tmp_path / name / "red.tif", np.full((1, 32, 32), value, "uint16"), grid(32, 32), nodata="0")
+    files = [tmp_path / "b" / "red.tif", tmp_path / "a" / "red.tif"]
     assert (np.asarray(zp.mosaic(files)) == 5).all() and (np.asarray(zp.mosaic(files[::-1])) == 3).all()
     with pytest.raises(UsageError, match="does not tell when it was taken"):
         zp.mosaic(files, order="newest")
