@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import elsewhere, exits, options, show
+from zoompick.cli import elsewhere, exits, known, options, show
 from zoompick.cli.declared import with_area
 from zoompick.cli.show import Column, table
 from zoompick.errors import MissingFileError, UsageError
@@ -21,6 +21,11 @@ from zoompick.study.verify import Wish, judge_study, verify_files
 
 if TYPE_CHECKING:
     from zoompick.scenes.finding import Finding
+
+
+_CHECKS = known.in_list(
+    known.one_of(*dict.fromkeys(name for check in registry.CHECKS for name in (check.group, check.name)))
+)
 
 
 @with_area
@@ -40,9 +45,14 @@ def verify(
         ),
     ] = None,
     only: Annotated[
-        str, typer.Option("--only", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.")
+        str,
+        typer.Option(
+            "--only", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.", autocompletion=_CHECKS
+        ),
     ] = "",
-    skip: Annotated[str, typer.Option("--skip", metavar="CHECKS", help="Checks or groups to leave out.")] = "",
+    skip: Annotated[
+        str, typer.Option("--skip", metavar="CHECKS", help="Checks or groups to leave out.", autocompletion=_CHECKS)
+    ] = "",
     limit: Annotated[
         list[str] | None,
         typer.Option("--limit", metavar="NAME=NUMBER", help="Another limit: shift_px=0.3; repeat for more."),
@@ -55,7 +65,10 @@ def verify(
     ] = False,
     strict: Annotated[bool, typer.Option("--strict", help="A warning counts as a failure.")] = False,
     explain: Annotated[
-        str, typer.Option("--explain", metavar="CHECK", help="Tell how a check measures; 'all' lists them.")
+        str,
+        typer.Option(
+            "--explain", metavar="CHECK", help="Tell how a check measures; 'all' lists them.", autocompletion=_CHECKS
+        ),
     ] = "",
     pictures: Annotated[
         Path | None,

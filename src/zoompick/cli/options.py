@@ -41,6 +41,7 @@ Compression = Annotated[
         "in a third; newer readers. lzw: a seventh more bytes, slow to read. none: no time, all bytes. lerc=0.01: "
         "values may be off by that, far fewer bytes. jpeg, webp: pictures, a little lost. deflate,pixel: bands lie "
         "together.",
+        autocompletion=known.one_of("deflate", "zstd", "lzw", "none", "lerc=0.01", "jpeg", "webp", "deflate,pixel"),
     ),
 ]
 Resampling = Annotated[

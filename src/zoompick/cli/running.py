@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import calling, check, elsewhere, exits, made, options, show
+from zoompick.cli import calling, check, elsewhere, exits, known, made, options, show
 from zoompick.cli.show import Branch, counted
 from zoompick.errors import UsageError, ZoomPickError
 from zoompick.files import human_bytes, human_km2
@@ -22,7 +22,7 @@ from zoompick.study.batch import SUMMARY, BatchWish
 from zoompick.study.folder import Study
 from zoompick.study.locking import lock_study
 from zoompick.study.run import preview
-from zoompick.study.stages import Stages
+from zoompick.study.stages import ORDER, Stages
 from zoompick.study.watch import WatchWish
 
 if TYPE_CHECKING:
@@ -40,10 +40,27 @@ def run(
         bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
     ] = False,
     first: Annotated[
-        str, typer.Option("--from", metavar="STAGE", help="Begin with this stage: search, download, …")
+        str,
+        typer.Option(
+            "--from",
+            metavar="STAGE",
+            help="Begin with this stage: search, download, …",
+            autocompletion=known.one_of(*ORDER),
+        ),
     ] = "",
-    last: Annotated[str, typer.Option("--until", metavar="STAGE", help="End with this stage.")] = "",
-    only: Annotated[str, typer.Option("--only", metavar="STAGES", help="These stages alone: index,verify.")] = "",
+    last: Annotated[
+        str,
+        typer.Option("--until", metavar="STAGE", help="End with this stage.", autocompletion=known.one_of(*ORDER)),
+    ] = "",
+    only: Annotated[
+        str,
+        typer.Option(
+            "--only",
+            metavar="STAGES",
+            help="These stages alone: index,verify.",
+            autocompletion=known.in_list(known.one_of(*ORDER)),
+        ),
+    ] = "",
     thorough: Annotated[
         bool, typer.Option("--thorough", help="Hash and judge all files again, whatever their time stamps say.")
     ] = False,

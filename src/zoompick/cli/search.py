@@ -16,7 +16,7 @@ from zoompick.cli.declared import with_area
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
-from zoompick.discovery.filters import ROWS, Row
+from zoompick.discovery.filters import ACCESS, ROWS, SORTS, Row
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
 from zoompick.journal import act
@@ -32,7 +32,10 @@ if TYPE_CHECKING:
 _SCENE, _OUT = "What a scene must be", "What comes back"
 _TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool,
                           "COUNT": int | None}  # fmt: skip
-_OFFERED = {"collection": known.collections, "has": known.in_list(known.bands)}
+_OFFERED = {
+    "collection": known.collections, "has": known.in_list(known.bands), "sort": known.one_of(*SORTS),
+    "unknown-cloud": known.one_of("keep", "drop"), "access": known.one_of(*ACCESS),
+}  # fmt: skip
 
 
 def _option(row: Row) -> inspect.Parameter:
@@ -83,7 +86,13 @@ def search(
     ] = False,
     form: Annotated[
         str,
-        typer.Option("--format", metavar="FORM", help="table, json, csv, geojson, parquet.", rich_help_panel=_OUT),
+        typer.Option(
+            "--format",
+            metavar="FORM",
+            help="table, json, csv, geojson, parquet.",
+            rich_help_panel=_OUT,
+            autocompletion=known.one_of("table", "json", "csv", "geojson", "parquet"),
+        ),
     ] = "",
     out: options.Out = None,
     overwrite: options.Overwrite = False,

@@ -38,7 +38,13 @@ def source_add(
         str, typer.Argument(metavar="URL|FILE", help="Landing page, root of a static catalog, or file of footprints.")
     ],
     kind: Annotated[
-        str, typer.Option("--kind", metavar="KIND", help=f"{', '.join(KINDS)}; told by the address.")
+        str,
+        typer.Option(
+            "--kind",
+            metavar="KIND",
+            help=f"{', '.join(KINDS)}; told by the address.",
+            autocompletion=known.one_of(*KINDS),
+        ),
     ] = "",
     day: Annotated[
         str, typer.Option("--date", metavar="DATE", help="Date of footprints whose file tells none.")
