@@ -96,3 +96,46 @@ def test_bands_are_named_by_wavelength_and_files_packed_as_asked(tmp_path, progr
     assert far.code == 2 and "No band lies near 2200nm" in far.err
     odd = program("stack", f"a.zip#{ID}/8m/{ID}-red.jp2", "--compression", "best", "--out", "t", cwd=tmp_path)
     assert odd.code == 2 and "deflate" in odd.err
+
+
+def test_wavelengths_and_units_stay_with_a_band_from_the_item_to_products(tmp_path, program, monkeypatch):
+    """Item or guide to file, record and back; a guide counts before an item, as the pages say."""
+    monkeypatch.chdir(tmp_path)
+    assets = {}
+    for band, um in (("red", 0.66), ("nir", 0.86)):
+        foreign_tiff(tmp_path / f"{band}.tif", noise((1, 64, 64)), grid(64, 64), nodata="0")
+        optics = {"name": band, "eo:common_name": band, "eo:center_wavelength": um, "eo:full_width_half_max": 0.04}
+        assets[band] = {
+            "href": f"{band}.tif",
+            "type": "image/tiff; application=geotiff",
+            "roles": ["data"],
+            "bands": [optics],
+        }
+    item = {"type": "Feature", "id": "x", "collection": "own-l1", "links": [], "assets": assets, "geometry": None,
+            "properties": {"datetime": "2025-01-01T00:00:00Z"}}  # fmt: skip
+    (tmp_path / "item.json").write_text(json.dumps(item))
+
+    def optics(name: str) -> list[tuple]:
+        return [(band.name, band.wavelength_um, band.width_um) for band in open_raster(tmp_path / name).bands]
+
+    told = [("red", 0.66, 0.04), ("nir", 0.86, 0.04)]
+    (tmp_path / "made").mkdir()
+    assert program("stack", "red.tif", "nir.tif", "--out", "made/stack.tif").code == 0
+    assert optics("made/stack.tif") == told
+    [row, _] = json.loads((tmp_path / "made" / "stack.tif.stac.json").read_text())["assets"]["data"]["bands"]
+    assert (row["eo:center_wavelength"], row["eo:full_width_half_max"]) == (0.66, 0.04)
+    listed = program("bands", "made", "--json").json["bands"]
+    assert [(one["band"], one["um"]) for one in listed] == [("red", 0.66), ("nir", 0.86)]
+    box = ("--box", "-12.2", "-38.8", "-12", "-38.4")
+    assert (
+        program("clip", "made/stack.tif", *box, "--out", "made/cut.tif").code == 0 and optics("made/cut.tif") == told
+    )
+    packed = program("stack", "made/cut.tif", "--bands", "850nm", "--out", "made/one.tif")
+    assert packed.code == 0 and "850nm is nir, 0.86 µm." in packed.err and optics("made/one.tif") == told[1:]
+    (tmp_path / "study.toml").write_text("")
+    (tmp_path / "guides").mkdir()
+    (tmp_path / "guides" / "own.toml").write_text(
+        'name = "Own"\ncollections = ["own-l1"]\n\n[[band]]\nname = "red"\npixel_m = 8\nwavelength_um = 0.65\n'
+    )
+    assert program("stack", "red.tif", "nir.tif", "--out", "made/guided.tif").code == 0
+    assert optics("made/guided.tif") == [("red", 0.65, 0.04), told[1]]

@@ -53,6 +53,8 @@ def bands_list(
     if found.guide is not None:
         missing = f"it expects {', '.join(found.missing)} too" if found.missing else "all that it expects is here"
         show.line(f"Guide {found.guide.name}: {missing}.")
+    elif all(one.wavelength_um for one in found.bands):
+        show.line("The files tell these wavelengths themselves.")
     else:
         show.line("No guide knows these names; 'zoompick bands guess FOLDER' drafts one.")
     for sentence in notes:

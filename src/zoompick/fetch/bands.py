@@ -36,7 +36,7 @@ class Found:
     key : str
         What its file calls it: its name there, or the file's.
     wavelength_um : float or None
-        As the guide tells.
+        As guide, item or file tell.
     """
 
     address: str
@@ -152,8 +152,7 @@ def _found(address: str, layer: Layer) -> Found:
     key = _key(told) if told is not None else PurePosixPath(address.rpartition("#")[2]).name
     if told is None and len(source.bands) > 1:
         key += f", band {layer.raster.index + 1}"
-    wavelength = None if told is None else told.about.get("wavelength_um")
-    return Found(address, key, layer, None if wavelength is None else float(wavelength))
+    return Found(address, key, layer, layer.raster.bands[0].wavelength_um)
 
 
 def _key(variable: Variable) -> str:

@@ -72,7 +72,8 @@ class Composite(Derived):
     @property
     def bands(self) -> tuple[Band, ...]:
         """Three bands named after what they show."""
-        return tuple(Band(self.source.bands[index].name) for index in self._indices)
+        shown = [self.source.bands[index] for index in self._indices]
+        return tuple(Band(one.name, wavelength_um=one.wavelength_um, width_um=one.width_um) for one in shown)
 
     @property
     def dtype(self) -> np.dtype[Any]:

@@ -26,6 +26,8 @@ class Band:
         Unit of the physical value; empty for reflectance and other ratios.
     is_class : bool
         Values are codes of classes: they are never averaged.
+    wavelength_um, width_um : float or None
+        Centre and full width at half maximum, in micrometres, where something tells them.
     """
 
     name: str
@@ -33,6 +35,8 @@ class Band:
     offset: float = 0.0
     unit: str = ""
     is_class: bool = False
+    wavelength_um: float | None = None
+    width_um: float | None = None
 
 
 class Raster(Protocol):

@@ -26,6 +26,8 @@ _ROOT = "GDALMetadata"
 
 _KIND, _THEMATIC = "LAYER_TYPE", "thematic"
 """By which many programs tell codes of classes from measured values."""
+_OPTICS = ("CENTER_WAVELENGTH_UM", "FULL_WIDTH_HALF_MAX_UM")
+"""A band's wavelength and width, by the words of the STAC extension for electro-optical data."""
 
 
 @dataclass(frozen=True)
@@ -63,6 +65,7 @@ class Metadata:
             offset if offset is not None and math.isfinite(offset) else 0.0,
             self.items.get((sample, "UNITTYPE"), ""),
             kind.strip().lower() == _THEMATIC,
+            *(_number(self.items.get((sample, key), "")) for key in _OPTICS),
         )
 
 
@@ -144,6 +147,9 @@ def xml_for(
             item("UNITTYPE", band.unit, "unittype")
         if band.is_class:
             item(_KIND, _THEMATIC)
+        for key, value in zip(_OPTICS, (band.wavelength_um, band.width_um), strict=True):
+            if value is not None:
+                item(key, repr(value))
         if histogram:
             item("STATISTICS_HISTOBINVALUES", "".join(f"{count}|" for count in histogram.counts))
             item("STATISTICS_HISTOMAX", repr(histogram.maximum))

@@ -175,6 +175,7 @@ def _variable(
         _number(entry, "add_offset", 0.0) or 0.0,
         _text(entry, "units"),
         bool("flag_values" in entry.attrs or "flag_masks" in entry.attrs),
+        _number(entry, "wavelength_um", None),
     )
     given = {"path": name, "shape": (rows, cols), "dtype": dtype, "band": band, "nodata": nodata,
              "valid": _valid(entry), "chunks": chunks}  # fmt: skip

@@ -49,6 +49,8 @@ class BandFile:
         Value of a missing pixel, where the item tells one: for files of formats that have no place for it.
     own : str
         What the instrument's people call it, where that is told: its name inside a container.
+    wavelength_um, width_um : float or None
+        Centre and full width at half maximum, in micrometres, where the item tells.
     """
 
     name: str
@@ -64,6 +66,8 @@ class BandFile:
     key: str = ""
     nodata: float | None = None
     own: str = ""
+    wavelength_um: float | None = None
+    width_um: float | None = None
 
 
 def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
@@ -161,6 +165,8 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
             key=key,
             own=str(band.get("name") or optical.get("name") or ""),
             nodata=_first_number(band.get("nodata"), asset.get("nodata"), raster.get("nodata")),
+            wavelength_um=_first_number(band.get("eo:center_wavelength"), optical.get("center_wavelength")),
+            width_um=_first_number(band.get("eo:full_width_half_max"), optical.get("full_width_half_max")),
         )
 
 

@@ -17,7 +17,7 @@ from zoompick.raster.raster import Band, Derived, Raster, put_on
 from zoompick.raster.ways import CLASS
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.scene import CLASS_BAND
-from zoompick.sensors.guide import guide_for_file, known_bands
+from zoompick.sensors.guide import BandGuide, guide_for_collection, guide_for_file, known_bands
 
 
 class OneBand(Derived):
@@ -134,6 +134,7 @@ def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
     if is_hdf(source.read(0, 8)):
         return [_in_container(raster, path) for raster in variables_of(source, is_weighted)]
     tiff, guide, scene = open_raster(path), guide_for_file(path.name), _scene_name(path)
+    optics_of = guide or _guide_of_item(path)
     class_band = guide.class_band if guide else ""
     known = {band.index: band for band in band_files(path)}
     found = []
@@ -142,13 +143,20 @@ def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
         if index in known and len(known) == len(tiff.bands):
             told = known[index]
             is_class = band.is_class or bool(told.classes)
-            band = Band(told.name, told.scale, told.offset, band.unit, is_class)
+            optics = (told.wavelength_um or band.wavelength_um, told.width_um or band.width_um)
+            band = Band(told.name, told.scale, told.offset, band.unit, is_class, *optics)
         elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
             band = replace(band, name=name_from(path))
         if band.name in (CLASS_BAND, class_band):
             band = replace(band, is_class=True)
-        found.append(Layer(OneBand(tiff, index, band, missing), path, scene))
+        found.append(Layer(OneBand(tiff, index, _as_guided(band, optics_of), missing), path, scene))
     return found
+
+
+def _as_guided(band: Band, guide: BandGuide | None) -> Band:
+    """A band with the wavelength that a guide tells, which counts before what item and file tell."""
+    told = next((one.wavelength_um for one in guide.bands if one.name == band.name), None) if guide else None
+    return band if told is None else replace(band, wavelength_um=told)
 
 
 def _in_container(raster: Raster, path: Path) -> Layer:
@@ -158,10 +166,17 @@ def _in_container(raster: Raster, path: Path) -> Layer:
     if told is not None:
         scaled = (told.scale, told.offset) if (told.scale, told.offset) != (1.0, 0.0) else (band.scale, band.offset)
         band = replace(
-            band, name=told.name, scale=scaled[0], offset=scaled[1], is_class=band.is_class or bool(told.classes)
-        )
+            band, name=told.name, scale=scaled[0], offset=scaled[1], is_class=band.is_class or bool(told.classes),
+            wavelength_um=told.wavelength_um or band.wavelength_um, width_um=told.width_um or band.width_um,
+        )  # fmt: skip
     band = replace(band, is_class=band.is_class or band.name == CLASS_BAND)
     return Layer(OneBand(raster, 0, band, told.nodata if told else None), path, _scene_name(path))
+
+
+def _guide_of_item(path: Path) -> BandGuide | None:
+    """Of the collection of the item beside a file."""
+    scene = scene_of(path)
+    return guide_for_collection(scene.collection) if scene is not None else None
 
 
 def _scene_name(path: Path) -> str:

@@ -209,6 +209,10 @@ def _asset(raster: Raster, written: Written) -> dict[str, Any]:
             entry["nodata"] = "nan" if math.isnan(raster.nodata) else raster.nodata
         if (band.scale, band.offset) != (1.0, 0.0):
             entry |= {"raster:scale": band.scale, "raster:offset": band.offset}
+        if band.unit:
+            entry["unit"] = band.unit
+        optics = {"eo:center_wavelength": band.wavelength_um, "eo:full_width_half_max": band.width_um}
+        entry |= {key: value for key, value in optics.items() if value is not None}
         entry["statistics"] = {"valid_percent": round(stats.valid_percent, 4)}
         if stats.count:
             entry["statistics"] |= {
