@@ -63,6 +63,16 @@ def test_text_and_paths_mean_the_same(tif, monkeypatch):
     assert "<th>outcome</th>" in findings._repr_html_() and "red.tif" in findings._repr_html_()
 
 
+def test_options_take_texts_too(tmp_path, tif, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    study = zp.new_study("fen", zp.NewStudy("Fen", FEN.wkt))
+    assert isinstance(study, zp.Study) and study.area().polygon.equals(FEN)
+    drawn = zp.compare(zp.Comparison("red.tif", "red.tif", by=0.1), "both.png")
+    assert drawn.rows and Path("both.png").exists()
+    with pytest.raises(zp.ZoomPickError, match="no file gone"):
+        zp.compare(zp.Comparison("red.tif", "gone.tif"), "other.png")
+
+
 def test_a_raster_shows_itself(tif, tmp_path):
     raster = zp.open_raster(tif)
     assert repr(raster).startswith("<raster of") and "64 x 64 px" in repr(raster)

@@ -11,6 +11,7 @@ import html
 import inspect
 import os
 from collections.abc import Callable, Sequence
+from dataclasses import fields, is_dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -58,7 +59,17 @@ def _taken(name: str, kind: str, value: Any) -> Any:
         return _raster(name, value)
     if "Path" in words and "str" not in words:
         return _path(name, value, "a path")
-    return value
+    return _refined(value) if is_dataclass(value) and not isinstance(value, type) else value
+
+
+def _refined(wish: Any) -> Any:
+    """A value of options whose paths and areas may be texts, too."""
+    kinds = {
+        one.name: str(one.type) for one in fields(wish) if isinstance(getattr(wish, one.name), str | os.PathLike)
+    }
+    texts = {name: kind for name, kind in kinds.items() if {"Path", "Area"} & set(kind.split(" | "))}
+    given = {name: _taken(name, kind, getattr(wish, name)) for name, kind in texts.items()}
+    return replace(wish, **given) if given else wish
 
 
 def _path(name: str, value: Any, what: str) -> Path:
