@@ -125,9 +125,9 @@ class _Stacked:
     def layers(self, one: Variable) -> Iterator[Variable]:
         """A variable for each layer: the only one as it is called, of several numbered from 1."""
         for layer in range(self.count):
-            about = one.about | ({"wavelength_um": self.um[layer]} if self.um else {})
+            um = self.um[layer] if self.um else one.band.wavelength_um
             name = one.band.name if self.count == 1 else f"{one.band.name}_{layer + 1:03d}"
-            yield replace(one, layer=layer, axis=self.axis, band=replace(one.band, name=name), about=about)
+            yield replace(one, layer=layer, axis=self.axis, band=replace(one.band, name=name, wavelength_um=um))
 
 
 _MICROMETRES = {"um": 1.0, "µm": 1.0, "micrometer": 1.0, "micrometers": 1.0, "micrometre": 1.0, "micron": 1.0,
@@ -179,7 +179,7 @@ def _variable(
     )
     given = {"path": name, "shape": (rows, cols), "dtype": dtype, "band": band, "nodata": nodata,
              "valid": _valid(entry), "chunks": chunks}  # fmt: skip
-    about = {key: entry.attrs[key] for key in ("wavelength_um", "status", "long_name") if key in entry.attrs}
+    about = {key: entry.attrs[key] for key in ("status", "long_name") if key in entry.attrs}
     grid, south_up = _told_grid(entry.attrs, rows, cols), False
     if grid is None and (rows, cols) in grids:
         grid = _told_grid(grids[rows, cols], rows, cols)
