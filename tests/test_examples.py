@@ -21,8 +21,8 @@ EXAMPLES = json.loads((ROOT / "src" / "zoompick" / "cli" / "data" / "examples.js
 ENDLESS = ("standin serve", "run --watch", "demo")
 """They serve or watch until they are stopped; the demo has tests of its own."""
 ELSEWHERE = {"run --each": {0, 1, 5}, "order": {0, 2, 3, 5}, "source login": {0, 2, 4}, "search --id": {0, 3},
-             "verify": {0, 1}}  # fmt: skip
-"""Exit codes of examples that speak of what this study has not: orders, a password, a scene of that id."""
+             "verify": {0, 1}, "mosaic scenes": {0, 2}}  # fmt: skip
+"""Exit codes of examples that speak of what this study has not: orders, a password, a scene of that id, all bands."""
 SLIPS = re.compile(r"There is no (option|command)|is more than the command takes|needs an? \w+ after it|is missing\.")
 
 
@@ -91,6 +91,8 @@ def test_every_example_runs(clean_study, archive, tmp_path, program):
         done = program(*given, cwd=study, env=env)
         if words == "source remove ostrell":
             program(*add, cwd=study, env=env)
+        elif words.startswith("search --id"):
+            program("search", "--cloud", "60", cwd=study, env=env)
         if done.code not in allowed(words) or SLIPS.search(done.err):
             bad.append(f"{line}\n  {done.code}: {done.err.strip()[-300:]}")
     assert not bad, "\n".join(bad)

@@ -304,10 +304,13 @@ def pick_import(
             raise DataError(
                 f"{file} has no column 'id'.", "Export one to see the form: 'zoompick pick export x.csv'."
             )
-        entries = _found(study)
+        # What is picked already need not be in the last search: an exported list is taken in again.
+        entries = list({one.scene.key: one for one in (*_found(study), *shortlist(study))}.values())
         ids = {csv_cell(entry.scene.id): entry.scene.id for entry in entries}
         cells = [row["id"] or "" for row in rows]
-        chosen = select(entries, [ids.get(cell, csv_text(cell)) for cell in cells], "the last search")
+        chosen = select(
+            entries, [ids.get(cell, csv_text(cell)) for cell in cells], "the last search and the shortlist"
+        )
     else:
         chosen = read_list(file)
     change_shortlist(study, chosen, verb="import")
