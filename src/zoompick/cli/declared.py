@@ -27,7 +27,7 @@ def with_area(command: Callable[..., Any]) -> Callable[..., Any]:
         place = options.Place(*(values.pop(one.name) for one in _PLACE))
         return command(place=place, **values)
 
-    return _as_told(run, command, params)
+    return as_told(run, command, params)
 
 
 _PLACE = [
@@ -39,24 +39,19 @@ _PLACE = [
 ]  # fmt: skip
 
 
-def _as_told(
+def as_told(
     run: Callable[..., Any], command: Callable[..., Any], params: Sequence[inspect.Parameter]
 ) -> Callable[..., Any]:
+    """A command with these options in place of its own parameters."""
     run.__doc__ = command.__doc__
     run.__signature__ = inspect.Signature(params)  # type: ignore[attr-defined]
     run.__annotations__ = {param.name: param.annotation for param in params}
     return run
 
 
-def with_rules(kind: type[Rules], *without: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """A command whose parameter ``rules`` becomes options of its own; ``told``, where it has one, those given.
-
-    Parameters
-    ----------
-    without : str
-        Fields that the command gives otherwise.
-    """
-    rows = [row for row in kind.rows() if row.option and row.field not in without]
+def with_rules(kind: type[Rules]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """A command whose parameter ``rules`` becomes options of its own; ``told``, where it has one, those given."""
+    rows = [row for row in kind.rows() if row.option]
 
     def declared(command: Callable[..., Any]) -> Callable[..., Any]:
         own = inspect.signature(command, eval_str=True).parameters
@@ -73,7 +68,7 @@ def with_rules(kind: type[Rules], *without: str) -> Callable[[Callable[..., Any]
             more = {"told": given} if "told" in own else {}
             return command(rules=kind.from_values(given), **others, **more)
 
-        return _as_told(run, command, params)
+        return as_told(run, command, params)
 
     return declared
 

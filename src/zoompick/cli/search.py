@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.cli import elsewhere, exits, known, options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import as_told, with_area
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
@@ -69,10 +69,7 @@ def with_filters(command: Callable[..., Any]) -> Callable[..., Any]:
         filters = {name: value for name, value in values.items() if name in names}
         return command(filters=filters, **{name: value for name, value in values.items() if name not in names})
 
-    run.__doc__ = command.__doc__
-    run.__signature__ = inspect.Signature(params)  # type: ignore[attr-defined]
-    run.__annotations__ = {param.name: param.annotation for param in params}
-    return run
+    return as_told(run, command, params)
 
 
 @with_filters

@@ -20,12 +20,9 @@ Line = Callable[[str, int, str], int]
 
 def keys_of(kind: Kind) -> dict[str, Row]:
     """Keys of a section in a brief; where there may be several, each has a name."""
-    named = {"name": Row("", NAME, _name_of(kind), "of the product", "", "name")} if kind.is_several else {}
+    own = kind.own_name or kind.name
+    named = {"name": Row("", NAME, own, "of the product", "", "name")} if kind.is_several else {}
     return named | {row.key: row for row in kind.rules.rows() if row.key}
-
-
-def _name_of(kind: Kind) -> str:
-    return kind.own_name or kind.name
 
 
 @dataclass(frozen=True)
