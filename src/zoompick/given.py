@@ -170,7 +170,7 @@ def one_of(*known: str) -> Value:
 
     def read(value: Any) -> str:
         if value not in known:
-            raise UsageError(f"It must be {', '.join(known)}.")
+            raise UsageError(f"It must be {', '.join(filter(None, known))}.")
         return str(value)
 
     return Value(read, {"enum": list(known)}, metavar="WAY", offer=known)

@@ -49,9 +49,15 @@ def as_told(
     return run
 
 
-def with_rules(kind: type[Rules]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """A command whose parameter ``rules`` becomes options of its own; ``told``, where it has one, those given."""
-    rows = [row for row in kind.rows() if row.option]
+def with_rules(kind: type[Rules], *but: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """A command whose parameter ``rules`` becomes options of its own; ``told``, where it has one, those given.
+
+    Parameters
+    ----------
+    but : str
+        Fields that mean nothing to it.
+    """
+    rows = [row for row in kind.rows() if row.option and row.field not in but]
 
     def declared(command: Callable[..., Any]) -> Callable[..., Any]:
         own = inspect.signature(command, eval_str=True).parameters

@@ -2,38 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
 from zoompick.cli import known, made, options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import with_area, with_rules
 from zoompick.errors import UsageError
 from zoompick.figures.face import FORMATS, Panel, Paper
 from zoompick.files import refuse_existing
 from zoompick.products.compare import compared
 from zoompick.products.drawing import Look, Wording, draw, shown
+from zoompick.products.kinds.picture import PictureRules
 from zoompick.products.picture import write_face
 from zoompick.products.sidebyside import Comparison
 
-Title = Annotated[str, typer.Option("--title", metavar="TEXT", help="Above the picture; the file's name by default.")]
-Caption = Annotated[str, typer.Option("--caption", metavar="TEXT", help="Below it.")]
-Width = Annotated[int | None, typer.Option("--width", metavar="PIXELS", help="1280 by default.")]
-WidthMm = Annotated[float | None, typer.Option("--width-mm", metavar="MM", help="In print, in place of pixels.")]
-Dpi = Annotated[int | None, typer.Option("--dpi", metavar="DOTS", help="Dots an inch; 300 with --width-mm.")]
-Colours = Annotated[
-    str,
-    typer.Option("--colours", metavar="NAME", help="viridis, cividis, magma, grey, brown-green or red-blue."),
-]
-Range = Annotated[str, typer.Option("--range", metavar="LOW,HIGH", help="Values at both ends of the colours.")]
 
-
+@with_rules(PictureRules)
 @with_area
 def picture(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="A raster: a composite, an index, classes, bands.")],
-    title: Title = "",
-    caption: Caption = "",
     recipe: Annotated[
         str,
         typer.Option(
@@ -43,12 +33,14 @@ def picture(
             autocompletion=known.recipes("composite"),
         ),
     ] = "",
-    colours: Colours = "",
-    range_: Range = "",
     place: options.Place = options.NOWHERE,
-    width: Width = None,
-    width_mm: WidthMm = None,
-    dpi: Dpi = None,
+    *,
+    rules: PictureRules,
+    told: Mapping[str, Any],
+    width_mm: Annotated[
+        float | None,
+        typer.Option("--width-mm", metavar="MM", help="In print, at 300 dots an inch, in place of pixels."),
+    ] = None,
     face: Annotated[
         bool,
         typer.Option("--face", help="The map face alone, with world file and CRS beside it; PNG or JPEG."),
@@ -64,30 +56,25 @@ def picture(
     target = options.with_ending(out or Path(f"{file.stem}-picture.png"), ".png")
     if target.suffix.lower() not in FORMATS:
         raise UsageError(f"{target.name}: pictures are {', '.join(FORMATS)}.", "Give --out FILE.png, say.")
-    paper = Paper.of(width, width_mm, dpi)
+    paper = paper_of(told, width_mm)
     refuse_existing([target], overwrite)
     given = place.area()
-    look = Look(colours, limits(range_), recipe)
+    look = Look(rules.colours, rules.range, recipe)
     if face:
         made = shown(file, paper.width_px, look)
         _write_face(made.panel, target, overwrite)
     else:
-        made, _ = draw(file, target, Wording(title, caption, given.polygon if given else None), look, paper)
+        made, _ = draw(
+            file, target, Wording(rules.title, rules.caption, given.polygon if given else None), look, paper
+        )
     read = made.read
     show.note(f"Drawn in {show.place(target)}, from {read.width} x {read.height} px of {read.pixel_text}.")
 
 
-def limits(text: str) -> tuple[float, float] | None:
-    """Two rising numbers, or none."""
-    if not text:
-        return None
-    try:
-        low, high = (float(part) for part in text.split(","))
-        if low < high:
-            return low, high
-    except ValueError:
-        pass
-    raise UsageError(f"The range '{text}' cannot be used.", "Two rising numbers: --range -0.2,0.9.")
+def paper_of(told: Mapping[str, Any], width_mm: float | None = None) -> Paper:
+    """Its width and dots an inch, of what was given."""
+    width, dots = told.get("width_px"), told.get("dpi")
+    return Paper.of(None if width is None else round(width), width_mm, None if dots is None else round(dots))
 
 
 def _write_face(panel: object, target: Path, overwrite: bool) -> None:
@@ -100,6 +87,7 @@ def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     write_face(panel.pixels, panel.grid, target, others[0], others[1])
 
 
+@with_rules(PictureRules, "dpi")
 @with_area
 def compare(
     before: Annotated[Path, typer.Argument(metavar="BEFORE", help="Composite, index or bands of the earlier date.")],
@@ -122,15 +110,13 @@ def compare(
             autocompletion=known.recipes("composite"),
         ),
     ] = "",
-    colours: Colours = "",
-    range_: Range = "",
     place: options.Place = options.NOWHERE,
+    *,
+    rules: PictureRules,
+    told: Mapping[str, Any],
     blink: Annotated[
         bool, typer.Option("--blink", help="Write an animated picture of the two too: NAME-blink.png.")
     ] = False,
-    title: Title = "",
-    caption: Caption = "",
-    width: Width = None,
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
@@ -146,10 +132,12 @@ def compare(
     given = place.area()
     alike = before.stem == after.stem
     names = [f"{path.parent.name}/{path.name}" if alike else path.stem for path in (before, after)]
-    words = title or f"{names[0]} and {names[1]}"
-    wish = Comparison(before, after, index, above, by, recipe, colours, limits(range_), given, words, caption)
+    words = rules.title or f"{names[0]} and {names[1]}"
+    wish = Comparison(
+        before, after, index, above, by, recipe, rules.colours, rules.range, given, words, rules.caption
+    )
     with show.progress() as report:
-        found = compared(wish, target, blinking if blink else None, Paper.of(width, None, None), overwrite, report,
+        found = compared(wish, target, blinking if blink else None, paper_of(told), overwrite, report,
                          made.journal_here())  # fmt: skip
     if as_json:
         show.as_json({"picture": str(target), "classes": [dict(row) for row in found.rows],

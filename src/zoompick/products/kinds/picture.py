@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -23,12 +23,12 @@ class PictureRules(Rules):
     section: ClassVar[str] = "picture"
 
     of: str = asked(SHOWN, "natural", "the product to show", option="")
-    title: str = asked(TEXT, "", "above it; area and product by default")
+    title: str = asked(TEXT, "", "above it; what it shows, by default")
     caption: str = asked(TEXT, "", "below it")
     format: str = asked(one_of("png", "jpg", "pdf", "svg"), "png", "png, jpg, pdf or svg", option="")
     width_px: float = asked(within(200, 60_000, "px"), 1280, "width in pixels")
     dpi: float = asked(within(30, 2400), 150, "dots an inch")
-    colours: str = asked(one_of("", *COLOURS), "", f"{', '.join(COLOURS)}")
+    colours: str = asked(replace(one_of("", *COLOURS), metavar="NAME", offer=tuple(COLOURS)), "", ", ".join(COLOURS))
     range: tuple[float, float] | None = asked(RANGE, [], "values at both ends of the colours")
     outline: bool = asked(FLAG, True, "the study area as a line", option="")
 
