@@ -161,9 +161,9 @@ def test_pictures_of_all_kinds(tmp_path, program):
     assert [float(v) for v in (tmp_path / "face.pgw").read_text().split()] == [16, 0, 0, -16, 752008, 5719992]
     assert "UTM" in (tmp_path / "face.prj").read_text()
     for words, told in (
-        (["rgb.tif", "--out", "a.bmp"], "pictures are .png"), (["index.tif", "--colours", "jet"], "scale of colours"),
-        (["index.tif", "--range", "2,1"], "Two rising numbers"),
-        (["classes.tif", "--colours", "jet", "--out", "j.png"], "scale of colours"),
+        (["rgb.tif", "--out", "a.bmp"], "pictures are .png"), (["index.tif", "--colours", "jet"], "must be viridis"),
+        (["index.tif", "--range", "2,1"], "first must be below the second"),
+        (["classes.tif", "--colours", "jet", "--out", "j.png"], "must be viridis"),
         (["index.tif", "--width", "60000"], "largest that fits"),
         (["index.tif", "--width", "500", "--width-mm", "90"], "Give one"), (["bands.tif"], "no band called 'red'"),
     ):  # fmt: skip

@@ -159,7 +159,7 @@ def test_a_cube_is_as_many_bands_along_whatever_side_its_wavelengths_lie(tmp_pat
         data.attrs.update({"grid_mapping": "crs", "_FillValue": np.int16(-1)})
     found = variables_of(LocalFile(tmp_path / "c.nc"))
     assert [one.bands[0].name for one in found] == [f"light_{n:03d}" for n in range(1, 8)]
-    assert [one.variable.about["wavelength_um"] for one in found] == pytest.approx(0.4 + 0.1 * np.arange(7))
+    assert [one.variable.band.wavelength_um for one in found] == pytest.approx(0.4 + 0.1 * np.arange(7))
     for layer, one in enumerate(found):
         np.testing.assert_array_equal(one.read(Window(5, 3, 30, 20))[0], cube[layer, ::-1][3:23, 5:35])
         np.testing.assert_array_equal(pickle.loads(pickle.dumps(one)).read(one.grid.window)[0], cube[layer, ::-1])
