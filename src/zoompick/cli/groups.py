@@ -16,7 +16,6 @@ from typing import Any, ClassVar, NamedTuple
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from zoompick.discovery.rules import FIELDS
 from zoompick.errors import UsageError
 
 _TYPES = {"str": "TEXT", "int": "NUMBER", "float": "NUMBER", "path": "FILE"}
@@ -43,6 +42,9 @@ class Command(TyperCommand):
                 with formatter.section(title):
                     formatter.write_dl(rows)
         if any("RULE" in str(param.metavar) for param in params):
+            # The rooms behind it are loaded for the help of these commands alone.
+            from zoompick.discovery.rules import FIELDS
+
             with formatter.section("Fields of rules"):
                 formatter.write_text(", ".join(FIELDS))
 

@@ -11,11 +11,9 @@ import typer
 
 from zoompick.cli import known, show
 from zoompick.errors import UsageError
-from zoompick.fetch import wavelengths
 from zoompick.files import refuse_existing
 from zoompick.given import percent_of
 from zoompick.raster.ways import Ways
-from zoompick.study.areas import AreaRequest, resolve
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -133,6 +131,8 @@ def band_names(text: str, files: Sequence[Path]) -> tuple[str, ...]:
     if not found or not files:
         return found
 
+    from zoompick.fetch import wavelengths
+
     if not any(map(wavelengths.is_wavelength, found)):
         return found
     found, told = wavelengths.named(found, files)
@@ -164,6 +164,8 @@ class Place(NamedTuple):
 
     def area(self, like: Path | None = None) -> Area | None:
         """The area, or None; its notes are for the person to see."""
+        from zoompick.study.areas import AreaRequest, resolve
+
         piped = sys.stdin.read() if self.text == "-" else ""
         return resolve(AreaRequest(self.text, piped, self.box, self.around, self.named, like))
 
