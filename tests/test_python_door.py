@@ -1,4 +1,4 @@
-"""What Python users give: names, paths, studies by their folder; what is wrong is always an error of ours."""
+"""What Python users give: names, paths, studies by their folder; what is none of these is an error of ours."""
 
 from __future__ import annotations
 
@@ -31,6 +31,7 @@ def tif(tmp_path) -> Path:
         (lambda: zp.state_of("folder"), "no study in"),
         (lambda: zp.run(7), "`study` is a Study or its folder"),
         (lambda: zp.mosaic([]), "`files` are none"),
+        (lambda: zp.mosaic(7), "`files` are files, and int was given"),
         (lambda: zp.stack("gone.tif"), "no file gone.tif"),
         (lambda: zp.clip("gone.tif", "Harrow Fen"), "no file gone.tif"),
         (lambda: zp.index(3, "ndvi"), "`raster` is a raster"),

@@ -1,7 +1,7 @@
 """The door from Python: arguments as people have them become what the verbs take, lists show themselves as tables.
 
 A study is given as a :class:`Study` or its folder, an area as an :class:`Area`, a file, a name or coordinates, a
-raster as such or by its address. What is none of these is a ``ZoomPickError``, as everything that is wrong.
+raster as such or by its address. What is none of these is a ``ZoomPickError``.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ import functools
 import html
 import inspect
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import fields, is_dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -79,6 +79,8 @@ def _path(name: str, value: Any, what: str) -> Path:
 
 
 def _files(name: str, value: Any) -> Sequence[Any]:
+    if not isinstance(value, str | os.PathLike | Iterable):
+        raise UsageError(f"`{name}` are files, and {type(value).__name__} was given.", "Give paths, or one.")
     found = [value] if isinstance(value, str | os.PathLike) else list(value)
     if not found:
         raise UsageError(f"`{name}` are none.", "Give at least one file.")
