@@ -118,7 +118,7 @@ def in_threads(work: Callable[[Any], Any], jobs: list[Any]) -> None:
 def stacked(folder: Path, side: int) -> Any:
     """The six bands as one raster."""
     from zoompick.products.kinds.stack import StackStep
-    from zoompick.products.step import Sources
+    from zoompick.products.sources import Sources
 
     paths = tuple(band_path(folder, band, side) for band in (*FULL, *HALF))
     return StackStep(paths, folder / "out-stack.tif", (*FULL, *HALF)).build(Sources())

@@ -20,8 +20,8 @@ from zoompick.geo.crs import Crs, ellipsoid
 from zoompick.products.change import Change, Difference, Rule, areas_m2, pixel_areas_m2
 from zoompick.products.kinds.align import AlignStep
 from zoompick.products.kinds.compare import DifferenceStep
+from zoompick.products.maker import make
 from zoompick.products.shift import shift_between
-from zoompick.products.step import make
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster

@@ -75,9 +75,9 @@ def test_a_block_of_no_length_is_no_data_and_a_missing_one_is_not(tmp_path):
 @pytest.mark.parametrize("how", ["cut", "replaced", "removed", "same size"])
 def test_an_input_that_changes_while_it_is_read_makes_no_product(tmp_path, program, monkeypatch, how):
     path, other = raster_file(tmp_path / "in.tif"), raster_file(tmp_path / "other.tif", 2)
-    from zoompick.products import step
+    from zoompick.products import writing
 
-    begun = step.write_together
+    begun = writing.write_together
 
     def meanwhile(*given, **more):
         if how == "cut":
@@ -92,7 +92,7 @@ def test_an_input_that_changes_while_it_is_read_makes_no_product(tmp_path, progr
             os.utime(path, ns=(state.st_atime_ns, state.st_mtime_ns + 1))
         return begun(*given, **more)
 
-    monkeypatch.setattr(step, "write_together", meanwhile)
+    monkeypatch.setattr(writing, "write_together", meanwhile)
     done = program("stack", path, "--pixel", 3, "--out", "out.tif")
     assert done.code == 1, done.err
     assert not list(tmp_path.glob("out*")) and not list(tmp_path.glob(".out*"))

@@ -30,7 +30,15 @@ from zoompick.tiles.tilestore import TileStore
 ROOT = Path(__file__).parents[1]
 HEAVY = {"scipy", "pandas", "matplotlib", "cv2", "dask"}
 PIXELS = {"numpy", "tifffile", "imagecodecs"}
-RECORDS = {"numpy", "shapely", "pyproj", "urllib3", *PIXELS, *HEAVY}
+ROOMS = {
+    "zoompick.net.client",
+    "zoompick.raster.opening",
+    "zoompick.raster.write",
+    "zoompick.judge",
+    "zoompick.figures.face",
+}
+"""Rooms where pixels, requests, checks and pictures are."""
+RECORDS = {"numpy", "shapely", "pyproj", "urllib3", *PIXELS, *HEAVY, *ROOMS}
 """What commands that only read records do without."""
 WATCH = """
 import json, sys
@@ -40,7 +48,7 @@ try:
     main()
 except SystemExit:
     pass
-loaded = sorted({name.split(".")[0] for name in sys.modules})
+loaded = sorted({name.split(".")[0] for name in sys.modules} | {name for name in sys.modules if name[:9] == "zoompick."})
 sys.stderr.write("\\nLOADED " + json.dumps(loaded))
 """
 
@@ -76,6 +84,19 @@ def test_a_command_loads_only_what_its_work_needs(tmp_path, words, forbidden):
         (tmp_path / "study" / "shortlist.json").write_text(json.dumps({"features": [scene]}))
         tmp_path /= "study"
     assert loaded(tmp_path, *words) & forbidden == set()
+
+
+def test_a_declaration_of_a_product_loads_nothing_that_makes_it():
+    code = "import sys, zoompick.products.kinds.table; print(*sys.modules)"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    makes = {
+        "zoompick.raster.raster",
+        "zoompick.products.maker",
+        "zoompick.products.mosaic",
+        "zoompick.products.stack",
+    }
+    assert "zoompick.products.kinds.mosaic" in done.stdout.split()
+    assert set(done.stdout.split()) & (RECORDS | makes) == set()
 
 
 def complete(shell: str, line: str, action: str = "get-args", cwd: Path | None = None) -> tuple[int, str]:

@@ -17,7 +17,8 @@ import numpy as np
 import pytest
 import tifffile
 
-from zoompick.products.step import Making, make
+from zoompick.products.how import Making
+from zoompick.products.maker import make
 from zoompick.standin import passes
 from zoompick.standin.passes import Scene
 from zoompick.study.folder import Study

@@ -26,8 +26,8 @@ from zoompick.products.local import LocalCurves
 from zoompick.products.masking import Masked, MaskLayer
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.sightings import sightings
+from zoompick.products.sources import Sources
 from zoompick.products.stack import build_stack
-from zoompick.products.step import Sources
 from zoompick.products.tone import Tone
 from zoompick.raster.grid import Grid
 from zoompick.raster.opening import open_raster

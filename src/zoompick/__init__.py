@@ -54,43 +54,30 @@ if TYPE_CHECKING:
     from zoompick.scenes.source import Source as Source
     from zoompick.study.areas import change_area as change_area
     from zoompick.study.areas import set_area as set_area
+    from zoompick.study.areaskept import forget_area as forget_area
+    from zoompick.study.areaskept import keep_area as keep_area
+    from zoompick.study.areaskept import kept_area as kept_area
+    from zoompick.study.areaskept import kept_areas as kept_areas
+    from zoompick.study.areaskept import places_called as places_called
+    from zoompick.study.areaskept import sheets_under as sheets_under
     from zoompick.study.batch import BatchWish as BatchWish
     from zoompick.study.batch import run_batch as run_batch
     from zoompick.study.batch import units_of as units_of
+    from zoompick.study.choosing import change_shortlist as change_shortlist
+    from zoompick.study.choosing import undo_shortlist as undo_shortlist
     from zoompick.study.doctor import examined as examined
-    from zoompick.study.library import TileWish as TileWish
-    from zoompick.study.library import add_source as add_source
-    from zoompick.study.library import calendar as calendar
-    from zoompick.study.library import calendar_picture as calendar_picture
-    from zoompick.study.library import change_shortlist as change_shortlist
-    from zoompick.study.library import check_source as check_source
-    from zoompick.study.library import collections_of as collections_of
-    from zoompick.study.library import forget_area as forget_area
-    from zoompick.study.library import get_tiles as get_tiles
-    from zoompick.study.library import join_tiles as join_tiles
-    from zoompick.study.library import keep_area as keep_area
-    from zoompick.study.library import kept_area as kept_area
-    from zoompick.study.library import kept_areas as kept_areas
-    from zoompick.study.library import known_sources as known_sources
-    from zoompick.study.library import log_in as log_in
-    from zoompick.study.library import open_tiles as open_tiles
-    from zoompick.study.library import order_terms as order_terms
-    from zoompick.study.library import places_called as places_called
-    from zoompick.study.library import plan_tiles as plan_tiles
-    from zoompick.study.library import remove_source as remove_source
-    from zoompick.study.library import sheets_under as sheets_under
-    from zoompick.study.library import shortlist as shortlist
-    from zoompick.study.library import tile_levels as tile_levels
-    from zoompick.study.library import undo_shortlist as undo_shortlist
     from zoompick.study.like import study_like as study_like
     from zoompick.study.locking import lock_study as lock_study
     from zoompick.study.making import make_in_study as make_in_study
+    from zoompick.study.months import calendar as calendar
+    from zoompick.study.months import calendar_picture as calendar_picture
     from zoompick.study.new import NewStudy as NewStudy
     from zoompick.study.new import new_study as new_study
     from zoompick.study.opened import Study as Study
     from zoompick.study.orders import accept_terms as accept_terms
     from zoompick.study.orders import adopt_order as adopt_order
     from zoompick.study.orders import cancel_orders as cancel_orders
+    from zoompick.study.orders import order_terms as order_terms
     from zoompick.study.orders import plan_orders as plan_orders
     from zoompick.study.orders import refresh_orders as refresh_orders
     from zoompick.study.orders import submit_orders as submit_orders
@@ -98,8 +85,21 @@ if TYPE_CHECKING:
     from zoompick.study.reporting import report_of as report_of
     from zoompick.study.run import RunWish as RunWish
     from zoompick.study.run import run as run
+    from zoompick.study.shortlist import shortlist as shortlist
+    from zoompick.study.sourcing import add_source as add_source
+    from zoompick.study.sourcing import check_source as check_source
+    from zoompick.study.sourcing import collections_of as collections_of
+    from zoompick.study.sourcing import known_sources as known_sources
+    from zoompick.study.sourcing import log_in as log_in
+    from zoompick.study.sourcing import remove_source as remove_source
     from zoompick.study.stages import Stages as Stages
     from zoompick.study.status import state_of as state_of
+    from zoompick.study.tiling import TileWish as TileWish
+    from zoompick.study.tiling import get_tiles as get_tiles
+    from zoompick.study.tiling import join_tiles as join_tiles
+    from zoompick.study.tiling import open_tiles as open_tiles
+    from zoompick.study.tiling import plan_tiles as plan_tiles
+    from zoompick.study.tiling import tile_levels as tile_levels
     from zoompick.study.verbs import clip as clip
     from zoompick.study.verbs import composite as composite
     from zoompick.study.verbs import download as download
@@ -119,33 +119,33 @@ _VERBS = {
     "Grid": "raster.grid", "Look": "products.drawing", "MosaicRules": "products.kinds.mosaic",
     "NewStudy": "study.new", "Paper": "figures.face", "Period": "scenes.period",
     "RunWish": "study.run", "Source": "scenes.source", "Stages": "study.stages",
-    "Study": "study.opened", "TileWish": "study.library", "WatchWish": "study.watch",
+    "Study": "study.opened", "TileWish": "study.tiling", "WatchWish": "study.watch",
     "Window": "raster.grid", "Wish": "study.verify", "Wording": "products.drawing",
-    "ZoomPickError": "errors", "accept_terms": "study.orders", "add_source": "study.library",
+    "ZoomPickError": "errors", "accept_terms": "study.orders", "add_source": "study.sourcing",
     "adopt_order": "study.orders",
     "align": "products.together", "bands_of": "fetch.bands", "blend": "products.together",
-    "calendar": "study.library", "calendar_picture": "study.library",
+    "calendar": "study.months", "calendar_picture": "study.months",
     "cancel_orders": "study.orders", "change_area": "study.areas",
-    "change_shortlist": "study.library", "check_source": "study.library", "clip": "study.verbs",
-    "collections_of": "study.library", "compare": "products.together", "composite": "study.verbs",
+    "change_shortlist": "study.choosing", "check_source": "study.sourcing", "clip": "study.verbs",
+    "collections_of": "study.sourcing", "compare": "products.together", "composite": "study.verbs",
     "download": "study.verbs", "examined": "study.doctor", "findings_json": "judge.tell",
-    "forget_area": "study.library", "get_tiles": "study.library", "grid_for": "products.together",
+    "forget_area": "study.areaskept", "get_tiles": "study.tiling", "grid_for": "products.together",
     "grid_of": "products.together", "guess_guide": "fetch.bands", "history": "journal",
-    "index": "study.verbs", "join_tiles": "study.library", "judge_study": "study.verify",
-    "keep_area": "study.library", "kept_area": "study.library", "kept_areas": "study.library",
-    "known_sources": "study.library", "lock_study": "study.locking", "log_in": "study.library",
+    "index": "study.verbs", "join_tiles": "study.tiling", "judge_study": "study.verify",
+    "keep_area": "study.areaskept", "kept_area": "study.areaskept", "kept_areas": "study.areaskept",
+    "known_sources": "study.sourcing", "lock_study": "study.locking", "log_in": "study.sourcing",
     "make_in_study": "study.making", "mask": "products.together", "mosaic": "products.together",
     "new_study": "study.new", "next_passes": "discovery.passes", "open_raster": "scenes.opening",
-    "open_tiles": "study.library", "order_terms": "study.library", "passes_over": "discovery.find",
+    "open_tiles": "study.tiling", "order_terms": "study.orders", "passes_over": "discovery.find",
     "pick": "study.verbs", "picture": "products.together", "pictures": "discovery.look",
-    "places_called": "study.library", "plan_orders": "study.orders", "plan_tiles": "study.library",
+    "places_called": "study.areaskept", "plan_orders": "study.orders", "plan_tiles": "study.tiling",
     "read_area": "area.read", "read_list": "scenes.scenelist", "refresh_orders": "study.orders",
-    "remove_source": "study.library", "report_of": "study.reporting", "run": "study.run",
+    "remove_source": "study.sourcing", "report_of": "study.reporting", "run": "study.run",
     "run_batch": "study.batch", "scene_layer": "products.together", "search": "discovery.find",
-    "set_area": "study.areas", "sheets_under": "study.library", "shortlist": "study.library",
+    "set_area": "study.areas", "sheets_under": "study.areaskept", "shortlist": "study.shortlist",
     "split": "fetch.bands", "stack": "study.verbs", "state_of": "study.status",
-    "study_like": "study.like", "submit_orders": "study.orders", "tile_levels": "study.library",
-    "to_numpy": "raster.raster", "to_xarray": "raster.labelled", "undo_shortlist": "study.library",
+    "study_like": "study.like", "submit_orders": "study.orders", "tile_levels": "study.tiling",
+    "to_numpy": "raster.raster", "to_xarray": "raster.labelled", "undo_shortlist": "study.choosing",
     "units_of": "study.batch", "unpack": "fetch.unpack", "verify_files": "study.verify",
     "wait_for_orders": "study.orders", "watch": "study.watch", "write": "study.verbs",
     "write_area": "area.write", "write_list": "scenes.scenelist",

@@ -10,6 +10,7 @@ import typer
 
 from zoompick.cli import elsewhere, exits, known, options, show
 from zoompick.cli.declared import with_area
+from zoompick.cli.findings import show_findings, show_problems
 from zoompick.cli.show import Column, table
 from zoompick.errors import MissingFileError, UsageError
 from zoompick.files import refuse_existing
@@ -155,19 +156,6 @@ def _of_study(wish: Wish) -> list[Finding]:
         return judge_study(study, report, wish)
 
 
-def show_findings(findings: Sequence[Finding]) -> None:
-    """A table of findings, then what to do about those that did not pass."""
-    columns = [
-        Column("outcome"),
-        Column("check"),
-        Column("subject"),
-        Column("figure", flexible=True),
-        Column("limit", flexible=True),
-    ]
-    table(columns, [[f.outcome, f.check, f.subject, f.figure, f.limit] for f in findings])
-    show_notes(findings)
-
-
 _MOST_ROWS = 60
 
 
@@ -183,20 +171,6 @@ def show_summary(findings: Sequence[Finding]) -> None:
           rows)  # fmt: skip
     show_problems(findings)
     show.note("'--full' lists each finding, '--explain CHECK' tells how a check measures.")
-
-
-def show_problems(findings: Sequence[Finding]) -> None:
-    """Only what did not pass."""
-    problems = [finding for finding in findings if finding.outcome != "pass"]
-    if problems:
-        show_findings(problems)
-
-
-def show_notes(findings: Sequence[Finding]) -> None:
-    """What is wrong and what to do, a sentence or two each."""
-    for finding in findings:
-        if finding.note:
-            show.sentence(f"{finding.outcome}: {finding.subject}, {finding.check}: {finding.note}")
 
 
 def _closing(findings: Sequence[Finding]) -> str:

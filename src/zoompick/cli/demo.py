@@ -21,10 +21,10 @@ from zoompick.errors import UsageError
 from zoompick.geo.shapes import polygon_of
 from zoompick.products.change import GAINED, LOST
 from zoompick.products.grids import common_grid
+from zoompick.products.how import Making
 from zoompick.products.kinds.mosaic import MosaicRules, steps_of
 from zoompick.products.making import make_files
 from zoompick.products.sidebyside import ground_of
-from zoompick.products.step import Making
 from zoompick.raster.opening import open_raster
 from zoompick.scenes import sources
 from zoompick.scenes.period import Period

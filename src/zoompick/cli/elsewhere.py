@@ -12,8 +12,6 @@ from zoompick import settings
 from zoompick.cli import show
 from zoompick.events import Noted
 from zoompick.files import human_bytes
-from zoompick.raster import engine
-from zoompick.raster.cluster import on_cluster, refuse_unusable
 
 if TYPE_CHECKING:
     from zoompick.raster.cluster import Cluster
@@ -23,6 +21,8 @@ def _asked(context: typer.Context, address: str) -> str:
     """Blocks of this command are computed there, from the first that is due to the end of the command."""
     chosen = address.strip() or settings.text("cluster").strip()
     if chosen and not context.resilient_parsing:
+        from zoompick.raster.cluster import refuse_unusable
+
         refuse_unusable(chosen)
         context.with_resource(_on(chosen))
     return address
@@ -39,6 +39,9 @@ Where = Annotated[
 
 @contextmanager
 def _on(address: str) -> Iterator[None]:
+    from zoompick.raster import engine
+    from zoompick.raster.cluster import on_cluster
+
     found: list[Cluster] = []
     with ExitStack() as stack:
 

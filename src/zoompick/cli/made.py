@@ -10,11 +10,7 @@ from zoompick.cli import show
 from zoompick.cli.show import Column, place, table
 from zoompick.errors import UsageError
 from zoompick.files import human_bytes
-from zoompick.products import together
-from zoompick.products.away import make_anywhere
-from zoompick.products.step import Making
 from zoompick.study.folder import Study
-from zoompick.study.making import make_in_study
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -26,6 +22,8 @@ def grid_for(
     files: Sequence[Path], bands: Sequence[str], area: Area | None, crs: str, pixel: float | None, like: Path | None
 ) -> Grid:
     """The grid asked for: another file's, or one around the area or all of the files."""
+    from zoompick.products import together
+
     if like is not None:
         if area is not None or pixel is not None or crs:
             raise UsageError("--like gives the whole grid.", "Leave out --area, --box, --crs and --pixel.")
@@ -37,6 +35,9 @@ def grid_for(
 
 def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compression: str = "") -> None:
     """Make products of plain files, all of the same, in one pass."""
+    from zoompick.products.away import make_anywhere
+    from zoompick.products.how import Making
+
     for step in steps:
         if step.output.suffix.lower() not in (".tif", ".tiff"):
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
@@ -56,6 +57,8 @@ def make_for_study(
     name: str, as_json: bool, recipe: Sequence[object] | None = None, told: Mapping[str, Any] | None = None
 ) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
+    from zoompick.study.making import make_in_study
+
     study = Study.need(Path.cwd())
     with show.progress() as report:
         made = make_in_study(study, name, recipe, told, report)

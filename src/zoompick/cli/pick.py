@@ -14,23 +14,19 @@ from zoompick.cli import known, options, show
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.piped import piped_scenes
 from zoompick.cli.scenes import put_out, show_scenes
-from zoompick.discovery import pick as choose
 from zoompick.discovery.cover import CoverWish
 from zoompick.discovery.rules import names_numbers, select
 from zoompick.errors import DataError, MissingFileError, NothingFoundError, StudyError, UsageError
 from zoompick.given import percent
 from zoompick.money import Money
 from zoompick.outgoing import csv_cell, csv_text
-from zoompick.scenes.limits import of_orders
 from zoompick.scenes.period import Period
 from zoompick.scenes.scenelist import read_list
 from zoompick.study import lastsearch
+from zoompick.study.choosing import change_shortlist, undo_shortlist
 from zoompick.study.folder import Study
-from zoompick.study.library import change_shortlist, undo_shortlist
 from zoompick.study.needs import study_crs
-from zoompick.study.session import session_of
 from zoompick.study.shortlist import shortlist
-from zoompick.study.status import state_of
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -113,6 +109,10 @@ def pick_add(
     instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
 ) -> None:  # fmt: skip
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
+    from zoompick.discovery import pick as choose
+    from zoompick.scenes.limits import of_orders
+    from zoompick.study.session import session_of
+
     study = Study.need(Path.cwd())
     if sum([bool(scenes), cover, bool(clearest), bool(pairs)]) != 1:
         raise UsageError("Scenes are picked in one way at a time.",
@@ -178,6 +178,8 @@ def _tell_cover(chosen: Choice) -> None:
 
 
 def _pair(study: Study, day: str, take: int) -> Choice:
+    from zoompick.discovery import pick as choose
+
     start = Period.parse(day).start
     if start is None:
         raise UsageError(f"'{day}' is no day.", "As --pairs 2025-09-01.")
@@ -323,6 +325,8 @@ def pick_list(
     as_json: options.Json = False,
 ) -> None:
     """List the shortlist, and how far each scene is."""
+    from zoompick.study.status import state_of
+
     study = Study.need(Path.cwd())
     entries = shortlist(study)
     if put_out(entries, "json" if as_json else form, None):

@@ -11,25 +11,22 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from zoompick.cli import calling, check, elsewhere, exits, known, made, options, show
+from zoompick.cli import calling, elsewhere, exits, known, made, options, show
+from zoompick.cli.findings import show_problems
 from zoompick.cli.show import Branch, counted
 from zoompick.errors import UsageError, ZoomPickError
 from zoompick.files import human_bytes, human_km2
 from zoompick.orders.queue import Queue, on_order
-from zoompick.study import batch
 from zoompick.study import run as workflow
-from zoompick.study.batch import SUMMARY, BatchWish
 from zoompick.study.folder import Study
-from zoompick.study.locking import lock_study
 from zoompick.study.run import preview
 from zoompick.study.stages import ORDER, Stages
-from zoompick.study.watch import WatchWish
 
 if TYPE_CHECKING:
-    from zoompick.study.batch import Outcome
+    from zoompick.study.batch import BatchWish, Outcome
     from zoompick.study.lineage import Node
     from zoompick.study.run import RunWish, StudyRun
-    from zoompick.study.watch import Round
+    from zoompick.study.watch import Round, WatchWish
 
 
 def run(
@@ -99,10 +96,14 @@ def run(
     study = Study.need(Path.cwd())
     if each is not None or each_period:
         _refuse_both({"--each": True, "--watch": bool(watch), "--locked": locked, "--plan": plan})
+        from zoompick.study.batch import BatchWish
+
         return _run_each(study, BatchWish(each, column, each_period or (), to, wish), as_json, dry_run)
     _refuse_alone({"--name": column, "--to": to}, "--each")
     if watch:
         _refuse_both({"--watch": True, "--locked": locked, "--plan": plan or dry_run})
+        from zoompick.study.watch import WatchWish
+
         return _watch(study, WatchWish.of(watch, rounds), wish, calling.words_of(when_new), as_json)
     _refuse_alone({"--rounds": rounds, "--when-new": when_new}, "--watch")
     if dry_run or plan:
@@ -141,6 +142,8 @@ def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
 
 def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> int:
     """One brief for many studies, and a table of them."""
+    from zoompick.study import batch
+
     units = batch.units_of(study, wish)
     if dry_run:
         heads = [show.Column("study"), show.Column("area", "right"), show.Column("folder", flexible=True)]
@@ -167,6 +170,8 @@ def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> in
 
 
 def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]) -> None:
+    from zoompick.study.batch import SUMMARY
+
     heads = [
         show.Column("study"), show.Column("outcome"), show.Column("scenes", "right"),
         show.Column("products", "right"), show.Column("new", "right"), show.Column("checks passed", "right"),
@@ -229,6 +234,8 @@ def _show_round(one: Round) -> None:
 
 def lock(as_json: options.Json = False) -> None:
     """Write down scenes, files and products with their digests, for 'run --locked'."""
+    from zoompick.study.locking import lock_study
+
     study = Study.need(Path.cwd())
     path, made = lock_study(study)
     if as_json:
@@ -248,7 +255,7 @@ def lock(as_json: options.Json = False) -> None:
 def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
     """Products and findings of a run, and one closing line."""
     made.show_made(done.made)
-    check.show_problems(done.findings)
+    show_problems(done.findings)
     fetched = (
         f"{done.fetched_files} files fetched"
         + (f" ({human_bytes(done.fetched_bytes)})" if done.fetched_bytes else "")

@@ -9,7 +9,8 @@ import typer
 
 from zoompick import cache
 from zoompick import settings as table
-from zoompick.cli import check, exits, options, show
+from zoompick.cli import exits, options, show
+from zoompick.cli.findings import show_findings
 from zoompick.files import human_bytes
 from zoompick.judge import tell
 from zoompick.net import wire
@@ -68,7 +69,7 @@ def doctor(
     if as_json:
         show.as_json(tell.findings_json(findings))
     else:
-        check.show_findings(findings)
+        show_findings(findings)
         bad = sum(finding.outcome != "pass" for finding in findings)
         show.note(f"{len(findings)} things looked at, {bad} to look after." if bad else "All is well.")
     return exits.CHECK_FAILED if worst(findings) == "fail" else exits.DONE

@@ -12,15 +12,10 @@ import typer
 from zoompick.addresses import origin_of, public
 from zoompick.cli import exits, facts, known, options, show
 from zoompick.cli.groups import group
-from zoompick.discovery.check_source import check
-from zoompick.discovery.readers import reader_of
 from zoompick.net.login import VARIABLE, Keyring
 from zoompick.scenes import offer, sources
-from zoompick.scenes.session import session
 from zoompick.scenes.sourcekinds import KINDS
-from zoompick.study import login
 from zoompick.study.folder import Study
-from zoompick.study.library import add_source, remove_source
 
 if TYPE_CHECKING:
     from zoompick.scenes.source import Source
@@ -52,6 +47,8 @@ def source_add(
     here: Annotated[bool, typer.Option("--here", help="Keep it in this study only.")] = False,
 ) -> None:
     """Add a source, or change the address of one; studies that use it by name go on with the new one."""
+    from zoompick.study.sourcing import add_source
+
     with show.progress() as report:
         there, replaced = add_source(name, url, kind, day, Study.need(Path.cwd()) if here else None, report)
     added = there.source
@@ -82,6 +79,8 @@ def source_remove(
     name: Annotated[str, typer.Argument(metavar="NAME", help="Source to forget.", autocompletion=known.sources)],
 ) -> None:
     """Forget a source: this study's own, else the one of all studies; what came of it stays."""
+    from zoompick.study.sourcing import remove_source
+
     here = remove_source(name, Study.find(Path.cwd()))
     show.note(f"The source {name} is forgotten {'in this study' if here else 'for all studies'}.")
 
@@ -92,6 +91,9 @@ def source_show(
     as_json: options.Json = False,
 ) -> None:
     """Ask a source what it has: collections, dates, bands, access, limits."""
+    from zoompick.discovery.readers import reader_of
+    from zoompick.scenes.session import session
+
     found = sources.named(name, _known_sources())
     with show.progress() as report:
         reader = reader_of(found, session(report, [found]), report)
@@ -151,6 +153,8 @@ def source_login(
     A log-in goes to the source's own host alone: to search and fetch, and with orders. Of another host, where its
     files lie, it is you who says so (--host, --also).
     """
+    from zoompick.study import login
+
     found = sources.named(name, _known_sources())
     place = host or found.url
     if forget:
@@ -184,6 +188,8 @@ def _secret(words: str) -> str:
 
 def _tell_login(found: Source) -> None:
     """What an account is good for, where to get one, and whether there is a log-in now."""
+    from zoompick.study import login
+
     with show.progress() as report:
         told, where = login.needs(found, report)
     rows = [[name, facts.words(need) or "not told"] for name, need in told.items()]
@@ -208,6 +214,8 @@ def source_check(
     as_json: options.Json = False,
 ) -> int:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
+    from zoompick.discovery.check_source import check
+
     found = sources.named(name, _known_sources())
     with show.progress() as report:
         results = check(found, report)

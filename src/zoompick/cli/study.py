@@ -13,10 +13,7 @@ from zoompick.cli.declared import with_area
 from zoompick.files import human_bytes, human_km2, human_time
 from zoompick.journal import act
 from zoompick.journal import history as acts_of
-from zoompick.study import status as workflow
 from zoompick.study.folder import Study
-from zoompick.study.like import study_like
-from zoompick.study.new import NewStudy, new_study
 
 if TYPE_CHECKING:
     from zoompick.study.status import SceneState, StudyState
@@ -37,6 +34,9 @@ def new(
     ] = None,
 ) -> None:
     """Make a study folder with its brief, study.toml."""
+    from zoompick.study.like import study_like
+    from zoompick.study.new import NewStudy, new_study
+
     given = place.area()
     wish = NewStudy(name, given, source, collection or (), dates or (), cloud)
     study = new_study(folder, wish) if like is None else study_like(folder, Study.need(like), wish)
@@ -57,6 +57,8 @@ def status(
     as_json: options.Json = False,
 ) -> None:
     """Show how far each scene of the shortlist is, bytes on disk, and what can be freed."""
+    from zoompick.study import status as workflow
+
     study = Study.need(Path.cwd())
     state = workflow.state_of(study)
     if free and dry_run:

@@ -14,10 +14,10 @@ from zoompick.errors import UsageError
 from zoompick.files import human_bytes, human_time, safe_name
 from zoompick.journal import act
 from zoompick.scenes import sources
-from zoompick.study import library
+from zoompick.study import tiling
 from zoompick.study.folder import Study
-from zoompick.study.library import join_tiles
 from zoompick.study.needs import study_grid
+from zoompick.study.tiling import join_tiles
 from zoompick.tiles.getting import failure_of
 from zoompick.tiles.tiles import Wish
 
@@ -91,12 +91,12 @@ def tiles_plan(
 def _plan(source: str, layer: str, wish: Wish, place: options.Place, store: Path | None, as_json: bool) -> None:
     ground, found = _ground(place), _source(source)
     with show.progress() as report:
-        opened = library.open_tiles(found, layer, report)
+        opened = tiling.open_tiles(found, layer, report)
         if not wish.zoom and wish.pixel_m is None:
-            rows = library.tile_levels(opened, ground)
+            rows = tiling.tile_levels(opened, ground)
         else:
             path = _store_path(store, found.name, opened.name)
-            prepared = library.plan_tiles(opened, ground, wish, path, report)
+            prepared = tiling.plan_tiles(opened, ground, wish, path, report)
     if not wish.zoom and wish.pixel_m is None:
         if as_json:
             show.as_json([{"zoom": name, "pixel_m": size, "tiles": count} for name, size, count in rows])
@@ -152,12 +152,12 @@ def tiles_get(
 
     ground, found, study = _ground(place), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
-        opened = library.open_tiles(found, layer, report)
+        opened = tiling.open_tiles(found, layer, report)
         path = _store_path(store, found.name, opened.name)
         journal = study.journal_file if study else None
         with act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
             wish = Wish(zoom, pixel, form)
-            prepared, outcome = library.get_tiles(found, opened, ground, wish, path, report)
+            prepared, outcome = tiling.get_tiles(found, opened, ground, wish, path, report)
             doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
     plan = prepared.plan
     if as_json:

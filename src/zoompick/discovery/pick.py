@@ -5,19 +5,22 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from zoompick.discovery import choosing as rules
-from zoompick.discovery import clouds, cover
+from zoompick.discovery import cover
 from zoompick.discovery.cover import Cover, CoverWish, Piece
 from zoompick.errors import NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
 from zoompick.files import human_bytes
 from zoompick.geo.shapes import Shape
-from zoompick.net.client import Client, workers
 from zoompick.scenes.prices import km2_price
 from zoompick.scenes.scene import CLASS_BAND, Key, Scene
 from zoompick.scenes.scenelist import Entry
-from zoompick.scenes.session import session
+
+if TYPE_CHECKING:
+    from zoompick.discovery import clouds
+    from zoompick.net.client import Client
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,8 @@ def pick_cover(
     NothingFoundError
         No scene covers any of it.
     """
+    from zoompick.scenes.session import session
+
     usable = [entry for entry in entries if entry.scene.has_footprint() and _can_be_had(entry.scene, report)]
     scenes = [entry.scene for entry in usable]
     pieces = cover.pieces_of(area, [scene.footprint for scene in scenes])
@@ -78,6 +83,9 @@ def _cloud_by_piece(
     scenes: Sequence[Scene], pieces: Sequence[Piece], client: Client, report: Report
 ) -> dict[tuple[Key, int], float]:
     """Percent of cloud over each piece by each scene that has a class layer, several scenes at a time."""
+    from zoompick.discovery import clouds
+    from zoompick.net.client import workers
+
     task = "cloud over the pieces"
     jobs = [
         (scene, own)

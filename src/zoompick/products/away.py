@@ -14,8 +14,9 @@ from zoompick.files import human_bytes, read_json, write_json
 from zoompick.net import objects
 from zoompick.net.client import Client
 from zoompick.net.refusals import NOT_FOUND, AnsweredError
+from zoompick.products.how import Making
 from zoompick.products.making import make_files
-from zoompick.products.step import Made, Making, Step
+from zoompick.products.step import Made, Step
 from zoompick.scenes.sidecar import sidecar_of
 
 

@@ -15,10 +15,10 @@ from zoompick.files import writing
 from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.change import Rule
+from zoompick.products.how import Making
 from zoompick.products.kinds.compare import ChangeStep, DifferenceStep
 from zoompick.products.making import make_files
 from zoompick.products.sidebyside import Comparison, change_shown, panels_of
-from zoompick.products.step import Making
 
 _BLINK_MS = 900
 

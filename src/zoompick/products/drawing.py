@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zoompick.arrays import Pixels
 from zoompick.errors import DataError, UnknownNameError, UsageError
+from zoompick.figures.colours import COLOURS
 from zoompick.figures.face import Classes, Panel, Paper, Scale, Sheet, coloured, draw_sheet
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape
@@ -23,9 +24,6 @@ from zoompick.raster.raster import Raster, band_index, valid_mask
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.sidecar import scenes_of, sidecar_of
 
-COLOURS = {"viridis": "viridis", "cividis": "cividis", "magma": "magma", "grey": "gray",
-           "brown-green": "BrBG", "red-blue": "RdBu"}  # fmt: skip
-"""Scales of colours that people with any kind of colour vision can read, by what they are called here."""
 _CLASS_COLOURS = ("#0072b2", "#e69f00", "#009e73", "#cc79a7", "#56b4e9", "#d55e00", "#f0e442", "#999999", "#332288",
                   "#882255")  # fmt: skip
 """Source: M. Okabe and K. Ito, Color universal design (2008), and two more after P. Tol (2021)."""

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zoompick.products.step import DrawnStep, RasterStep, Sources, Step
-from zoompick.raster.shared import Shared
+from zoompick.products.sources import Sources
+from zoompick.products.step import DrawnStep, RasterStep, Step
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -110,7 +110,7 @@ class _Within(Sources):
         self._outer, self._made_of = outer, made_of
 
     def once(self, key: Any, make: Any) -> Any:
-        """See :meth:`zoompick.products.step.Sources.once`."""
+        """See :meth:`zoompick.products.sources.Sources.once`."""
         return self._outer.once(key, make)
 
     def open(self, path: Path) -> Raster:
@@ -122,6 +122,8 @@ class _Within(Sources):
         return raster
 
     def _computed(self, step: RasterStep) -> Raster:
+        from zoompick.raster.shared import Shared
+
         raster = step.build(self)
         return Shared(raster) if self.is_shared else raster
 

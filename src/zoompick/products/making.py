@@ -8,7 +8,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from zoompick.journal import act
-from zoompick.products.step import Made, Making, Step, make_together
+from zoompick.products.how import Making
+from zoompick.products.maker import make_together
+from zoompick.products.step import Made, Step
 
 
 def make_files(steps: Sequence[Step], how: Making, journal: Path | None = None) -> list[Made]:

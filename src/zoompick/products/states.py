@@ -8,6 +8,8 @@ from pathlib import Path
 from zoompick.addresses import is_remote
 from zoompick.errors import DataError
 
+States = Mapping[Path, tuple[int, int, int]]
+
 
 def states_of(paths: Iterable[Path]) -> dict[Path, tuple[int, int, int]]:
     """Size, time stamp and number of files on disk, by which a later look tells whether they are the same."""
@@ -20,7 +22,7 @@ def states_of(paths: Iterable[Path]) -> dict[Path, tuple[int, int, int]]:
     return found
 
 
-def refuse_changed(before: Mapping[Path, tuple[int, int, int]]) -> None:
+def refuse_changed(before: States) -> None:
     """Refuse what was made of files that are not there any more as they were.
 
     Raises

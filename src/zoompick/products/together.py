@@ -21,7 +21,7 @@ from zoompick.products.kinds.mask import MaskRules, MaskStep
 from zoompick.products.kinds.mosaic import MosaicStep, rules_for
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.sidebyside import Comparison
-from zoompick.products.step import Sources
+from zoompick.products.sources import Sources
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Raster
 from zoompick.scenes.deliveries import open_layers

@@ -8,7 +8,6 @@ from pathlib import Path
 from zoompick.addresses import is_remote, restored
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.files import parse_json, read_json
-from zoompick.raster.opening import source_of
 from zoompick.scenes.bands import BandFile, bands_of, formats_of
 from zoompick.scenes.fetchplan import local_names
 from zoompick.scenes.scene import Scene
@@ -31,6 +30,8 @@ def scene_of(path: Path) -> Scene | None:
 @lru_cache(maxsize=256)
 def _scene_there(address: str) -> Scene | None:
     """The scene of an item elsewhere, asked for once."""
+    from zoompick.raster.opening import source_of
+
     try:
         source = source_of(address)
         return Scene.from_item(parse_json(source.read(0, min(source.size, _MOST_BYTES))))

@@ -7,12 +7,11 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from zoompick.area.model import Area
 from zoompick.errors import IncompleteError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.fetch import get
-from zoompick.fetch.outlook import Outlook, outlook
 from zoompick.files import exclusive
 from zoompick.geo.region import Region
 from zoompick.journal import act
@@ -22,6 +21,10 @@ from zoompick.scenes.scene import Key, Scene
 from zoompick.study import needs
 from zoompick.study.folder import Study
 from zoompick.study.session import session_of
+
+if TYPE_CHECKING:
+    from zoompick.fetch import get
+    from zoompick.fetch.outlook import Outlook
 
 
 @dataclass(frozen=True)
@@ -134,6 +137,8 @@ class DownloadRequest:
 
     def outlook(self, ready: get.Ready) -> Outlook:
         """What it will take."""
+        from zoompick.fetch.outlook import outlook
+
         return outlook(ready, self.scenes, self.area.shape if self.area else None, self.journal)
 
     @contextmanager
@@ -165,6 +170,8 @@ class Downloaded:
 
 def look_ahead(request: DownloadRequest, report: Report = ignore, pace: Pace | None = None) -> get.Ready:
     """All that the sources tell before the first byte; nothing is fetched."""
+    from zoompick.fetch import get
+
     return get.prepare(request.plan(), request.scenes, session_of(request.study, report, pace), report)
 
 
@@ -176,6 +183,8 @@ def download(request: DownloadRequest, report: Report = ignore, pace: Pace | Non
     IncompleteError
         Something did not come; what came stays.
     """
+    from zoompick.fetch import get
+
     decided = request.plan()
     if not decided.fetch:
         if problem := get.incomplete(decided, get.Outcome((), (), 0)):

@@ -10,11 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from zoompick import files
-from zoompick.area.read import read_area
 from zoompick.errors import DataError, StudyError
 from zoompick.settings import BRIEF_NAME, SCHEMA_NAME, at, study_folder
-from zoompick.study.brief import read_brief
-from zoompick.study.schema import published
 
 if TYPE_CHECKING:
     from zoompick.area.model import Area
@@ -91,6 +88,8 @@ class Study:
     @classmethod
     def create(cls, root: Path, brief_text: str) -> Study:
         """Make a study folder; StudyError when there is one already or the place is taken."""
+        from zoompick.study.schema import published
+
         if (root / BRIEF_NAME).exists():
             raise StudyError(f"{root} is a study already.", "Choose another folder, or work in that study.")
         if root.exists() and not root.is_dir():
@@ -179,11 +178,15 @@ class Study:
 
     def brief(self) -> Brief:
         """The brief, read and checked."""
+        from zoompick.study.brief import read_brief
+
         with at(self.root):
             return read_brief(self.brief_file)
 
     def area(self) -> Area:
         """The study area; StudyError when none was set."""
+        from zoompick.area.read import read_area
+
         if not self.area_file.exists():
             raise StudyError(
                 "This study has no area yet.",

@@ -11,7 +11,6 @@ from zoompick.study.brief import Brief
 from zoompick.study.checkstate import state_of
 from zoompick.study.folder import JUDGED, Study
 from zoompick.study.plan import StudyPlan
-from zoompick.study.verify import judge_and_keep
 
 
 def judge_again(
@@ -24,6 +23,8 @@ def judge_again(
     state, kept = state_of(study, plan), _kept(study)
     if kept is not None and kept[0] == state:
         return kept[1], False
+    from zoompick.study.verify import judge_and_keep
+
     return judge_and_keep(study, brief, area, plan, report), True
 
 

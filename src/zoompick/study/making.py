@@ -12,8 +12,7 @@ from typing import Any, NamedTuple
 from zoompick.errors import CancelledError, ClusterError, DiskError, NothingFoundError, StudyError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.products.kinds.table import KINDS
-from zoompick.products.making import make_group
-from zoompick.products.step import Made, Making, Step
+from zoompick.products.step import Made, Step
 from zoompick.study.folder import Study, at_home
 from zoompick.study.plan import plan_study
 from zoompick.study.shortlist import shortlist
@@ -73,13 +72,16 @@ def make_steps(
     is_thorough : bool
         Every file is read for its digest, whatever size and time stamp say.
     codecs : mapping, optional
-        What products have to be pressed with; see :class:`~zoompick.products.step.Making`.
+        What products have to be pressed with; see :class:`~zoompick.products.how.Making`.
 
     Raises
     ------
     StudyError
         An input is not here.
     """
+    from zoompick.products.how import Making
+    from zoompick.products.making import make_group
+
     made = []
     with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
         how = Making(True, report, executor, vouched.digest, codecs=codecs or {})

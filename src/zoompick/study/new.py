@@ -10,14 +10,12 @@ from pathlib import Path
 from zoompick.area.model import Area
 from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.filters import BY_FIELD
-from zoompick.discovery.readers import reader_of
 from zoompick.errors import ZoomPickError
 from zoompick.events import ignore
 from zoompick.files import json_bytes, write_json
 from zoompick.journal import act
 from zoompick.scenes import sources
 from zoompick.scenes.scene import Scene
-from zoompick.scenes.session import session
 from zoompick.study.brief import brief_text
 from zoompick.study.folder import Study, refuse_taken
 
@@ -91,6 +89,9 @@ def area_bytes(area: Area) -> bytes:
 
 def _tells_cloud(wish: NewStudy) -> bool:
     """False only where the source can be asked, and none of a few scenes of the collections tells its cloud."""
+    from zoompick.discovery.readers import reader_of
+    from zoompick.scenes.session import session
+
     known = sources.known(None)
     if wish.source not in known or not wish.collections or wish.area is None:
         return True

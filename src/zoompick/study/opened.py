@@ -14,7 +14,7 @@ from zoompick.scenes.finding import Finding
 from zoompick.scenes.scenelist import Entry
 from zoompick.study import folder, run
 from zoompick.study.areas import set_area
-from zoompick.study.library import change_shortlist, undo_shortlist
+from zoompick.study.choosing import change_shortlist, undo_shortlist
 from zoompick.study.locking import Lock, lock_study
 from zoompick.study.making import make_in_study
 from zoompick.study.reporting import StudyReport, report_of

@@ -189,3 +189,8 @@ def expected_end(order: Order, known: Sequence[Order], now: datetime) -> float |
     if not took or not (order.is_pending or order.state == PLANNED):
         return None
     return max(0.0, sum(took) / len(took) - spent)
+
+
+def order_terms(study: Study, report: Report = ignore) -> list[Terms]:
+    """The terms of what the shortlist would buy; :func:`zoompick.accept_terms` accepts them by their digest."""
+    return desk_of(study, report).terms(picked(study))

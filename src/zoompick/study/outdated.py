@@ -9,11 +9,9 @@ from typing import TYPE_CHECKING
 
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.files import read_json, write_json
-from zoompick.products.step import digest_of, is_current
 from zoompick.settings import own_files
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study, at_home
-from zoompick.study.plan import plan_study
 from zoompick.study.shortlist import shortlist
 from zoompick.vouched import Vouched
 
@@ -35,6 +33,8 @@ def note_made(study: Study, brief: Brief, steps: Sequence[Step]) -> None:
 @at_home
 def product_states(study: Study, brief: Brief) -> dict[str, str]:
     """State of each product by its path in the study, in the order of making; none where none was made yet."""
+    from zoompick.study.plan import plan_study
+
     quick = _unchanged(study, brief)
     if quick is not None:
         return dict.fromkeys(quick, CURRENT)
@@ -51,6 +51,8 @@ def product_states(study: Study, brief: Brief) -> dict[str, str]:
 
 def states_of(study: Study, steps: Sequence[Step], vouched: Vouched) -> dict[str, str]:
     """State of each step's product; a product whose input is made anew is out of date with it."""
+    from zoompick.products.current import digest_of, is_current
+
     digest = vouched.digest
     found: dict[str, str] = {}
     old: set[Path] = set()

@@ -8,18 +8,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.model import Area
-from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
 from zoompick.errors import ChecksumError, IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.fetch import get
 from zoompick.journal import act
 from zoompick.products.step import Made
 from zoompick.scenes import sources
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.scenelist import Entry
-from zoompick.study import download, needs, searchkey
+from zoompick.study import needs, searchkey
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study, at_home
 from zoompick.study.judged import judge_again
@@ -34,7 +32,6 @@ from zoompick.study.shelf import write_shelf
 from zoompick.study.shortlist import keep, shortlist
 from zoompick.study.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.study.terms import keep_terms
-from zoompick.study.verify import judge_and_keep
 from zoompick.versions import differing
 from zoompick.vouched import Vouched
 
@@ -99,6 +96,8 @@ def _searched(
     study: Study, brief: Brief, area: Area, report: Report, keeps_terms: bool = False
 ) -> tuple[int, list[Entry]]:
     """How many scenes a search finds now, and those that the brief chooses of them."""
+    from zoompick.discovery import find
+
     # What the brief asks for that cannot be made is told before anybody is asked for scenes.
     plan_study(study, brief, area, [])
     source = sources.named(brief.source, sources.known(study.root))
@@ -220,6 +219,8 @@ def _judged(
     if not wish.stages.has(VERIFY) or not plan.days:
         return [], False
     if wish.is_thorough:
+        from zoompick.study.verify import judge_and_keep
+
         return judge_and_keep(study, brief, area, plan, report), True
     if wish.stages.is_whole and not has_made:
         return [], False
@@ -276,6 +277,8 @@ def preview(study: Study, report: Report = ignore) -> Preview:
     ------
     ZoomPickError
     """
+    from zoompick.study import download
+
     brief, area = study.brief(), study.area()
     entries, searched = _selected(study, brief, area, report)
     scenes = [entry.scene for entry in entries]
@@ -307,6 +310,9 @@ def _fetched(study: Study, brief: Brief, scenes: Sequence[Scene], report: Report
     decided = needs.wanted_files(study, brief, scenes)
     if not (decided.fetch or decided.lacking or decided.on_order):
         return 0, 0
+
+    from zoompick.fetch import get
+    from zoompick.study import download
 
     came = download.download(download.DownloadRequest.in_study(study, scenes), report)
     if came.ready is not None and (words := get.saved_words(came.ready)):

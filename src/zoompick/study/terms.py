@@ -6,14 +6,12 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from zoompick.discovery.readers import reader_of
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
 from zoompick.net.vault import put_away
 from zoompick.scenes import offer
 from zoompick.scenes.scene import Scene
-from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
 from zoompick.study.folder import Study
 
@@ -22,6 +20,9 @@ _NAME = "collections.json"
 
 def keep_terms(study: Study, source: Source, scenes: Iterable[Scene], report: Report = ignore) -> None:
     """Ask a source what it tells of the scenes' collections, and keep it; one that does not answer is no error."""
+    from zoompick.discovery.readers import reader_of
+    from zoompick.scenes.session import session
+
     wanted = {scene.collection for scene in scenes} - {""}
     if not wanted:
         return

@@ -25,8 +25,10 @@ from zoompick.judge.checks.cloud import cloud_share
 from zoompick.judge.limits import Limits
 from zoompick.judge.subjects import Expected, computed, subject_of
 from zoompick.judge.sweep import sweep
+from zoompick.products.current import digest_of
 from zoompick.products.fused import FusedStep
-from zoompick.products.step import RasterStep, Sources, Step, digest_of
+from zoompick.products.sources import Sources
+from zoompick.products.step import RasterStep, Step
 from zoompick.raster import engine
 from zoompick.scenes import fetched as record
 from zoompick.scenes.fetchplan import local_names

@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from zoompick.area.model import Area
-from zoompick.discovery import find
 from zoompick.errors import DataError, NothingFoundError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
@@ -145,6 +144,8 @@ def add_published(study: Study, report: Report = ignore) -> list[Entry]:
 
 
 def _found(study: Study, brief: Brief, area: Area, report: Report) -> Sequence[Entry]:
+    from zoompick.discovery import find
+
     source = sources.named(brief.source, sources.known(study.root))
     try:
         return find.search(source, criteria_of(brief, area), report)
@@ -156,6 +157,8 @@ def _fitting(
     found: Sequence[Entry], known: frozenset[str], picked: Sequence[Entry], brief: Brief, area: Area, report: Report
 ) -> list[Entry]:
     """Of each new day the scenes that the brief would choose, where they do."""
+    from zoompick.discovery import find
+
     days = {(entry.scene.source, entry.scene.day) for entry in picked}
     new = [one for one in found if _name(one) not in known and (one.scene.source, one.scene.day) not in days]
     limits = brief.cover, brief.cloud_area_max, brief.pixel_m

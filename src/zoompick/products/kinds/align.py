@@ -11,18 +11,12 @@ from zoompick.errors import UsageError
 from zoompick.given import BAND, FLAG, within, words
 from zoompick.products.kind import ALIGNED, Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
-from zoompick.products.shift import shift_between
-from zoompick.products.stack import Stack
-from zoompick.products.step import RasterStep, Sources, Step
-from zoompick.raster.ongrid import OnGrid
-from zoompick.raster.part import Moved
-from zoompick.raster.raster import band_index
-from zoompick.raster.warp import laid_on
+from zoompick.products.step import RasterStep, Step
 from zoompick.raster.ways import CLASS
-from zoompick.scenes.deliveries import OneBand
 
 if TYPE_CHECKING:
     from zoompick.products.shift import Shift
+    from zoompick.products.sources import Sources
     from zoompick.raster.raster import Raster
 
 
@@ -69,6 +63,11 @@ class AlignStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.part.Moved`; the shift is measured here."""
+        from zoompick.products.stack import Stack
+        from zoompick.raster.ongrid import OnGrid
+        from zoompick.raster.part import Moved
+        from zoompick.scenes.deliveries import OneBand
+
         source, reference = (sources.open(path) for path in self.inputs)
         names = [band.name for band in source.bands]
         common = self.rules.band or next((b.name for b in reference.bands if b.name in names), "")
@@ -98,6 +97,9 @@ class AlignStep(RasterStep):
         return stack
 
     def _measured(self, source: Raster, reference: Raster, name: str) -> Shift:
+        from zoompick.products.shift import shift_between
+        from zoompick.raster.warp import laid_on
+
         shift = shift_between(laid_on(reference, source.grid), source)
         if not shift.is_sure and not self.leaves_unsure:
             agree = (
@@ -121,6 +123,9 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
 
 
 def _named(raster: Raster, name: str, where: str) -> Raster:
+    from zoompick.raster.raster import band_index
+    from zoompick.scenes.deliveries import OneBand
+
     place = band_index(raster, name, where)
     return OneBand(raster, place, raster.bands[place])
 

@@ -11,17 +11,16 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.given import COUNT, METRES, words
 from zoompick.products import recipes
-from zoompick.products.blend import Blend, CountLayer, DateLayer, Highest
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.mosaic import HIDE, HIDES, RESAMPLING
 from zoompick.products.kinds.scenes import ScenesStep, time_of
-from zoompick.products.mosaic import Mosaic
 from zoompick.products.rules import Rules, Section, asked
-from zoompick.products.sightings import in_order, sightings
-from zoompick.products.step import Sources, Step
+from zoompick.products.step import Step
 from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
 
 if TYPE_CHECKING:
+    from zoompick.products.mosaic import Mosaic
+    from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
@@ -105,6 +104,10 @@ class BlendStep(ScenesStep):
 
     def joined(self) -> Mosaic:
         """All dates as one."""
+        from zoompick.products.blend import Blend, Highest
+        from zoompick.products.mosaic import Mosaic
+        from zoompick.products.sightings import in_order, sightings
+
         rules = self.rules
         found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m, ways=rules.resampling)
         if rules.method == "highest":
@@ -125,6 +128,8 @@ class CountStep(BlendStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.CountLayer`."""
+        from zoompick.products.blend import CountLayer
+
         return CountLayer(self.shared(sources))
 
 
@@ -136,6 +141,8 @@ class DateStep(BlendStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.DateLayer`."""
+        from zoompick.products.blend import DateLayer
+
         return DateLayer(self.shared(sources))
 
 

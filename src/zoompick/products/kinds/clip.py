@@ -11,10 +11,10 @@ from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import FLAG
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
-from zoompick.products.step import RasterStep, Sources, Step
-from zoompick.raster.clip import Clip
+from zoompick.products.step import RasterStep, Step
 
 if TYPE_CHECKING:
+    from zoompick.products.sources import Sources
     from zoompick.raster.raster import Raster
 
 
@@ -47,6 +47,8 @@ class ClipStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.raster.clip.Clip`."""
+        from zoompick.raster.clip import Clip
+
         rules = self.rules
         loose_to = settings.whole("tile_px") if rules.loose else 0
         source = sources.open(self.inputs[0])

@@ -12,17 +12,14 @@ from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import geojson_of
 from zoompick.given import LIMIT, MADE_OF, words
 from zoompick.products import recipes
-from zoompick.products.change import Change, Difference, Rule
-from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.rules import Rules, asked
-from zoompick.products.shift import shift_between
-from zoompick.products.sidebyside import Comparison, draw_change
-from zoompick.products.step import DrawnStep, RasterStep, Sources, Step
-from zoompick.raster.warp import laid_on
+from zoompick.products.step import DrawnStep, RasterStep, Step
 
 if TYPE_CHECKING:
+    from zoompick.products.change import Difference, Rule
     from zoompick.products.recipes import IndexRecipe
+    from zoompick.products.sources import Sources
     from zoompick.raster.raster import Raster
 
 DIFFERENCE = "-difference"
@@ -89,6 +86,10 @@ class DifferenceStep(RasterStep):
         return made
 
     def _made(self, sources: Sources) -> Difference:
+        from zoompick.products.change import Difference
+        from zoompick.products.index import Index
+        from zoompick.raster.warp import laid_on
+
         before, after = (sources.open(path) for path in self.inputs)
         if self.recipe is not None:
             before, after = (
@@ -105,6 +106,8 @@ class DifferenceStep(RasterStep):
 
 
 def _refuse_shifted(before: Raster, after: Raster, name: str) -> None:
+    from zoompick.products.shift import shift_between
+
     shift = shift_between(before, after)
     if shift.is_sure and shift.size_px > _MOST_SHIFT_PX:
         raise GridError(
@@ -128,6 +131,8 @@ class ChangeStep(DifferenceStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.change.Change`."""
+        from zoompick.products.change import Change
+
         return Change(self._difference(sources), self.rule, self.index_name)
 
 
@@ -149,6 +154,8 @@ class SideBySideStep(DrawnStep):
 
     def draw(self, target: Path) -> tuple[int, int]:
         """See :func:`zoompick.products.sidebyside.draw_change`."""
+        from zoompick.products.sidebyside import Comparison, draw_change
+
         before, after, change = self.inputs
         words = f"{self.area.name}: {self.index}, {_told(self.rule)}"
         wish = Comparison(
@@ -163,6 +170,8 @@ def _told(rule: Rule) -> str:
 
 def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     """The comparisons of the brief: the first day with the last."""
+    from zoompick.products.change import Rule
+
     if len(days) < 2:
         return
     for section in wanted.brief.all(CompareRules):

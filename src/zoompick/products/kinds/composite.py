@@ -14,23 +14,16 @@ from zoompick.files import read_json
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import MADE_OF, NAMES, STRETCH, optional, within
 from zoompick.products import recipes
-from zoompick.products.composite import Composite
-from zoompick.products.curves import Curve
-from zoompick.products.ground import clear_ground
 from zoompick.products.kind import Day, Kind, Wanted
-from zoompick.products.picture import write_png
 from zoompick.products.rules import Rules, asked
-from zoompick.products.step import RasterStep, Sources, Step
+from zoompick.products.step import RasterStep, Step
 from zoompick.products.tone import Tone
-from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import band_index
-from zoompick.raster.turn import met
-from zoompick.raster.write import WriteOptions
-from zoompick.scenes.opening import open_raster
 from zoompick.scenes.sidecar import sidecar_of
 
 if TYPE_CHECKING:
+    from zoompick.products.sources import Sources
     from zoompick.raster.raster import Raster
+    from zoompick.raster.write import WriteOptions
 
 
 @dataclass(frozen=True)
@@ -96,6 +89,13 @@ class CompositeStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.composite.Composite`; the percentiles are measured here."""
+        from zoompick.products.composite import Composite
+        from zoompick.products.curves import Curve
+        from zoompick.products.ground import clear_ground
+        from zoompick.raster.masks import PolygonMask
+        from zoompick.raster.raster import band_index
+        from zoompick.raster.turn import met
+
         source = sources.open(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
         if self.same_as is not None:
@@ -124,6 +124,8 @@ class CompositeStep(RasterStep):
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """The three bands lie together."""
+        from zoompick.raster.write import WriteOptions
+
         return WriteOptions(is_rgb=True)
 
     @property
@@ -133,6 +135,9 @@ class CompositeStep(RasterStep):
 
     def accompany(self) -> tuple[Path, ...]:
         """Write the PNG and its world file."""
+        from zoompick.products.picture import write_png
+        from zoompick.scenes.opening import open_raster
+
         write_png(open_raster(self.output), self.companions[0], settings.whole("picture_side_px"))
         return self.companions
 

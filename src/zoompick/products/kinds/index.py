@@ -9,13 +9,12 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import MADE_OF, NAMES
 from zoompick.products import recipes
-from zoompick.products.index import Index
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
-from zoompick.products.step import RasterStep, Sources, Step
-from zoompick.raster.clip import Clip
+from zoompick.products.step import RasterStep, Step
 
 if TYPE_CHECKING:
+    from zoompick.products.sources import Sources
     from zoompick.raster.raster import Raster
 
 
@@ -48,6 +47,9 @@ class IndexStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.index.Index`."""
+        from zoompick.products.index import Index
+        from zoompick.raster.clip import Clip
+
         source = sources.open(self.inputs[0])
         if self.area is not None:
             source = Clip(source, self.area)

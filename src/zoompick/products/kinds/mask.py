@@ -7,20 +7,18 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import BriefError, UsageError
-from zoompick.geo.shapes import Shape, geojson_of, project
+from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import FLAG, METRES, Value, text
 from zoompick.products.formula import Formula
 from zoompick.products.kind import Day, Kind, Wanted
-from zoompick.products.masking import Masked, MaskLayer
 from zoompick.products.rules import Rules, Section, asked
-from zoompick.products.sightings import sightings, whole_day
-from zoompick.products.step import RasterStep, Sources, Step, grid_facts, units_told
-from zoompick.raster.masks import PolygonMask
+from zoompick.products.step import RasterStep, Step, grid_facts, units_told
 from zoompick.sensors.classes import MEANINGS
 from zoompick.settings import BRIEF_NAME
 
 if TYPE_CHECKING:
     from zoompick.products.sightings import Sighting
+    from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
@@ -85,6 +83,10 @@ class MaskStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.masking.MaskLayer` and :class:`~zoompick.products.masking.Masked`."""
+        from zoompick.geo.shapes import project
+        from zoompick.products.masking import Masked, MaskLayer
+        from zoompick.raster.masks import PolygonMask
+
         one = self._sighting(sources)
         flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
         layer = MaskLayer(one, self.rules.formula, self.rules.grow_m, self.rules.shrink_m, flat)
@@ -92,10 +94,14 @@ class MaskStep(RasterStep):
 
     def _shown(self, one: Sighting) -> Raster:
         """The bands to be masked."""
+        from zoompick.products.sightings import sightings
+
         return sightings(self.inputs, self.bands, self.grid, ())[0].raster
 
     def _sighting(self, sources: Sources) -> Sighting:
         """What the rule looks at: bands and classes of the one scene."""
+        from zoompick.products.sightings import sightings
+
         found = sightings(self.inputs, (), self.grid, MEANINGS)
         if len(found) > 1:
             raise UsageError(
@@ -113,6 +119,8 @@ class DayMaskStep(MaskStep):
         return one.raster
 
     def _sighting(self, sources: Sources) -> Sighting:
+        from zoompick.products.sightings import whole_day
+
         return whole_day(sources.open(self.inputs[0]), self.inputs[0].parent.name, self.inputs[1:])
 
 

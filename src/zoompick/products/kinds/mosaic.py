@@ -14,15 +14,15 @@ from zoompick.errors import UsageError
 from zoompick.given import FLAG, METRES, Value, listed, text
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.scenes import ScenesStep, time_of
-from zoompick.products.matching import match, overlaps
-from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.rules import Rules, asked
-from zoompick.products.sightings import Sighting, in_order, sightings
-from zoompick.products.step import Sources, Step
+from zoompick.products.step import Step
 from zoompick.raster.ways import BILINEAR, WAYS, WAYS_WORDS, Ways
 from zoompick.sensors.classes import MEANINGS
 
 if TYPE_CHECKING:
+    from zoompick.products.mosaic import Mosaic
+    from zoompick.products.sightings import Sighting
+    from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
@@ -82,6 +82,8 @@ class MosaicRules(Rules):
 
     def first_in_front(self, found: Sequence[Sighting]) -> list[Sighting]:
         """Sightings in the order of these rules."""
+        from zoompick.products.sightings import in_order
+
         order, _, day = self.order.partition("=")
         return in_order(found, order, date.fromisoformat(day) if day else None)
 
@@ -107,6 +109,9 @@ class MosaicStep(ScenesStep):
 
     def joined(self) -> Mosaic:
         """All scenes over each other."""
+        from zoompick.products.matching import match, overlaps
+        from zoompick.products.mosaic import Mosaic
+
         rules = self.rules
         found = rules.first_in_front(self._laid_on(self.grid))
         matched = None
@@ -118,6 +123,8 @@ class MosaicStep(ScenesStep):
         return Mosaic(found, rules.feather_m, rules.clear_only, matched)
 
     def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
+        from zoompick.products.sightings import sightings
+
         rules = self.rules
         return sightings(self.inputs, self.bands, grid, rules.hide, rules.grow_m, coarse, rules.resampling)
 
@@ -130,6 +137,8 @@ class SceneLayerStep(MosaicStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.mosaic.SceneLayer`."""
+        from zoompick.products.mosaic import SceneLayer
+
         return SceneLayer(self.shared(sources))
 
 

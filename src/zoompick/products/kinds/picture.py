@@ -7,10 +7,9 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
-from zoompick.figures.face import Paper
+from zoompick.figures.colours import COLOURS
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import FLAG, RANGE, SHOWN, TEXT, one_of, within
-from zoompick.products.drawing import COLOURS, Look, Wording, draw
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import DrawnStep, Step
@@ -61,6 +60,9 @@ class PictureStep(DrawnStep):
 
     def draw(self, target: Path) -> tuple[int, int]:
         """See :func:`zoompick.products.drawing.draw`."""
+        from zoompick.figures.face import Paper
+        from zoompick.products.drawing import Look, Wording, draw
+
         words = Wording(self.title, self.caption, self.outline)
         paper = Paper.of(self.width_px, None, self.dpi)
         return draw(self.inputs[0], target, words, Look(self.colours, self.limits), paper)[1]

@@ -8,12 +8,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from zoompick.products.step import RasterStep, Sources, grid_facts, units_told
+from zoompick.products.step import RasterStep, grid_facts, units_told
 from zoompick.scenes.items import scene_of
 from zoompick.scenes.sidecar import read_sidecar
 
 if TYPE_CHECKING:
     from zoompick.products.mosaic import Mosaic
+    from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
 
 

@@ -10,12 +10,11 @@ from zoompick.given import FLAG, NAMES, one_of
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.kinds.mosaic import RESAMPLING
 from zoompick.products.rules import Rules, asked
-from zoompick.products.stack import build_stack, questions
-from zoompick.products.step import RasterStep, Sources, Step, grid_facts, units_told
+from zoompick.products.step import RasterStep, Step, grid_facts, units_told
 from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
-from zoompick.scenes.deliveries import open_layers
 
 if TYPE_CHECKING:
+    from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
 
@@ -63,6 +62,9 @@ class StackStep(RasterStep):
 
     def build(self, sources: Sources) -> Raster:
         """See :func:`zoompick.products.stack.build_stack`."""
+        from zoompick.products.stack import build_stack, questions
+        from zoompick.scenes.deliveries import open_layers
+
         rules = self.rules
         layers = open_layers(self.inputs, rules.swath == "mean")
         asked_of = questions(layers, self.bands) if self.asks else ()

@@ -1,0 +1,87 @@
+"""Picture tiles of a service: its layers and levels, plan, get, join."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from zoompick.events import Report, ignore
+from zoompick.geo.shapes import Shape
+from zoompick.raster.grid import Grid
+from zoompick.raster.write import WriteOptions
+from zoompick.scenes.session import session
+from zoompick.scenes.source import Source
+from zoompick.scenes.tileservice import TileLayer
+from zoompick.tiles import tiles
+from zoompick.tiles.getting import TileOutcome
+from zoompick.tiles.tiles import Wish as TileWish
+from zoompick.tiles.tilestore import TileStore
+
+
+def open_tiles(source: Source, layer: str = "", report: Report = ignore) -> TileLayer:
+    """A layer of a service of picture tiles, its only one by default."""
+    return tiles.open_layer(source, layer, session(report, [source]))
+
+
+
+def tile_levels(layer: TileLayer, ground: Shape) -> list[tuple[str, float, int]]:
+    """Levels of a layer: name, side of a pixel on the ground in metres, tiles over a polygon in lon/lat."""
+    return tiles.levels(layer, ground)
+
+
+
+def plan_tiles(
+    layer: TileLayer, ground: Shape, wish: TileWish, store: Path | None = None, report: Report = ignore
+) -> tiles.Prepared:
+    """What a level of picture tiles takes: tiles to fetch and here, bytes, time.
+
+    Parameters
+    ----------
+    ground : shapely polygon
+        In longitude and latitude, as ``area.polygon``.
+    store : Path, optional
+        Where tiles are kept; what is there needs not be fetched.
+
+    Raises
+    ------
+    UsageError, NothingFoundError, SourceError
+        See :func:`zoompick.tiles.tiles.prepare`.
+    """
+    client = session(report).acting(layer.authority)
+    if store is None or not store.exists():
+        return tiles.prepare(layer, wish, ground, None, client)
+    with TileStore(store) as held:
+        return tiles.prepare(layer, wish, ground, held, client)
+
+
+
+def get_tiles(
+    source: Source, layer: TileLayer, ground: Shape, wish: TileWish, store: Path, report: Report = ignore
+) -> tuple[tiles.Prepared, TileOutcome]:
+    """Fetch the tiles over an area into a store, which works offline; what is there is not fetched again.
+
+    Returns
+    -------
+    (Prepared, TileOutcome)
+        What was decided, and what came of it; tiles that could not be fetched are told, not raised.
+    """
+    client = session(report).acting(layer.authority)
+    with TileStore(store) as held:
+        prepared = tiles.prepare(layer, wish, ground, held, client, sample=False)
+        return prepared, tiles.get(prepared, ground, held, client, source, report)
+
+
+
+def join_tiles(
+    store: Path,
+    ground: Shape,
+    out: Path,
+    zoom: str = "",
+    compression: str = "deflate",
+    onto: Grid | None = None,
+    overwrite: bool = False,
+    report: Report = ignore,
+) -> tiles.Joined:
+    """Join stored tiles over an area into one georeferenced picture; see :func:`zoompick.tiles.tiles.join`."""
+    with TileStore(store, must_exist=True) as held:
+        wish = WriteOptions(compression=compression, is_rgb=True, credit=held.facts.get("attribution", ""))
+        return tiles.join(held, zoom, ground, out, wish, onto, report, overwrite)
