@@ -15,8 +15,8 @@ from zoompick.cli.groups import defaulting, group
 from zoompick.errors import BusyError, NothingFoundError
 from zoompick.files import human_km2, human_time
 from zoompick.money import words
-from zoompick.orders.desk import cost_of, to_order
-from zoompick.orders.queue import Queue
+from zoompick.orders.desk import to_order
+from zoompick.orders.queue import Queue, cost_of
 from zoompick.study import orders
 from zoompick.study.folder import Study
 from zoompick.study.orders import (

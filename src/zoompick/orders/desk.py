@@ -22,7 +22,7 @@ from zoompick.net.client import Client
 from zoompick.net.links import address_of, joined, links_of
 from zoompick.net.refusals import is_refused
 from zoompick.orders import jobs as orders
-from zoompick.orders.queue import FETCHED, PLANNED, READY, UNSURE, Order, Queue
+from zoompick.orders.queue import FETCHED, PLANNED, READY, UNSURE, Order, Queue, cost_of
 from zoompick.orders.quotas import Place, Quota, Share, next_to_submit, split
 from zoompick.orders.shares import shares_of
 from zoompick.records import of_row
@@ -401,11 +401,6 @@ class Desk:
         desk = self.desk_of(order.source)
         self.keep(desk.status(replace(order, job=desk.job_of(job))))
         return list(self.queue)
-
-
-def cost_of(queue: Iterable[Order]) -> tuple[Money, ...]:
-    """What some orders cost together, by currency."""
-    return money.totals(order.money for order in queue)
 
 
 def to_order(scenes: Iterable[Scene]) -> list[Scene]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
+from zoompick import money
 from zoompick.errors import DataError
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape, from_text
@@ -178,3 +179,8 @@ def on_order(scenes: Sequence[str], queue: Queue) -> list[str]:
         for count, words, one, several in found
         if count
     ]
+
+
+def cost_of(queue: Iterable[Order]) -> tuple[Money, ...]:
+    """What some orders cost together, by currency."""
+    return money.totals(order.money for order in queue)

@@ -15,8 +15,8 @@ from zoompick.geo.shapes import joined as together
 from zoompick.geo.sizes import area_km2
 from zoompick.journal import act
 from zoompick.money import Money
-from zoompick.orders.desk import Desk, Limit, Terms, cost_of, to_order
-from zoompick.orders.queue import FETCHED, PLANNED, READY, Order
+from zoompick.orders.desk import Desk, Limit, Terms, to_order
+from zoompick.orders.queue import FETCHED, PLANNED, READY, Order, cost_of
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.sources import known
 from zoompick.study.folder import Study
