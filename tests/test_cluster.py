@@ -211,7 +211,7 @@ def test_files_that_a_worker_does_not_see_are_named_before_the_first_block(addre
         crew.refuse_missing({str(path): 3})
         with pytest.raises(ClusterError, match=r"The worker tcp://.* does not see .*a\.bin as it is here"):
             crew.refuse_missing({str(path): 4})
-        with engine.using(lambda: crew):
+        with engine.computed_on(lambda: crew):
             engine.refuse_missing([path, tmp_path / "none"])
 
 
@@ -224,10 +224,10 @@ def test_files_are_not_at_fault_where_a_cluster_is(study, tmp_path):
         def submit(self, work, /, *args, **named):
             raise ClusterError("The cluster is gone.", "")
 
-    with engine.using(Gone), pytest.raises(ClusterError, match="is gone"):
+    with engine.computed_on(Gone), pytest.raises(ClusterError, match="is gone"):
         zoompick.verify_files([study / "products" / "2025-12-15" / "stack.tif"])
     shutil.rmtree(study / "products")
-    with engine.using(Gone), pytest.raises(ClusterError, match="is gone"):
+    with engine.computed_on(Gone), pytest.raises(ClusterError, match="is gone"):
         zoompick.run(zoompick.Study(study), wish=zoompick.RunWish())
 
 
@@ -239,7 +239,7 @@ def test_what_a_worker_meets_is_told_with_its_name(address, tmp_path):
         with pytest.raises(ZeroDivisionError):
             crew.submit(divmod, 1, 0).result()
         assert crew.submit(divmod, 7, 2).result() == (3, 1)
-        with engine.using(lambda: crew), engine.crew_of() as chosen:
+        with engine.computed_on(lambda: crew), engine.crew_of() as chosen:
             assert chosen.is_far and chosen.at_once == 4
 
 

@@ -18,6 +18,7 @@ from zoompick.judge.limits import Limits
 from zoompick.judge.shifts import Shifts, Vector, between, spectrum_of, tiles_over
 from zoompick.judge.subject import Piece, Subject
 from zoompick.products.formula import Formula
+from zoompick.products.kinds.table import traits_of
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
@@ -225,8 +226,8 @@ def test_pixels_outside_every_footprint_are_counted():
 )
 def test_scenes_of_one_product_are_held_together(check, pieces, outcome):
     raster = Memory(np.ones((1, 50, 60), "uint16"), grid(60, 50), 0, (Band("red"),))
-    assert found_by(check, raster, kind="stack", pieces=pieces).outcome == outcome
-    assert registry.judge(Subject("s", raster, kind="blend", pieces=pieces), {check}) == []
+    assert found_by(check, raster, traits=traits_of("stack"), pieces=pieces).outcome == outcome
+    assert registry.judge(Subject("s", raster, traits=traits_of("blend"), pieces=pieces), {check}) == []
 
 
 @pytest.mark.parametrize("text", ["(a - b) / (a + b)", "2.5 * (a - b) / (a + 6 * b - 7.5 * c + 1)", "-(a) * 2 + c",

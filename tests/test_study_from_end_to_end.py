@@ -8,6 +8,7 @@ import os
 import re
 import shutil
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,6 +20,7 @@ import tifffile
 
 from zoompick.products.how import Making
 from zoompick.products.maker import make
+from zoompick.raster import engine
 from zoompick.standin import passes
 from zoompick.standin.passes import Scene
 from zoompick.study.folder import Study
@@ -195,9 +197,11 @@ def test_products_and_findings_are_the_same_on_processes_and_on_few_or_many_thre
             monkeypatch.setenv("ZOOMPICK_WORKERS", workers)
             for step in plan.steps:
                 again = replace(step, output=tmp_path / name / step.output.name)
-                make(again, Making(executor=executor))
+                with engine.computed_on(executor) if executor else nullcontext():
+                    make(again, Making())
                 assert again.output.read_bytes() == step.output.read_bytes(), (name, step.output.name)
-        found = verify_study(study, brief, area, plan, executor=pool)
+        with engine.computed_on(pool):
+            found = verify_study(study, brief, area, plan)
     assert [one.to_json() for one in found] == json.loads((done / "checks.json").read_text())["findings"]
 
 

@@ -55,7 +55,7 @@ def _on(address: str) -> Iterator[None]:
                 found.append(stack.enter_context(on_cluster(address, report)))
             return found[0]
 
-        with engine.using(executor):
+        with engine.computed_on(executor):
             yield
         for one in found:
             _tell(one)

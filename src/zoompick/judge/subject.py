@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -20,6 +19,7 @@ from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.turn import met
 from zoompick.scenes.finding import Finding
+from zoompick.scenes.traits import UNTOLD, Traits
 from zoompick.sensors.classes import ClassTable
 
 
@@ -73,8 +73,8 @@ class Subject:
 
     Attributes
     ----------
-    kind : str
-        The step that made it: ``stack``, ``index``; empty for files of others.
+    traits : Traits
+        What is so of all that the step makes which made it.
     options : mapping
         Of that step, as its record tells them; ``told`` what was found while it was made.
     inputs : mapping
@@ -106,7 +106,7 @@ class Subject:
     label: str
     raster: Raster
     path: Path | None = None
-    kind: str = ""
+    traits: Traits = UNTOLD
     options: Mapping[str, Any] = field(default_factory=dict)
     told: Mapping[str, Any] = field(default_factory=dict)
     inputs: Mapping[Path, str] = field(default_factory=dict)
@@ -122,7 +122,6 @@ class Subject:
     reference: tuple[str, Raster] | None = None
     limits: Limits = field(default_factory=Limits)
     open: Callable[[Path], Raster] | None = None
-    executor: Executor | None = None
     names: Sequence[str] = ()
     is_moved: bool = False
     beneath: Raster | None = None
@@ -142,7 +141,7 @@ class Subject:
     @cached_property
     def sweep(self) -> Sweep:
         """The one pass over all blocks; made when the first check asks for it."""
-        return sweep(self.raster, gauges_for(self.raster, self.mask), self.executor)
+        return sweep(self.raster, gauges_for(self.raster, self.mask))
 
     @property
     def around_area(self) -> Grid:
@@ -154,12 +153,17 @@ class Subject:
     def is_reflectance(self) -> bool:
         """True when its bands hold what ground reflects: they have a scale, and none is a class or another unit."""
         scaled = all(band.scale != 1 and not band.unit and not band.is_class for band in self.raster.bands)
-        return scaled and self.kind in ("", "stack", "clip", "mosaic", "blend", "align", "mask")
+        return scaled and self.traits.holds == "reflectance"
+
+    @property
+    def is_made_here(self) -> bool:
+        """True where a record tells the step that made it."""
+        return self.traits != UNTOLD
 
     @property
     def holds_ground(self) -> bool:
         """True when every pixel of the area should be there: nothing was taken out on purpose."""
-        return self.kind in ("", "stack", "mosaic", "align")
+        return self.traits.is_whole
 
 
 @dataclass(frozen=True)

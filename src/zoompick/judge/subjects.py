@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from concurrent.futures import Executor
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -20,6 +19,7 @@ from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.sidecar import scenes_of, sidecar_of
+from zoompick.scenes.traits import UNTOLD, Traits
 from zoompick.sensors.classes import ClassTable
 from zoompick.sensors.guide import guide_for_file
 
@@ -39,6 +39,8 @@ class Expected:
         Names of checks; all when None.
     beneath : Raster or None
         What a product is made of, where that is computed and never written.
+    traits_of : callable
+        What is so of products by the name of their step, as records tell it.
     """
 
     grid: Grid | None = None
@@ -47,9 +49,9 @@ class Expected:
     limits: Limits = field(default_factory=Limits)
     wanted: frozenset[str] | None = None
     reference: Path | None = None
-    executor: Executor | None = None
     is_moved: bool = False
     beneath: Raster | None = None
+    traits_of: Callable[[str], Traits] = lambda step: Traits() if step else UNTOLD
 
     def wants(self, name: str) -> bool:
         """Whether a check is to be made."""
@@ -77,11 +79,12 @@ def subject_of(
     inputs = _inputs(path, told)
     step: dict[str, Any] = next(iter(told.get("zoompick:steps", [])), {})
     layer = scene_layer_of(path)
+    traits = expected.traits_of(str(step.get("step", "")))
     return Subject(
         label,
         open_raster(path),
         path,
-        kind=str(step.get("step", "")),
+        traits=traits,
         options=step.get("options", {}),
         told=told,
         inputs=inputs,
@@ -90,14 +93,13 @@ def subject_of(
         bands=expected.bands,
         area=expected.area,
         classes=class_table(path),
-        layers=tuple(_layers(inputs)) if step.get("step") == "stack" else (),
+        layers=tuple(_layers(inputs)) if traits.judged == "scenes" else (),
         tables={one: table for one in inputs if one.is_file() and (table := class_table(one)) is not None},
         scene_layer=open_raster(layer) if layer.is_file() else None,
         earlier=_named(earlier),
         reference=_named(expected.reference),
         limits=expected.limits,
         open=open_raster,
-        executor=expected.executor,
         names=tuple(names),
         is_moved=expected.is_moved,
         beneath=expected.beneath,
@@ -109,10 +111,10 @@ def scene_layer_of(path: Path) -> Path:
     return path.with_stem(path.stem + SCENE_LAYER)
 
 
-def computed(raster: Raster, label: str, expected: Expected, kind: str, names: Sequence[str]) -> Subject:
+def computed(raster: Raster, label: str, expected: Expected, traits: Traits, names: Sequence[str]) -> Subject:
     """A product that is computed on the way and never written."""
-    return Subject(label, raster, kind=kind, grid=expected.grid, bands=expected.bands, area=expected.area,
-                   limits=expected.limits, executor=expected.executor, names=tuple(names),
+    return Subject(label, raster, traits=traits, grid=expected.grid, bands=expected.bands, area=expected.area,
+                   limits=expected.limits, names=tuple(names),
                    is_moved=expected.is_moved)  # fmt: skip
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Protocol
@@ -134,7 +133,7 @@ class _Look:
         return found
 
 
-def sweep(raster: Raster, gauges: Mapping[str, Gauge], executor: Executor | None = None) -> Sweep:
+def sweep(raster: Raster, gauges: Mapping[str, Gauge]) -> Sweep:
     """Decode every block of every band and overview once, and let the gauges look at the full resolution.
 
     What does not decode counts as missing, and is told.
@@ -143,7 +142,7 @@ def sweep(raster: Raster, gauges: Mapping[str, Gauge], executor: Executor | None
             for window in _windows(grid.window, raster.block)]  # fmt: skip
     totals = {name: gauge.total() for name, gauge in gauges.items()}
     broken: list[str] = []
-    with engine.crew_of(executor) as crew:
+    with engine.crew_of() as crew:
         for window, parts, texts in engine.each(crew, jobs, _Look(raster, gauges)):
             broken += texts
             for name, part in parts.items():

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
@@ -145,10 +144,10 @@ class _Counting:
         return np.bincount(codes.ravel(), np.broadcast_to(sizes, codes.shape).ravel(), minlength=256)
 
 
-def areas_m2(raster: Raster, mask: PolygonMask | None = None, executor: Executor | None = None) -> dict[int, float]:
+def areas_m2(raster: Raster, mask: PolygonMask | None = None) -> dict[int, float]:
     """Ground under each code of a class raster, on the ellipsoid, 0 left out."""
     total = np.zeros(256)
-    with engine.crew_of(executor) as crew:
+    with engine.crew_of() as crew:
         work = _Counting(raster, tuple(pixel_areas_m2(raster.grid)), mask)
         for found in engine.each(crew, raster.grid.tiles(_BLOCK_PX), work):
             total += found[:256]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from typing import Any
 
 from zoompick.arrays import Pixels
@@ -56,7 +55,6 @@ class Composite(Derived):
         bands: Sequence[int],
         tone: Tone,
         mask: Where | None = None,
-        executor: Executor | None = None,
     ) -> Composite:
         """A picture whose shades are measured here, inside a mask where one is given.
 
@@ -65,8 +63,8 @@ class Composite(Derived):
         NothingFoundError
             There is no valid pixel.
         """
-        curves = curves_for(source, bands, tone, mask, executor)
-        local = LocalCurves.measured(source, bands, mask, executor) if tone.stretch == "local" else None
+        curves = curves_for(source, bands, tone, mask)
+        local = LocalCurves.measured(source, bands, mask) if tone.stretch == "local" else None
         return cls(source, bands, curves, tone, local)
 
     @property

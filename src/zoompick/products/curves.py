@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
@@ -54,7 +53,6 @@ def curves_for(
     bands: Sequence[int],
     tone: Tone,
     mask: Where | None = None,
-    executor: Executor | None = None,
 ) -> tuple[Curve, ...]:
     """Measure where dark and bright lie in each band.
 
@@ -64,17 +62,17 @@ def curves_for(
         There is no valid pixel.
     """
     if tone.stretch == "sigma":
-        found = moments(raster, bands, mask, executor)
+        found = moments(raster, bands, mask)
         return tuple(
             Curve.between(mean - tone.sigmas * (sd or 0.5), mean + tone.sigmas * (sd or 0.5)) for mean, sd in found
         )
     if tone.stretch in ("equalize", "local"):
         steps = np.linspace(0, 100, _KNOTS)
-        return tuple(map(_equal, quantiles(raster, bands, steps.tolist(), mask, executor)))
+        return tuple(map(_equal, quantiles(raster, bands, steps.tolist(), mask)))
     ends = (0.0, 100.0) if tone.stretch == "minmax" else (tone.low, tone.high)
     return tuple(
         Curve.between(low, high if high > low else low + 1)
-        for low, high in quantiles(raster, bands, ends, mask, executor)
+        for low, high in quantiles(raster, bands, ends, mask)
     )
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from zoompick.products.sources import Sources
 from zoompick.products.step import DrawnStep, RasterStep, Step
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.raster.raster import Raster
@@ -42,6 +43,16 @@ class FusedStep(RasterStep):
     def name(self) -> str:  # type: ignore[override]
         """The operation that is written."""
         return self.step.name
+
+    @property
+    def traits(self) -> Traits:  # type: ignore[override]
+        """Those of what is written."""
+        return self.step.traits
+
+    @property
+    def words(self) -> str:
+        """Those of what is written."""
+        return self.step.words
 
     @property
     def checks(self) -> tuple[str, ...]:  # type: ignore[override]
@@ -106,7 +117,7 @@ class _Within(Sources):
     """Sources among which some are computed; what several steps of a pass need is built once for all of them."""
 
     def __init__(self, outer: Sources, made_of: Mapping[Path, RasterStep]) -> None:
-        super().__init__(outer.executor, outer.is_shared)
+        super().__init__(outer.is_shared)
         self._outer, self._made_of = outer, made_of
 
     def once(self, key: Any, make: Any) -> Any:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from concurrent.futures import Executor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -24,8 +23,6 @@ class Making:
     ----------
     may_replace : bool
         Whether a file of that name that was made otherwise may be overwritten.
-    executor : Executor or None
-        Where blocks are computed; threads of this process by default.
     digest : callable
         Multihash of a file; what remembers it need not read the file again.
     compression : str
@@ -38,7 +35,6 @@ class Making:
 
     may_replace: bool = False
     report: Report = ignore
-    executor: Executor | None = None
     digest: Callable[[Path], str] = multihash_of
     compression: str = ""
     is_asked: bool = False

@@ -127,6 +127,8 @@ class Kind(NamedTuple):
     ----------
     rules : type of Rules
         How it is made: its options, and the section of a brief.
+    steps : tuple of type of Step
+        All that it makes.
     of_day : callable
         Steps for one day.
     of_study : callable
@@ -135,8 +137,6 @@ class Kind(NamedTuple):
         Recipe to the bands that it needs.
     is_first : bool
         Made for all days before the others are: one day may be laid on another.
-    is_between : bool
-        Others are made of it: written only where the brief wants that.
     own_name : str
         Of its product, where that is not the kind's.
     is_several : bool
@@ -150,11 +150,11 @@ class Kind(NamedTuple):
     """
 
     rules: type[Rules]
+    steps: tuple[type[Step], ...]
     of_day: Callable[[Wanted, Day], Iterable[Step]]
     of_study: Callable[[Wanted, Sequence[Day]], Iterable[Step]] = _none
     needs: Callable[[Wanted], Mapping[str, tuple[str, ...]]] = _no_needs
     is_first: bool = False
-    is_between: bool = False
     own_name: str = ""
     is_several: bool = False
     makes: Callable[[Section[Any]], Sequence[str]] = _named
@@ -165,6 +165,11 @@ class Kind(NamedTuple):
     def name(self) -> str:
         """Of its section and its command."""
         return self.rules.section
+
+    @property
+    def is_between(self) -> bool:
+        """Others are made of it: written only where the brief wants that."""
+        return all(step.traits.is_between for step in self.steps)
 
     @property
     def is_daily(self) -> bool:

@@ -8,7 +8,6 @@ clipped histograms, but by mixing each cell's curve with that of the whole.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import Any
 
@@ -40,13 +39,13 @@ class LocalCurves:
 
     @classmethod
     def measured(
-        cls, raster: Raster, bands: Sequence[int], mask: Where | None = None, executor: Executor | None = None
+        cls, raster: Raster, bands: Sequence[int], mask: Where | None = None
     ) -> LocalCurves:
         """Measure every cell, inside a mask where one is given."""
         grid = raster.grid
         rows, cols = -(-grid.height // _CELL_PX), -(-grid.width // _CELL_PX)
         values = np.full((len(bands), rows, cols, _KNOTS), np.nan)
-        with engine.crew_of(executor) as crew:
+        with engine.crew_of() as crew:
             found = engine.each(crew, grid.tiles(_CELL_PX), _Cell(raster, tuple(bands), mask))
             for place, own in enumerate(found):
                 values[:, place // cols, place % cols] = own

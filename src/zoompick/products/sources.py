@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable
-from concurrent.futures import Executor
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,14 +16,11 @@ class Sources:
 
     Parameters
     ----------
-    executor : Executor, optional
-        Where blocks are computed.
     is_shared : bool
         Several steps take them in one pass: each window is read once.
     """
 
-    def __init__(self, executor: Executor | None = None, is_shared: bool = False) -> None:
-        self.executor = executor
+    def __init__(self, is_shared: bool = False) -> None:
         self.is_shared = is_shared
         self._opened: dict[Path, Raster] = {}
         self._bytes: dict[Path, ByteSource] = {}

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.sidecar import Origin, read_sidecar, scenes_of
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.sources import Sources
@@ -31,6 +32,8 @@ class Step(ABC):
     ----------
     name : str
         The operation.
+    traits : Traits
+        What is so of all that it makes.
     checks : tuple of str
         What the product of a study is judged for beside being whole: names in :mod:`zoompick.judge.registry`.
     inputs : tuple of Path
@@ -40,6 +43,7 @@ class Step(ABC):
     """
 
     name: ClassVar[str]
+    traits: ClassVar[Traits] = Traits()
     checks: ClassVar[tuple[str, ...]] = ("grid",)
 
     inputs: tuple[Path, ...]
@@ -58,6 +62,11 @@ class Step(ABC):
     def also(self) -> tuple[Path, ...]:
         """Files that count beside the inputs, where they are here."""
         return ()
+
+    @property
+    def words(self) -> str:
+        """What its product shows, and what colours or values mean; empty where its name tells enough."""
+        return ""
 
     @property
     def companions(self) -> tuple[Path, ...]:
@@ -99,7 +108,7 @@ class RasterStep(Step):
 
     @abstractmethod
     def build(self, sources: Sources) -> Raster:
-        """The product, no pixel of it computed yet; what has to be measured before is measured on its executor."""
+        """The product, no pixel of it computed yet; what has to be measured before is measured here."""
 
     def write_options(self, raster: Raster) -> WriteOptions:
         """How it is written."""

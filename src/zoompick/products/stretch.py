@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -25,24 +24,18 @@ def quantiles(
     bands: Sequence[int],
     percentiles: Sequence[float],
     mask: Where | None = None,
-    executor: Executor | None = None,
 ) -> tuple[tuple[float, ...], ...]:
     """Stored values of each band at rising percentiles of its valid pixels inside ``mask`` (nearest rank).
 
     Exact for 8- and 16-bit whole numbers; for wider types within 1/4096 of the range between the first percentile and
     the last, whatever outliers there are.
 
-    Parameters
-    ----------
-    executor : Executor, optional
-        Where blocks are read and counted; threads of this process by default.
-
     Raises
     ------
     NothingFoundError
         There is no valid pixel.
     """
-    counted, bins = _histograms(raster, bands, (percentiles[0], percentiles[-1]), mask, executor)
+    counted, bins = _histograms(raster, bands, (percentiles[0], percentiles[-1]), mask)
     return tuple(
         tuple(float(number) * own.step + own.start for number in _ranked(counts, percentiles))
         for counts, own in zip(counted, bins, strict=True)
@@ -53,7 +46,6 @@ def moments(
     raster: Raster,
     bands: Sequence[int],
     mask: Where | None = None,
-    executor: Executor | None = None,
 ) -> tuple[tuple[float, float], ...]:
     """Mean and standard deviation of each band's valid pixels inside ``mask``, as :func:`quantiles` counts them.
 
@@ -62,7 +54,7 @@ def moments(
     NothingFoundError
         There is no valid pixel.
     """
-    counted, bins = _histograms(raster, bands, (0.0, 100.0), mask, executor)
+    counted, bins = _histograms(raster, bands, (0.0, 100.0), mask)
     found = []
     for counts, own in zip(counted, bins, strict=True):
         values = np.arange(len(counts)) * own.step + own.start
@@ -76,11 +68,10 @@ def _histograms(
     bands: Sequence[int],
     ends: tuple[float, float],
     mask: Where | None,
-    executor: Executor | None,
 ) -> tuple[list[Counts], list[_Bins]]:
     """Counts of each band, in bins fine enough between two percentiles."""
     seen = _Seen(raster, tuple(bands), mask)
-    with engine.crew_of(executor) as crew:
+    with engine.crew_of() as crew:
         bins = _bins(seen, crew)
         for _ in range(_MOST_PASSES):
             counted = _counted(seen, bins, crew)

@@ -39,9 +39,8 @@ def written(steps: Sequence[RasterStep], targets: Sequence[Path], how: Making) -
     if not steps:
         return []
 
-    if how.executor is None:
-        engine.refuse_missing(path for step in steps for path in step.inputs)
-    sources = Sources(how.executor, len(steps) > 1)
+    engine.refuse_missing(path for step in steps for path in step.inputs)
+    sources = Sources(len(steps) > 1)
     rasters = [step.build(sources) for step in steps]
     for note in dict.fromkeys(note for raster in rasters for note in notes_of(raster)):
         how.report(Noted(note))
@@ -52,7 +51,7 @@ def written(steps: Sequence[RasterStep], targets: Sequence[Path], how: Making) -
                    for raster, form in zip(rasters, forms, strict=True)]  # fmt: skip
     forms = [_pressed(form, how.codecs.get(step.output)) for step, form in zip(steps, forms, strict=True)]
     jobs = [Job(raster, target, form) for target, raster, form in zip(targets, rasters, forms, strict=True)]
-    done = list(zip(rasters, write_together(jobs, how.report, how.executor), strict=True))
+    done = list(zip(rasters, write_together(jobs, how.report), strict=True))
     sources.confirm()
     return done
 

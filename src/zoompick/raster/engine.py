@@ -72,9 +72,15 @@ _elsewhere: ContextVar[Callable[[], Executor] | None] = ContextVar("elsewhere", 
 
 
 @contextmanager
-def using(executor: Callable[[], Executor]) -> Iterator[None]:
-    """All blocks are computed by an executor where no other is told; it is asked for when the first block is due."""
-    token = _elsewhere.set(executor)
+def computed_on(executor: Executor | Callable[[], Executor]) -> Iterator[None]:
+    """All blocks are computed by an executor of :mod:`concurrent.futures`: threads, processes, a cluster.
+
+    Parameters
+    ----------
+    executor : Executor or callable
+        What gives one is asked when the first block is due.
+    """
+    token = _elsewhere.set((lambda: executor) if isinstance(executor, Executor) else executor)
     try:
         yield
     finally:
@@ -82,13 +88,13 @@ def using(executor: Callable[[], Executor]) -> Iterator[None]:
 
 
 def elsewhere() -> Executor | None:
-    """The executor of :func:`using`; None where blocks are computed here."""
+    """The executor of :func:`computed_on`; None where blocks are computed here."""
     told = _elsewhere.get()
     return told() if told else None
 
 
 def refuse_missing(paths: Iterable[Path]) -> None:
-    """Ask the workers of :func:`using`, where there are some, for files on disk before the first block is due.
+    """Ask the workers of :func:`computed_on`, where there are some, for files on disk before the first block is due.
 
     Raises
     ------
@@ -103,7 +109,7 @@ def refuse_missing(paths: Iterable[Path]) -> None:
 
 @contextmanager
 def crew_of(executor: Executor | None = None, workers: int = 0) -> Iterator[Crew]:
-    """A crew on the caller's executor, or that of :func:`using`; else on threads of our own."""
+    """A crew on the caller's executor, or that of :func:`computed_on`; else on threads of our own."""
     chosen = executor or elsewhere()
     if chosen is None:
         with crew_here(workers) as crew:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -58,7 +57,6 @@ def make_steps(
     study: Study,
     steps: Sequence[Step],
     report: Report = ignore,
-    executor: Executor | None = None,
     failed: list[Failed] | None = None,
     is_thorough: bool = False,
     codecs: Mapping[Path, str] | None = None,
@@ -84,7 +82,7 @@ def make_steps(
 
     made = []
     with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
-        how = Making(True, report, executor, vouched.digest, codecs=codecs or {})
+        how = Making(True, report, vouched.digest, codecs=codecs or {})
         # Products of the same files are made in one pass over them.
         for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
             chosen = list(group)

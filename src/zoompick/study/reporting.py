@@ -21,10 +21,9 @@ from zoompick.figures.report import Image, Legend, Pair, ProductTold, SceneTold,
 from zoompick.files import human_bytes, human_km2, read_json
 from zoompick.journal import acts
 from zoompick.later import np
-from zoompick.products import recipes
 from zoompick.products.drawing import shown
 from zoompick.products.sidebyside import ground_of
-from zoompick.products.step import Step
+from zoompick.products.step import RasterStep, Step
 from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding, worst
 from zoompick.scenes.opening import open_raster
@@ -40,8 +39,6 @@ from zoompick.study.terms import told_terms
 from zoompick.versions import version_here
 
 _FACE_PX, _PAIR_PX, _QUICKLOOK_PX, _MAP_PX, _QUALITY = 560, 960, 110, 900, 80
-_PLAIN = ("stack", "align", "clip")
-"""Steps on the way: listed, not shown."""
 
 
 @at_home
@@ -214,25 +211,9 @@ def _product(study: Study, step: Step, area: Area, kind: str) -> ProductTold:
         options=json.dumps(made_by.get("options", {}), ensure_ascii=False)[:2000],
         image=image,
         legend=legend,
-        words=_words(step),
+        words=step.words,
         command=f"zoompick run --only {kind}" if kind else "zoompick run",
     )
-
-
-def _words(step: Step) -> str:
-    """What a recipe shows, and what its colours or values mean."""
-    name = step.output.stem
-    try:
-        if step.name == "composite":
-            recipe = recipes.composite(name)
-            means = "; ".join(f"{what} {colour}" for what, colour in recipe.meaning)
-            return f"{recipe.title}: {means}." if means else f"{recipe.title}."
-        if step.name == "index":
-            index = recipes.index(name)
-            return f"{index.title}, {index.formula.text}: {index.shows}."
-    except UsageError:
-        return ""
-    return ""
 
 
 def _what(bands: Sequence[Mapping[str, Any]], properties: Mapping[str, Any]) -> str:
@@ -252,7 +233,7 @@ def _record(path: Path) -> dict[str, Any]:
 
 
 def _shown(step: Step, name: str) -> tuple[Image | None, Legend | None]:
-    if step.name in _PLAIN:
+    if step.traits.is_between:
         return None, None
     if step.output.suffix.lower() == ".png":
         return _from_png(step.output, _PAIR_PX, f"{step.name} {name}"), None
@@ -279,7 +260,7 @@ def _legend(legend: Scale | Classes | None) -> Legend | None:
 
 def _changes(step: Step, area: Area) -> Iterator[tuple[str, str, str]]:
     """Ground of each class of a change, inside the area."""
-    if step.name != "change":
+    if step.traits.holds != "change":
         return
     names = {int(row["value"]): str(row["name"]) for row in
              _record(step.output).get("properties", {}).get("classification:classes", [])}  # fmt: skip
@@ -292,7 +273,7 @@ def _changes(step: Step, area: Area) -> Iterator[tuple[str, str, str]]:
 
 def _sentences(plan: StudyPlan, area: Area) -> Iterator[str]:
     for step in plan.steps:
-        if step.name == "change" and step.output.is_file():
+        if step.traits.holds == "change" and step.output.is_file():
             rows = ", ".join(f"{hectares} {name}" for name, hectares, _ in _changes(step, area))
             yield f"{step.output.stem}, inside {area.name}: {rows}."
 
@@ -302,7 +283,7 @@ def _pairs(plan: StudyPlan) -> Iterator[Pair]:
     days = list(plan.days)
     found: dict[str, list[Path]] = {}
     for step in plan.steps:
-        if step.name == "composite" and step.output.is_file():
+        if isinstance(step, RasterStep) and step.traits.holds == "picture" and step.output.is_file():
             found.setdefault(step.output.stem, []).append(step.output)
     for name, paths in found.items():
         if len(paths) < 2:

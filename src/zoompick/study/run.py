@@ -158,7 +158,7 @@ def run(study: Study, report: Report = ignore, wish: RunWish | None = None) -> S
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
         tolerated = None if strict else failed
         codecs = {study.root / name: row.codec for name, row in lock.products.items()} if lock else {}
-        made = make_steps(study, steps, report, None, tolerated, wish.is_thorough, codecs)
+        made = make_steps(study, steps, report, tolerated, wish.is_thorough, codecs)
         write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from contextvars import copy_context
 from dataclasses import dataclass, replace
@@ -27,6 +27,7 @@ from zoompick.judge.subjects import Expected, computed, subject_of
 from zoompick.judge.sweep import sweep
 from zoompick.products.current import digest_of
 from zoompick.products.fused import FusedStep
+from zoompick.products.kinds.table import traits_of
 from zoompick.products.sources import Sources
 from zoompick.products.step import RasterStep, Step
 from zoompick.raster import engine
@@ -147,13 +148,12 @@ def verify_study(
     area: Area,
     plan: StudyPlan,
     report: Report = ignore,
-    executor: Executor | None = None,
     wish: Wish | None = None,
 ) -> list[Finding]:
     """Judge every scene and product of a study against its brief."""
     wish = wish or Wish(skip=brief.skip_checks)
     expected = Expected(plan.grid, brief.bands, area.polygon, limits_of(brief).given(wish.limits), wish.wanted(),
-                        wish.reference, executor)  # fmt: skip
+                        wish.reference, traits_of=traits_of)  # fmt: skip
     jobs: list[Job] = []
     digest = cache(digest_of)
     made = _products_told(study)
@@ -165,7 +165,7 @@ def verify_study(
     if expected.wants("licence"):
         jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
     before = _earlier(plan.steps)
-    moved = {step.inputs[0] for step in plan.steps if step.name == "align"}
+    moved = {step.inputs[0] for step in plan.steps if step.traits.is_moved}
     for step in plan.steps:
         label = step.output.relative_to(study.root / "products").as_posix()
         is_raster = isinstance(step, RasterStep)
@@ -187,8 +187,8 @@ def verify_study(
 
 def _earlier(steps: Sequence[Step]) -> dict[Path, Path]:
     """For the stack of each day that of the first; for one that was laid on another, that."""
-    stacks = [step.output for step in steps if step.name == "stack"]
-    aligned = {step.output: step.inputs[1] for step in steps if step.name == "align" and len(step.inputs) > 1}
+    stacks = [step.output for step in steps if step.traits.judged == "scenes"]
+    aligned = {step.output: step.inputs[1] for step in steps if step.traits.is_moved and len(step.inputs) > 1}
     return aligned or {path: first for first in stacks[:1] for path in stacks[1:]}
 
 
@@ -198,7 +198,6 @@ def verify_files(
     area: Shape | None = None,
     valid: float = 98,
     report: Report = ignore,
-    executor: Executor | None = None,
     wish: Wish | None = None,
 ) -> list[Finding]:
     """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid.
@@ -214,7 +213,8 @@ def verify_files(
     """
     wish = wish or Wish()
     limits = Limits(valid=valid, cloud=100).given(wish.limits)
-    expected = Expected(None, bands, area, limits, wish.wanted(), wish.reference, executor)
+    expected = Expected(None, bands, area, limits, wish.wanted(), wish.reference,
+                        traits_of=traits_of)  # fmt: skip
     jobs: list[Job] = []
     for path in map(Path, paths):
         if is_remote(path):
@@ -289,7 +289,7 @@ def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected) -> list
     note = f"Missing: {', '.join(absent)}. 'zoompick download' says why." if absent else ""
     found.append(judged("files here", label, not absent, f"{len(present)} of {len(paths)}", "all", note))
     if present and expected.wants("blocks"):
-        decoded = [_decoded(path, label, expected.executor) for path in present]
+        decoded = [_decoded(path, label) for path in present]
         found.append(_joined(decoded, "blocks decode", label))
     if present and expected.wants("checksum"):
         digests = [finding for path in present for finding in _digests(path, scene)]
@@ -297,13 +297,13 @@ def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected) -> list
     return found
 
 
-def _decoded(path: Path, label: str, executor: Executor | None) -> Finding:
+def _decoded(path: Path, label: str) -> Finding:
     """Whether every block of a file decodes."""
     try:
         raster = open_raster(path)
     except DataError as error:
         return judged("blocks decode", label, False, "not readable", "all", error.what)
-    return files.decoded(sweep(raster, {}, executor), label)
+    return files.decoded(sweep(raster, {}), label)
 
 
 def _digests(path: Path, scene: Scene) -> list[Finding]:
@@ -345,7 +345,7 @@ def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str)
         layers = [open_raster(path) for _, path in found]
         table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
         mean = sum(told) / len(told) if told else None
-        return cloud_share(layers, table, expected.area, expected.limits, day, mean, expected.executor)
+        return cloud_share(layers, table, expected.area, expected.limits, day, mean)
     except ClusterError:
         raise
     except ZoomPickError as error:
@@ -424,8 +424,8 @@ def _computed(step: FusedStep, label: str, expected: Expected) -> list[Finding]:
     """Findings on what products are made of and nobody wrote."""
     if not all(path.is_file() for path in step.inputs):
         return []
-    raster = step.build(Sources(expected.executor))
-    subject = computed(raster, f"{label} (not written)", expected, step.name, step.checks)
+    raster = step.build(Sources())
+    subject = computed(raster, f"{label} (not written)", expected, step.traits, step.checks)
     return registry.judge(subject, expected.wanted)
 
 
@@ -436,7 +436,7 @@ def _fused(
     if path.is_file() and all(one.is_file() for one in step.inputs):
         # Where a file below cannot be opened, the product is judged by itself; the file has findings of its own.
         with suppress(DataError, FormatError):
-            expected = replace(expected, beneath=step.beneath(Sources(expected.executor)))
+            expected = replace(expected, beneath=step.beneath(Sources()))
     return _opened(path, label, expected, names, earlier)
 
 

@@ -116,7 +116,7 @@ def _row(shifts: Shifts) -> dict[str, Any]:
 
 def _can_shift(subject: Subject) -> bool:
     # What is cut out of another product lies as that does.
-    if subject.is_moved or subject.kind in ("clip", "mask") or not subject.is_reflectance:
+    if subject.is_moved or subject.traits.is_cut or not subject.is_reflectance:
         return False
     return min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
 

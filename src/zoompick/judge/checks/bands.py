@@ -201,7 +201,7 @@ CHECKS: Sequence[Check] = (
           "Compares names and order.", lambda subject: bool(subject.bands), in_order, in_study=False),
     Check("distinct", "bands", "bands distinct", "Two bands or more.",
           "Compares every two bands on a sample, in full where that is the same; correlation on the sample else.",
-          lambda subject: len(subject.raster.bands) > 1 and subject.kind != "composite", distinct),
+          lambda subject: len(subject.raster.bands) > 1 and subject.traits.holds != "picture", distinct),
     Check("vary", "bands", "bands vary", "A file that opens.",
           "Valid pixels, least and greatest value of each band: none is constant.",
           lambda subject: bool(subject.is_reflectance), filled),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass
 
 from zoompick.arrays import Counts
@@ -34,7 +33,7 @@ class Clouds:
 
 
 def clouds_over(
-    layers: Sequence[Raster], table: ClassTable, area: Shape, executor: Executor | None = None
+    layers: Sequence[Raster], table: ClassTable, area: Shape
 ) -> Clouds | None:
     """Count the pixels of class layers inside an area (longitude/latitude); None when nothing was seen.
 
@@ -48,7 +47,7 @@ def clouds_over(
     grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
     laid = tuple(laid_on(layer, grid, "class") for layer in layers)
     counts = np.zeros(1 + len(_MEANINGS), np.int64)
-    with engine.crew_of(executor) as crew:
+    with engine.crew_of() as crew:
         for part in engine.each(crew, grid.tiles(_BLOCK_PX), _Counts(laid, table, PolygonMask(polygon, grid))):
             counts += part
     if not counts[0]:
@@ -65,7 +64,6 @@ def cloud_share(
     limits: Limits,
     subject: str,
     told_percent: float | None = None,
-    executor: Executor | None = None,
 ) -> list[Finding]:
     """Cloud in an area against its limit, and against what the scenes say of themselves.
 
@@ -75,7 +73,7 @@ def cloud_share(
         The scenes' own figure.
     """
     limit = f"at most {limits.cloud:g} %"
-    found = clouds_over(layers, table, area, executor)
+    found = clouds_over(layers, table, area)
     if found is None:
         note = "The class layer has no pixel in the area. Pick scenes that cover it."
         return [judged("cloud in area", subject, False, "nothing seen", limit, note)]
@@ -140,7 +138,7 @@ def _of_layer(subject: Subject) -> list[Finding]:
     assert subject.classes is not None and subject.area is not None
     told = [piece.cloud_percent for piece in subject.pieces if piece.cloud_percent is not None]
     return cloud_share([subject.raster], subject.classes, subject.area, subject.limits, subject.label,
-                       float(np.mean(told)) if told else None, subject.executor)  # fmt: skip
+                       float(np.mean(told)) if told else None)  # fmt: skip
 
 
 CHECKS: Sequence[Check] = (

@@ -120,7 +120,7 @@ def _value(node: ast.expr, bands: Mapping[str, Floats]) -> Any:
 
 def _is_plain_index(subject: Subject) -> bool:
     is_far = "of" in subject.options and subject.beneath is None
-    if subject.kind != "index" or subject.open is None or len(subject.raster.bands) != 1 or is_far:
+    if subject.traits.judged != "index" or subject.open is None or len(subject.raster.bands) != 1 or is_far:
         return False
     try:
         source = _source(subject)
@@ -186,7 +186,7 @@ def _reversed(picture: Floats, shares: Floats) -> float:
 def _is_shown(subject: Subject) -> bool:
     tone = subject.options.get("tone")
     shown = isinstance(tone, Mapping) and tone.get("stretch") != "local" and bool(subject.told.get("zoompick:curves"))
-    if subject.kind != "composite" or not shown or subject.open is None:
+    if subject.traits.judged != "shades" or not shown or subject.open is None:
         return False
     source = _source(subject)
     return source is not None and {str(b) for b in subject.options["bands"]} <= {b.name for b in source.bands}
@@ -232,7 +232,7 @@ def _hidden(subject: Subject) -> list[str]:
 
 
 def _is_plain_mask(subject: Subject) -> bool:
-    ok = subject.kind == "mask" and subject.open is not None and bool(subject.tables)
+    ok = subject.traits.judged == "mask" and subject.open is not None and bool(subject.tables)
     return ok and not subject.options.get("shrink_m") and bool(_hidden(subject))
 
 
@@ -265,7 +265,7 @@ def against_scenes(subject: Subject) -> list[Finding]:
 CHECKS: Sequence[Check] = (
     Check("scenes", "products", "as its scenes", "A stack, and its scenes' files with their items.",
           "In nine windows: each pixel in physical values against the scenes' own, where they lie on one lattice; "
-          "the nearest counts.", lambda s: s.kind == "stack" and bool(s.layers), against_scenes),
+          "the nearest counts.", lambda s: s.traits.judged == "scenes" and bool(s.layers), against_scenes),
     Check("index", "products", "computed again", "An index of a plain formula, and what it was made of.",
           "In nine windows: the recorded formula, evaluated by the judge's own code in double precision.",
           _is_plain_index, index_again),

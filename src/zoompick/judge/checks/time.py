@@ -45,7 +45,7 @@ def view(subject: Subject) -> list[Finding]:
 
 
 def _one_time(subject: Subject) -> bool:
-    return subject.kind in ("stack", "mosaic", "align")
+    return subject.traits.is_of_one_time
 
 
 CHECKS: Sequence[Check] = (

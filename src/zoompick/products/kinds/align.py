@@ -13,6 +13,7 @@ from zoompick.products.kind import ALIGNED, Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step
 from zoompick.raster.ways import CLASS
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.shift import Shift
@@ -46,6 +47,9 @@ class AlignStep(RasterStep):
     """
 
     name: ClassVar[str] = "align"
+    traits: ClassVar[Traits] = Traits(
+        "reflectance", is_whole=True, is_of_one_time=True, is_moved=True, is_between=True
+    )
 
     rules: AlignRules = field(default_factory=AlignRules)
     leaves_unsure: bool = False
@@ -141,4 +145,4 @@ def _sentences(rows: Sequence[dict[str, Any]], limit: float) -> tuple[str, ...]:
     return tuple(f"{', '.join(names)}: {how}." for how, names in found.items())
 
 
-KIND = Kind(AlignRules, of_day, is_between=True, makes=lambda section: (ALIGNED,) if section.rules.to else ())
+KIND = Kind(AlignRules, (AlignStep,), of_day, makes=lambda section: (ALIGNED,) if section.rules.to else ())

@@ -17,6 +17,7 @@ from zoompick.products.kinds.scenes import ScenesStep, time_of
 from zoompick.products.rules import Rules, Section, asked
 from zoompick.products.step import Step
 from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.mosaic import Mosaic
@@ -95,6 +96,7 @@ class BlendStep(ScenesStep):
     """Many dates as one."""
 
     name: ClassVar[str] = "blend"
+    traits: ClassVar[Traits] = Traits("reflectance")
 
     rules: BlendRules = field(default_factory=BlendRules, kw_only=True)
 
@@ -125,6 +127,7 @@ class CountStep(BlendStep):
     """How many dates went into each pixel."""
 
     name: ClassVar[str] = "dates counted"
+    traits: ClassVar[Traits] = Traits("count")
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.CountLayer`."""
@@ -138,6 +141,7 @@ class DateStep(BlendStep):
     """The day each pixel is from."""
 
     name: ClassVar[str] = "day of each"
+    traits: ClassVar[Traits] = Traits("classes")
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.DateLayer`."""
@@ -225,4 +229,6 @@ def _span_name(when: datetime, span: str) -> str:
     return f"{year}-{start:02d}_{year + (end < start)}-{end:02d}"
 
 
-KIND = Kind(BlendRules, no_day, of_study, is_several=True, makes=_makes, spans=_spans)
+KIND = Kind(
+    BlendRules, (BlendStep, CountStep, DateStep), no_day, of_study, is_several=True, makes=_makes, spans=_spans
+)

@@ -12,6 +12,7 @@ from zoompick.given import FLAG
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.sources import Sources
@@ -36,6 +37,7 @@ class ClipStep(RasterStep):
     """A file inside a polygon in longitude/latitude."""
 
     name: ClassVar[str] = "clip"
+    traits: ClassVar[Traits] = Traits("reflectance", is_cut=True, is_between=True)
 
     area: Shape = field(kw_only=True)
     rules: ClipRules = field(default_factory=ClipRules)
@@ -60,4 +62,4 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     yield ClipStep((day.whole,), day.clip, wanted.brief.one(ClipRules), area=wanted.area.polygon)
 
 
-KIND = Kind(ClipRules, of_day, is_between=True)
+KIND = Kind(ClipRules, (ClipStep,), of_day)

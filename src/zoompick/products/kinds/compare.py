@@ -15,6 +15,7 @@ from zoompick.products import recipes
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import DrawnStep, RasterStep, Step
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.change import Difference, Rule
@@ -63,6 +64,7 @@ class DifferenceStep(RasterStep):
     """
 
     name: ClassVar[str] = "difference"
+    traits: ClassVar[Traits] = Traits("difference")
 
     recipe: IndexRecipe | None = None
     checks_shift: bool = True
@@ -122,6 +124,7 @@ class ChangeStep(DifferenceStep):
     """Classes of change."""
 
     name: ClassVar[str] = "change"
+    traits: ClassVar[Traits] = Traits("change")
 
     rule: Rule = field(kw_only=True)
 
@@ -141,6 +144,7 @@ class SideBySideStep(DrawnStep):
     """Two dates with the same shades, and where they changed: the first two inputs and the third."""
 
     name: ClassVar[str] = "side by side"
+    traits: ClassVar[Traits] = Traits("picture")
 
     rule: Rule = field(kw_only=True)
     index: str = field(kw_only=True)
@@ -196,6 +200,6 @@ def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
 
 
 KIND = Kind(
-    CompareRules, no_day, of_study, needs, own_name="change", is_several=True,
-    makes=lambda section: (section.name, f"{section.name}{DIFFERENCE}"),
+    CompareRules, (DifferenceStep, ChangeStep, SideBySideStep), no_day, of_study, needs, own_name="change",
+    is_several=True, makes=lambda section: (section.name, f"{section.name}{DIFFERENCE}"),
 )  # fmt: skip

@@ -19,6 +19,7 @@ from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step
 from zoompick.products.tone import Tone
 from zoompick.scenes.sidecar import sidecar_of
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.sources import Sources
@@ -72,12 +73,19 @@ class CompositeStep(RasterStep):
     """
 
     name: ClassVar[str] = "composite"
+    traits: ClassVar[Traits] = Traits("picture", "shades")
 
     recipe: recipes.CompositeRecipe = field(kw_only=True)
     tone: Tone = field(default_factory=Tone)
     area: Shape | None = None
     same_as: Path | None = None
     classes: tuple[Path, ...] = ()
+
+    @property
+    def words(self) -> str:
+        """What the recipe shows, and its colours."""
+        means = "; ".join(f"{what} {colour}" for what, colour in self.recipe.meaning)
+        return f"{self.recipe.title}: {means}." if means else f"{self.recipe.title}."
 
     def options(self) -> dict[str, Any]:
         """Bands, tone, and the area in which it is measured or the picture whose stretch it takes."""
@@ -114,8 +122,8 @@ class CompositeStep(RasterStep):
         if ground is not None:
             # By the clear ground; by all of it where there is none.
             with contextlib.suppress(NothingFoundError):
-                return Composite.measured(source, bands, self.tone, ground, sources.executor)
-        return Composite.measured(source, bands, self.tone, mask, sources.executor)
+                return Composite.measured(source, bands, self.tone, ground)
+        return Composite.measured(source, bands, self.tone, mask)
 
     @property
     def also(self) -> tuple[Path, ...]:
@@ -183,4 +191,4 @@ def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     return {recipe.name: recipe.bands for recipe in named if recipe.name in known}
 
 
-KIND = Kind(CompositeRules, of_day, needs=needs, makes=lambda section: section.rules.recipes)
+KIND = Kind(CompositeRules, (CompositeStep,), of_day, needs=needs, makes=lambda section: section.rules.recipes)

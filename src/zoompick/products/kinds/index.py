@@ -12,6 +12,7 @@ from zoompick.products import recipes
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.sources import Sources
@@ -36,9 +37,15 @@ class IndexStep(RasterStep):
     """An index of a file's bands."""
 
     name: ClassVar[str] = "index"
+    traits: ClassVar[Traits] = Traits("index", "index")
 
     recipe: recipes.IndexRecipe = field(kw_only=True)
     area: Shape | None = None
+
+    @property
+    def words(self) -> str:
+        """What the recipe computes, and what its values mean."""
+        return f"{self.recipe.title}, {self.recipe.formula.text}: {self.recipe.shows}."
 
     def options(self) -> dict[str, Any]:
         """Name and formula; the area that it is cut to."""
@@ -69,4 +76,4 @@ def needs(wanted: Wanted) -> dict[str, tuple[str, ...]]:
     return {recipe.name: recipe.formula.bands for recipe in named}
 
 
-KIND = Kind(IndexRules, of_day, needs=needs, makes=lambda section: section.rules.recipes)
+KIND = Kind(IndexRules, (IndexStep,), of_day, needs=needs, makes=lambda section: section.rules.recipes)

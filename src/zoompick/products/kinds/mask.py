@@ -13,6 +13,7 @@ from zoompick.products.formula import Formula
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, Section, asked
 from zoompick.products.step import RasterStep, Step, grid_facts, units_told
+from zoompick.scenes.traits import Traits
 from zoompick.sensors.classes import MEANINGS
 from zoompick.settings import BRIEF_NAME
 
@@ -67,6 +68,7 @@ class MaskStep(RasterStep):
     """
 
     name: ClassVar[str] = "mask"
+    traits: ClassVar[Traits] = Traits("reflectance", "mask", is_cut=True)
 
     rules: MaskRules = field(kw_only=True)
     grid: Grid = field(kw_only=True)
@@ -145,4 +147,6 @@ def _refuse_untold(section: Section[MaskRules], day: Day) -> None:
         )
 
 
-KIND = Kind(MaskRules, of_day, is_several=True, keeps_bands=lambda section: section.rules.apply)
+KIND = Kind(
+    MaskRules, (MaskStep, DayMaskStep), of_day, is_several=True, keeps_bands=lambda section: section.rules.apply
+)

@@ -17,6 +17,7 @@ from zoompick.products.kinds.scenes import ScenesStep, time_of
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import Step
 from zoompick.raster.ways import BILINEAR, WAYS, WAYS_WORDS, Ways
+from zoompick.scenes.traits import Traits
 from zoompick.sensors.classes import MEANINGS
 
 if TYPE_CHECKING:
@@ -100,6 +101,7 @@ class MosaicStep(ScenesStep):
     """A mosaic of all scenes that its files are of."""
 
     name: ClassVar[str] = "mosaic"
+    traits: ClassVar[Traits] = Traits("reflectance", is_whole=True, is_of_one_time=True)
 
     rules: MosaicRules = field(default_factory=MosaicRules, kw_only=True)
 
@@ -134,6 +136,7 @@ class SceneLayerStep(MosaicStep):
     """For each pixel of a mosaic the number of the scene that it is from."""
 
     name: ClassVar[str] = "scene layer"
+    traits: ClassVar[Traits] = Traits("classes")
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.mosaic.SceneLayer`."""
@@ -162,5 +165,6 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
 
 
 KIND = Kind(
-    MosaicRules, no_day, of_study, is_several=True, makes=lambda section: (section.name, f"{section.name}{LAYER}")
+    MosaicRules, (MosaicStep, SceneLayerStep), no_day, of_study, is_several=True,
+    makes=lambda section: (section.name, f"{section.name}{LAYER}")
 )

@@ -13,6 +13,7 @@ from zoompick.given import FLAG, RANGE, SHOWN, TEXT, one_of, within
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import DrawnStep, Step
+from zoompick.scenes.traits import Traits
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,7 @@ class PictureStep(DrawnStep):
     """
 
     name: ClassVar[str] = "picture"
+    traits: ClassVar[Traits] = Traits("picture")
 
     title: str = ""
     caption: str = ""
@@ -105,4 +107,4 @@ def _step(wanted: Wanted, rules: PictureRules, made: Path, target: Path, when: s
     )  # fmt: skip
 
 
-KIND = Kind(PictureRules, of_day, of_study, is_several=True, makes=lambda section: ())
+KIND = Kind(PictureRules, (PictureStep,), of_day, of_study, is_several=True, makes=lambda section: ())

@@ -12,6 +12,7 @@ from zoompick.products.kinds.mosaic import RESAMPLING
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step, grid_facts, units_told
 from zoompick.raster.ways import BILINEAR, WAYS_WORDS, Ways
+from zoompick.scenes.traits import Traits
 
 if TYPE_CHECKING:
     from zoompick.products.sources import Sources
@@ -44,6 +45,7 @@ class StackStep(RasterStep):
     """
 
     name: ClassVar[str] = "stack"
+    traits: ClassVar[Traits] = Traits("reflectance", "scenes", is_whole=True, is_of_one_time=True, is_between=True)
     checks: ClassVar[tuple[str, ...]] = ("grid", "order", "distinct", "valid")
 
     bands: tuple[str, ...] = ()
@@ -77,4 +79,4 @@ def of_day(wanted: Wanted, day: Day) -> Iterator[Step]:
     yield StackStep(day.inputs, day.stack, brief.bands, wanted.grid, brief.one(StackRules))
 
 
-KIND = Kind(StackRules, of_day, is_first=True, is_between=True)
+KIND = Kind(StackRules, (StackStep,), of_day, is_first=True)
