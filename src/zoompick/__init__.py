@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from zoompick.products.together import mosaic as mosaic
     from zoompick.products.together import picture as picture
     from zoompick.products.together import scene_layer as scene_layer
+    from zoompick.raster.engine import computed_on as computed_on
     from zoompick.raster.grid import Grid as Grid
     from zoompick.raster.grid import Window as Window
     from zoompick.raster.labelled import to_xarray as to_xarray
@@ -128,6 +129,7 @@ _VERBS = {
     "cancel_orders": "study.orders", "change_area": "study.areas",
     "change_shortlist": "study.choosing", "check_source": "study.sourcing", "clip": "study.verbs",
     "collections_of": "study.sourcing", "compare": "products.together", "composite": "study.verbs",
+    "computed_on": "raster.engine",
     "download": "study.verbs", "examined": "study.doctor", "findings_json": "judge.tell",
     "forget_area": "study.areaskept", "get_tiles": "study.tiling", "grid_for": "products.together",
     "grid_of": "products.together", "guess_guide": "fetch.bands", "history": "journal",

@@ -17,27 +17,16 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class FusedStep(RasterStep):
-    """A step together with those that make what it reads; its inputs are the files at the bottom.
+class Wrapped(RasterStep):
+    """A step that makes the product of another in its own way, which belongs to it as it would to that.
 
     Attributes
     ----------
     step : RasterStep
         What is written.
-    made_of : tuple of RasterStep
-        What is not, in the order in which they are needed.
     """
 
     step: RasterStep = field(kw_only=True)
-    made_of: tuple[RasterStep, ...] = field(kw_only=True)
-
-    @classmethod
-    def of(cls, step: RasterStep, unwritten: Mapping[Path, RasterStep]) -> FusedStep:
-        """A step some inputs of which are not written."""
-        chain: dict[Path, RasterStep] = {}
-        files: dict[Path, None] = {}
-        _gather(step, unwritten, chain, files)
-        return cls(tuple(files), step.output, step=step, made_of=tuple(chain.values()))
 
     @property
     def name(self) -> str:  # type: ignore[override]
@@ -64,6 +53,40 @@ class FusedStep(RasterStep):
         """Those of what is written."""
         return self.step.also
 
+    def write_options(self, raster: Raster) -> WriteOptions:
+        """Those of what is written."""
+        return self.step.write_options(raster)
+
+    @property
+    def companions(self) -> tuple[Path, ...]:
+        """Those of the step that is written."""
+        return self.step.companions
+
+    def accompany(self) -> tuple[Path, ...]:
+        """As the step that is written does."""
+        return self.step.accompany()
+
+
+@dataclass(frozen=True)
+class FusedStep(Wrapped):
+    """A step together with those that make what it reads; its inputs are the files at the bottom.
+
+    Attributes
+    ----------
+    made_of : tuple of RasterStep
+        What is not written, in the order in which they are needed.
+    """
+
+    made_of: tuple[RasterStep, ...] = field(kw_only=True)
+
+    @classmethod
+    def of(cls, step: RasterStep, unwritten: Mapping[Path, RasterStep]) -> FusedStep:
+        """A step some inputs of which are not written."""
+        chain: dict[Path, RasterStep] = {}
+        files: dict[Path, None] = {}
+        _gather(step, unwritten, chain, files)
+        return cls(tuple(files), step.output, step=step, made_of=tuple(chain.values()))
+
     @property
     def shown(self) -> tuple[Path, ...]:
         """Files at the bottom of which pixels come in."""
@@ -86,19 +109,6 @@ class FusedStep(RasterStep):
     def beneath(self, sources: Sources) -> Raster:
         """What the step that is written reads first."""
         return _Within(sources, {one.output: one for one in self.made_of}).open(self.step.inputs[0])
-
-    def write_options(self, raster: Raster) -> WriteOptions:
-        """As the step that is written wants it."""
-        return self.step.write_options(raster)
-
-    @property
-    def companions(self) -> tuple[Path, ...]:
-        """Those of the step that is written."""
-        return self.step.companions
-
-    def accompany(self) -> tuple[Path, ...]:
-        """As the step that is written does."""
-        return self.step.accompany()
 
 
 def _gather(

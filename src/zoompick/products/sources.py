@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,13 @@ class Sources:
         self._opened: dict[Path, Raster] = {}
         self._bytes: dict[Path, ByteSource] = {}
         self._made: dict[Hashable, Any] = {}
+
+    @classmethod
+    def of(cls, opened: Mapping[Path, Raster]) -> Sources:
+        """Sources of which some are open already."""
+        found = cls()
+        found._opened |= opened
+        return found
 
     def once(self, key: Hashable, make: Callable[[], Any]) -> Any:
         """What several steps are made of beside files: made at the first call."""

@@ -13,22 +13,21 @@ from zoompick.errors import UsageError
 from zoompick.figures.face import Paper
 from zoompick.files import refuse_existing
 from zoompick.products.compare import Compared, compared
+from zoompick.products.computed import NOWHERE, built, of_step, step_of
 from zoompick.products.drawing import Look, Wording, draw
 from zoompick.products.grids import common_grid
 from zoompick.products.kinds.align import AlignRules, AlignStep
 from zoompick.products.kinds.blend import BlendRules, BlendStep
 from zoompick.products.kinds.mask import MaskRules, MaskStep
-from zoompick.products.kinds.mosaic import MosaicStep, rules_for
+from zoompick.products.kinds.mosaic import MosaicStep, SceneLayerStep, rules_for
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.sidebyside import Comparison
-from zoompick.products.sources import Sources
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Raster
 from zoompick.scenes.deliveries import open_layers
 from zoompick.scenes.opening import open_raster
 
 Files = Sequence[str | Path]
-_NOWHERE = Path("computed.tif")
 
 
 def mosaic(
@@ -59,7 +58,7 @@ def mosaic(
     """
     how = rules_for(rules, _paths(files))
     place = grid or grid_for(files, bands, area)
-    return MosaicStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
+    return built(MosaicStep(_paths(files), NOWHERE, tuple(bands), grid=place, rules=how))
 
 
 def scene_layer(joined: Raster) -> Raster:
@@ -70,9 +69,11 @@ def scene_layer(joined: Raster) -> Raster:
     UsageError
         The raster is no mosaic that was computed here.
     """
-    if not isinstance(joined, Mosaic):
+    step = step_of(joined)
+    if not isinstance(step, MosaicStep) or not isinstance(joined, Mosaic):
         raise UsageError("Only a mosaic tells which scene a pixel is from.", "Give what `mosaic` returned.")
-    return SceneLayer(joined)
+    layer = SceneLayerStep(step.inputs, NOWHERE, step.bands, grid=step.grid, rules=step.rules)
+    return of_step(layer, SceneLayer(joined))
 
 
 def blend(
@@ -89,7 +90,7 @@ def blend(
     """
     how = BlendRules.from_values(rules)
     place = grid or grid_for(files, bands, area)
-    return BlendStep(_paths(files), _NOWHERE, tuple(bands), grid=place, rules=how).build(Sources())
+    return built(BlendStep(_paths(files), NOWHERE, tuple(bands), grid=place, rules=how))
 
 
 def mask(files: Files, where: str, bands: Sequence[str] = (), area: Area | None = None, **rules: object) -> Raster:
@@ -110,10 +111,10 @@ def mask(files: Files, where: str, bands: Sequence[str] = (), area: Area | None 
         The rule is none, or the files are of several scenes.
     """
     how = MaskRules.from_values({"where": where, **rules})
-    return MaskStep(
-        _paths(files), _NOWHERE, rules=how, grid=grid_for(files, bands), bands=tuple(bands),
+    return built(MaskStep(
+        _paths(files), NOWHERE, rules=how, grid=grid_for(files, bands), bands=tuple(bands),
         outside=area.polygon if area else None,
-    ).build(Sources())  # fmt: skip
+    ))  # fmt: skip
 
 
 def align(file: str | Path, to: str | Path, **rules: object) -> Raster:
@@ -129,7 +130,7 @@ def align(file: str | Path, to: str | Path, **rules: object) -> Raster:
     UsageError
         Parts of the image do not agree on a shift.
     """
-    return AlignStep((Path(file), Path(to)), _NOWHERE, AlignRules.from_values(rules)).build(Sources())
+    return built(AlignStep((Path(file), Path(to)), NOWHERE, AlignRules.from_values(rules)))
 
 
 def picture(

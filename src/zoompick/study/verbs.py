@@ -6,26 +6,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import Executor
 from pathlib import Path
 
 from zoompick.area.model import Area
 from zoompick.discovery.cover import CoverWish
 from zoompick.discovery.pick import pick_cover
+from zoompick.errors import UsageError
 from zoompick.events import Report, ignore
-from zoompick.files import refuse_existing
 from zoompick.geo.shapes import bounds_of, project, turned
 from zoompick.products import recipes
-from zoompick.products.composite import Composite
-from zoompick.products.index import Index
-from zoompick.products.stack import build_stack
-from zoompick.products.tone import Tone
-from zoompick.raster.clip import Clip
+from zoompick.products.computed import NOWHERE, built, built_over, write_with_record
+from zoompick.products.how import Making
+from zoompick.products.kinds.clip import ClipRules, ClipStep
+from zoompick.products.kinds.composite import CompositeRules, CompositeStep
+from zoompick.products.kinds.index import IndexStep
+from zoompick.products.kinds.stack import StackRules, StackStep
+from zoompick.products.step import Made
 from zoompick.raster.grid import Grid
-from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Raster, band_index
-from zoompick.raster.turn import met
-from zoompick.raster.write import WriteOptions, Written, write_geotiff
+from zoompick.raster.raster import Raster
 from zoompick.scenes.deliveries import Layer, open_layers
 from zoompick.scenes.scenelist import Entry
 from zoompick.study.download import DownloadRequest
@@ -89,7 +87,11 @@ def download(
 
 
 def stack(
-    files: Sequence[str | Path], bands: Sequence[str] = (), area: Area | None = None, pixel: float | None = None
+    files: Sequence[str | Path],
+    bands: Sequence[str] = (),
+    area: Area | None = None,
+    pixel: float | None = None,
+    **rules: object,
 ) -> Raster:
     """Bands of files on one grid; files of one band fill each other's gaps in the order given.
 
@@ -101,15 +103,18 @@ def stack(
         The grid is drawn around it; by default it is the finest file's.
     pixel : float, optional
         Pixel size in units of the files' reference system.
+    **rules
+        Fields of :class:`~zoompick.products.kinds.stack.StackRules`.
 
     Raises
     ------
     UnknownNameError
         A band that no file has.
     """
-    layers = open_layers([Path(file) for file in files])
-    grid = grid_around([layer.raster.grid for layer in _wanted(layers, bands)], area, pixel)
-    return build_stack(layers, bands, grid)
+    paths = tuple(map(Path, files))
+    grids = [layer.raster.grid for layer in _wanted(open_layers(paths), bands)]
+    grid = grid_around(grids, area, pixel)
+    return built(StackStep(paths, NOWHERE, tuple(bands), grid, StackRules.from_values(rules)))
 
 
 def _wanted(layers: Sequence[Layer], bands: Sequence[str]) -> Sequence[Layer]:
@@ -133,12 +138,19 @@ def grid_around(grids: Sequence[Grid], area: Area | None, pixel: float | None) -
     return Grid.snapped(bounds, finest.crs, pixel)
 
 
-def clip(raster: Raster, area: Area, touch: bool = False) -> Raster:
-    """A raster inside an area, no-data outside; see :class:`zoompick.raster.clip.Clip`."""
-    return Clip(raster, area.polygon, touch)
+def clip(raster: Raster, area: Area, touch: bool = False, **rules: object) -> Raster:
+    """A raster inside an area, no-data outside; see :class:`zoompick.raster.clip.Clip`.
+
+    Parameters
+    ----------
+    **rules
+        Other fields of :class:`~zoompick.products.kinds.clip.ClipRules`.
+    """
+    how = ClipRules.from_values({"touch": touch, **rules})
+    return built_over(raster, lambda path: ClipStep((path,), NOWHERE, area=area.polygon, rules=how))
 
 
-def composite(raster: Raster, recipe: str | Sequence[str], area: Area | None = None, stretch: str = "") -> Raster:
+def composite(raster: Raster, recipe: str | Sequence[str], area: Area | None = None, **rules: object) -> Raster:
     """A colour picture; where dark and bright lie is measured here.
 
     Parameters
@@ -146,40 +158,43 @@ def composite(raster: Raster, recipe: str | Sequence[str], area: Area | None = N
     recipe : str or three band names
     area : Area, optional
         Where it is measured.
-    stretch : str, optional
-        As ``2,98``, ``minmax``, ``sigma=2``, ``equalize`` or ``local``.
+    **rules
+        Fields of :class:`~zoompick.products.kinds.composite.CompositeRules`: ``stretch`` (``2,98``, ``minmax``,
+        ``sigma=2``, ``equalize``, ``local``), ``gamma`` and so on.
     """
     chosen = recipes.composite(recipe) if isinstance(recipe, str) else recipes.own_composite(tuple(recipe))
-    bands = [band_index(raster, band, "The raster") for band in chosen.bands]
-    mask = None
-    if area is not None:
-        raster, flat = met(raster, area.polygon)
-        mask = PolygonMask(flat, raster.grid)
-    tone = Tone.parse(stretch) if stretch else Tone()
-    return Composite.measured(raster, bands, tone, mask)
+    tone = CompositeRules.from_values(rules).tone
+    ground = None if area is None else area.polygon
+    return built_over(raster, lambda path: CompositeStep((path,), NOWHERE, recipe=chosen, tone=tone, area=ground))
 
 
-def index(raster: Raster, recipe: str) -> Raster:
-    """An index as 32-bit floats, NaN for no-data."""
-    chosen = recipes.index(recipe)
-    return Index(raster, chosen.name, chosen.formula, "The raster")
+def index(raster: Raster, recipe: str = "", area: Area | None = None, formula: str = "") -> Raster:
+    """An index as 32-bit floats, NaN for no-data.
+
+    Parameters
+    ----------
+    recipe : str
+        Its name; empty where a formula is given.
+    area : Area, optional
+        What it is cut to.
+    formula : str
+        As ``(nir - red) / (nir + red)``.
+    """
+    if bool(recipe) == bool(formula):
+        raise UsageError("An index takes a recipe or a formula.", f"As {recipes.index_names()[0]}; give one of them.")
+    chosen = recipes.own_index(formula) if formula else recipes.index(recipe)
+    ground = None if area is None else area.polygon
+    return built_over(raster, lambda path: IndexStep((path,), NOWHERE, recipe=chosen, area=ground))
 
 
-def write(
-    raster: Raster,
-    path: str | Path,
-    overwrite: bool = False,
-    report: Report = ignore,
-    executor: Executor | None = None,
-) -> Written:
-    """Write a raster as a Cloud Optimized GeoTIFF; three 8-bit bands as a colour picture.
+def write(raster: Raster, path: str | Path, overwrite: bool = False, report: Report = ignore) -> Made:
+    """Write a raster as a Cloud Optimized GeoTIFF with its record, as the commands do; a composite with its pictures.
+
+    The very same raster is not written again. Of a raster that no verb here made the record tells no steps.
 
     Raises
     ------
-    UsageError
-        The file exists.
+    StudyError
+        The file exists and is another.
     """
-    target = Path(path)
-    refuse_existing([target], overwrite)
-    is_rgb = len(raster.bands) == 3 and raster.dtype.name == "uint8"
-    return write_geotiff(raster, target, WriteOptions(is_rgb=is_rgb), report, executor)
+    return write_with_record(raster, Path(path), Making(overwrite, report, is_asked=overwrite))
