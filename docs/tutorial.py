@@ -44,8 +44,7 @@ for year, raster in summers.items():
 
 # %% How much ground got wetter, in hectares, and a picture of it
 change = zp.compare(
-    zp.Comparison(Path("water-2024.tif"), Path("water-2025.tif"), above=0.0, area=area, title="Open water"),
-    "water.png", overwrite=True,
+    "water-2024.tif", "water-2025.tif", "water.png", above=0.0, area=area, title="Open water", overwrite=True,
 )  # fmt: skip
 for row in change.rows:
     print(f"{row['name']:<14} {row['ha']:8.1f} ha")

@@ -48,14 +48,14 @@ def test_the_calendar_and_the_shortlist(fen, tmp_path):
     assert Image.open(drawn).width > 400
     with pytest.raises(zp.ZoomPickError, match=r"calendar\.png"):
         zp.calendar_picture(found, tmp_path / "calendar.png")
-    kept = zp.change_shortlist(study, found[:3])
-    assert [entry.scene.key for entry in zp.shortlist(study)] == [entry.scene.key for entry in kept]
-    zp.change_shortlist(study, drop=kept[:1], verb="drop")
-    assert [entry.scene.key for entry in zp.shortlist(study)] == [entry.scene.key for entry in kept[1:]]
-    assert len(zp.undo_shortlist(study)) == 3
+    kept = study.pick(found[:3])
+    assert [entry.scene.key for entry in study.shortlist()] == [entry.scene.key for entry in kept]
+    study.pick(drop=kept[:1], verb="drop")
+    assert [entry.scene.key for entry in study.shortlist()] == [entry.scene.key for entry in kept[1:]]
+    assert len(study.undo()) == 3
     zp.write_list(tmp_path / "list.json", kept)
     assert [entry.scene.key for entry in zp.read_list(tmp_path / "list.json")] == [entry.scene.key for entry in kept]
-    assert [row["act"] for row in zp.history(study.journal_file)][-3:] == ["pick", "drop", "undo"]
+    assert [row["act"] for row in study.history()][-3:] == ["pick", "drop", "undo"]
 
 
 def test_tiles_from_a_plan_to_a_picture(fen, archive, tmp_path):
@@ -78,14 +78,14 @@ def test_orders_from_terms_to_what_was_handed_in(fen):
     zp.log_in(source, "ostrell", user="visitor")
     around = zp.Area.from_box(-12.081, -38.631, -12.078, -38.628, "spot")
     sold = zp.search(source, zp.Criteria(around.polygon, ("gannet-vhr",), (zp.Period.parse("2025-11/2025-12"),)))
-    zp.set_area(study, around)
-    zp.change_shortlist(study, sold[:1], only=True)
-    [terms] = zp.order_terms(study)
-    assert not terms.accepted and zp.accept_terms(study, terms.sha256).accepted
-    plan = zp.plan_orders(study)
+    study.set_area(around)
+    study.pick(sold[:1], only=True)
+    [terms] = study.order_terms()
+    assert not terms.accepted and study.accept_terms(terms.sha256).accepted
+    plan = study.plan_orders()
     assert [order.state for order in plan.orders] == [PLANNED] and plan.km2 > 0
     price = sum(order.price for order in plan.orders)
     with pytest.raises(zp.ZoomPickError):
-        zp.submit_orders(study, price / 2)
-    [order] = zp.submit_orders(study, price)
-    assert [one.number for one in zp.refresh_orders(study)] == [order.number]
+        study.submit_orders(price / 2)
+    [order] = study.submit_orders(price)
+    assert [one.number for one in study.orders()] == [order.number]

@@ -334,6 +334,8 @@ def test_each_command_has_its_place_in_python():
     for row in rows:
         for name in re.findall(r"`(\w+)[`(]", row[1]):
             assert name in zoompick.__all__, name
+        for name in re.findall(r"`study\.(\w+)", row[1]):
+            assert hasattr(zoompick.Study, name), name
 
 
 def commands() -> list[str]:

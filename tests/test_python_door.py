@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import imagecodecs
@@ -12,6 +13,10 @@ import shapely
 import zoompick as zp
 from helpers import foreign_tiff, grid, noise
 from zoompick.area.model import Area
+from zoompick.products.kinds.blend import BlendRules
+from zoompick.products.kinds.mosaic import MosaicRules
+from zoompick.raster.raster import Derived
+from zoompick.scenes.sidecar import read_sidecar, sidecar_of
 from zoompick.study.new import NewStudy, new_study
 
 FEN = shapely.box(-12.08, -38.63, -12.04, -38.60)
@@ -28,8 +33,8 @@ def tif(tmp_path) -> Path:
     [
         (lambda: zp.read_area("x.geojson"), "no area file x.geojson"),
         (lambda: zp.read_area(7), "`path` is a path, and int was given"),
-        (lambda: zp.state_of("folder"), "no study in"),
-        (lambda: zp.run(7), "`study` is a Study or its folder"),
+        (lambda: zp.Study.need("folder"), "no study in"),
+        (lambda: zp.known_sources(7), "`study` is a Study or its folder"),
         (lambda: zp.mosaic([]), "`files` are none"),
         (lambda: zp.mosaic(7), "`files` are files, and int was given"),
         (lambda: zp.stack("gone.tif"), "no file gone.tif"),
@@ -40,7 +45,7 @@ def tif(tmp_path) -> Path:
         (lambda: zp.mosaic("a.tif", order="sideways"), "`order` 'sideways' cannot be used"),
         (lambda: zp.blend("a.tif", by="newest", least=2), "`least` has nothing to count"),
         (lambda: zp.Study.need("nowhere"), "no study in"),
-        (lambda: zp.MosaicRules(grow_m=-1), "`grow` -1 cannot be used"),
+        (lambda: MosaicRules(grow_m=-1), "`grow` -1 cannot be used"),
     ],
 )
 def test_what_is_wrong_is_an_error_of_ours(tmp_path, monkeypatch, call, said):
@@ -68,10 +73,10 @@ def test_options_take_texts_too(tmp_path, tif, monkeypatch):
     monkeypatch.chdir(tmp_path)
     study = zp.new_study("fen", zp.NewStudy("Fen", FEN.wkt))
     assert isinstance(study, zp.Study) and study.area().polygon.equals(FEN)
-    drawn = zp.compare(zp.Comparison("red.tif", "red.tif", by=0.1), "both.png")
+    drawn = zp.compare("red.tif", "red.tif", "both.png", by=0.1)
     assert drawn.rows and Path("both.png").exists()
     with pytest.raises(zp.ZoomPickError, match="no file gone"):
-        zp.compare(zp.Comparison("red.tif", "gone.tif"), "other.png")
+        zp.compare("red.tif", "gone.tif", "other.png")
 
 
 def test_a_raster_shows_itself(tif, tmp_path):
@@ -95,5 +100,66 @@ def test_a_study_elsewhere_has_its_own_recipes(tmp_path, monkeypatch):
     assert [one.rules.by for one in study.brief().sections if one.kind == "blend"] == ["highest=wet-own"]
     assert study.shortlist() == [] and study.history(last=1)[0]["act"] == "new"
     with pytest.raises(zp.ZoomPickError, match="wet-own"):
-        zp.BlendRules(by="highest=wet-own")
+        BlendRules(by="highest=wet-own")
     assert Path.cwd() == tmp_path / "other"
+
+
+def test_what_is_written_has_its_record_as_what_the_commands_make(tif, tmp_path, monkeypatch, program):
+    monkeypatch.chdir(tmp_path)
+    outline = Area("part", shapely.box(-12.2, -38.8, -12.1, -38.5))
+    zp.write_area(outline, Path("part.geojson"))
+    assert program("clip", tif, "--area", "part.geojson", "--out", "told.tif").code == 0
+    assert program("mosaic", tif, tif, "--out", "laid.tif").code == 0
+    clipped = zp.write(zp.clip("red.tif", "part.geojson"), "own.tif")
+    laid = zp.write(zp.mosaic([tif, tif]), "joined.tif")
+    for made, theirs in ((clipped, "told.tif"), (laid, "laid.tif")):
+        ours, other = read_sidecar(made.path), read_sidecar(Path(theirs))
+        assert ours and other and ours.fingerprint == other.fingerprint and ours.multihash == other.multihash
+    assert zp.write(zp.clip("red.tif", "part.geojson"), "own.tif").was_current
+    with pytest.raises(zp.ZoomPickError, match="exists already"):
+        zp.write(zp.clip("red.tif", "part.geojson", touch=True, outside=True), "own.tif")
+
+
+def test_the_record_of_what_was_made_of_what_was_made_tells_every_step(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    for seed, name in enumerate(("red", "nir")):
+        foreign_tiff(tmp_path / f"{name}.tif", noise((1, 64, 64), seed=seed), grid(64, 64), nodata="0")
+    whole = zp.stack(["red.tif", "nir.tif"], ["nir", "red"])
+    made = zp.write(zp.index(zp.clip(whole, Area.from_box(-12.2, -38.8, -12.1, -38.5)), formula="(nir - red) / (nir + red)"), "i.tif")
+    told = json.loads(sidecar_of(made.path).read_text())
+    [step] = told["properties"]["zoompick:steps"]
+    assert (step["step"], [one["step"] for one in step["options"]["of"]]) == ("index", ["stack", "clip"])
+    assert [link["href"] for link in told["links"]] == ["red.tif", "nir.tif"]
+    stored = np.asarray(zp.clip(whole, Area.from_box(-12.2, -38.8, -12.1, -38.5))).astype(float)
+    values = zp.to_numpy(zp.open_raster("i.tif"))[0]
+    there = np.isfinite(values)
+    expected = (stored[0] - stored[1]) / (stored[0] + stored[1])
+    assert there.any() and np.allclose(values[there], expected[there], rtol=1e-6)
+
+
+def test_of_a_raster_of_others_the_record_tells_no_step(tif, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    zp.write(zp.open_raster("red.tif"), "copy.tif")
+    zp.write(Half(zp.open_raster("red.tif")), "half.tif")
+    steps = {name: json.loads(Path(f"{name}.tif.stac.json").read_text()) for name in ("copy", "half")}
+    assert {name: [one["href"] for one in told["links"]] for name, told in steps.items()} == {
+        "copy": ["red.tif"],
+        "half": [],
+    }
+    assert all(told["properties"]["zoompick:steps"][0]["step"] == "computed" for told in steps.values())
+    assert {one.outcome for one in zp.verify_files(["copy.tif", "half.tif"])} <= {"pass", "warn"}
+
+
+class Half(Derived):
+    """Of somebody else: half of each value."""
+
+    def read(self, window, bands=None, level=0):
+        return self.source.read(window, bands, level) // 2
+
+
+def test_old_names_work_and_tell_the_new_ones(tmp_path):
+    study = new_study(tmp_path / "fen", NewStudy("Fen", Area("fen", FEN)))
+    with pytest.warns(DeprecationWarning, match=r"state_of goes with the next version: Study\.state\."):
+        state = zp.state_of(study.root)
+    assert state.scenes == () and "state_of" not in zp.__all__
+    assert len(zp.__all__) < 75

@@ -6,6 +6,7 @@ The verbs of the command line, for Python. Each is imported when it is first use
 from __future__ import annotations
 
 import importlib
+import warnings
 from types import FunctionType
 from typing import TYPE_CHECKING, Any
 
@@ -26,19 +27,10 @@ if TYPE_CHECKING:
     from zoompick.fetch.bands import split as split
     from zoompick.fetch.unpack import Choice as Choice
     from zoompick.fetch.unpack import unpack as unpack
-    from zoompick.figures.face import Paper as Paper
-    from zoompick.journal import history as history
-    from zoompick.judge.tell import findings_json as findings_json
-    from zoompick.products.drawing import Look as Look
-    from zoompick.products.drawing import Wording as Wording
-    from zoompick.products.kinds.blend import BlendRules as BlendRules
-    from zoompick.products.kinds.mosaic import MosaicRules as MosaicRules
-    from zoompick.products.sidebyside import Comparison as Comparison
     from zoompick.products.together import align as align
     from zoompick.products.together import blend as blend
     from zoompick.products.together import compare as compare
     from zoompick.products.together import grid_for as grid_for
-    from zoompick.products.together import grid_of as grid_of
     from zoompick.products.together import mask as mask
     from zoompick.products.together import mosaic as mosaic
     from zoompick.products.together import picture as picture
@@ -53,8 +45,6 @@ if TYPE_CHECKING:
     from zoompick.scenes.scenelist import read_list as read_list
     from zoompick.scenes.scenelist import write_list as write_list
     from zoompick.scenes.source import Source as Source
-    from zoompick.study.areas import change_area as change_area
-    from zoompick.study.areas import set_area as set_area
     from zoompick.study.areaskept import forget_area as forget_area
     from zoompick.study.areaskept import keep_area as keep_area
     from zoompick.study.areaskept import kept_area as kept_area
@@ -62,31 +52,13 @@ if TYPE_CHECKING:
     from zoompick.study.areaskept import places_called as places_called
     from zoompick.study.areaskept import sheets_under as sheets_under
     from zoompick.study.batch import BatchWish as BatchWish
-    from zoompick.study.batch import run_batch as run_batch
-    from zoompick.study.batch import units_of as units_of
-    from zoompick.study.choosing import change_shortlist as change_shortlist
-    from zoompick.study.choosing import undo_shortlist as undo_shortlist
     from zoompick.study.doctor import examined as examined
-    from zoompick.study.like import study_like as study_like
-    from zoompick.study.locking import lock_study as lock_study
-    from zoompick.study.making import make_in_study as make_in_study
     from zoompick.study.months import calendar as calendar
     from zoompick.study.months import calendar_picture as calendar_picture
     from zoompick.study.new import NewStudy as NewStudy
     from zoompick.study.new import new_study as new_study
     from zoompick.study.opened import Study as Study
-    from zoompick.study.orders import accept_terms as accept_terms
-    from zoompick.study.orders import adopt_order as adopt_order
-    from zoompick.study.orders import cancel_orders as cancel_orders
-    from zoompick.study.orders import order_terms as order_terms
-    from zoompick.study.orders import plan_orders as plan_orders
-    from zoompick.study.orders import refresh_orders as refresh_orders
-    from zoompick.study.orders import submit_orders as submit_orders
-    from zoompick.study.orders import wait_for_orders as wait_for_orders
-    from zoompick.study.reporting import report_of as report_of
     from zoompick.study.run import RunWish as RunWish
-    from zoompick.study.run import run as run
-    from zoompick.study.shortlist import shortlist as shortlist
     from zoompick.study.sourcing import add_source as add_source
     from zoompick.study.sourcing import check_source as check_source
     from zoompick.study.sourcing import collections_of as collections_of
@@ -94,7 +66,6 @@ if TYPE_CHECKING:
     from zoompick.study.sourcing import log_in as log_in
     from zoompick.study.sourcing import remove_source as remove_source
     from zoompick.study.stages import Stages as Stages
-    from zoompick.study.status import state_of as state_of
     from zoompick.study.tiling import TileWish as TileWish
     from zoompick.study.tiling import get_tiles as get_tiles
     from zoompick.study.tiling import join_tiles as join_tiles
@@ -109,60 +80,72 @@ if TYPE_CHECKING:
     from zoompick.study.verbs import stack as stack
     from zoompick.study.verbs import write as write
     from zoompick.study.verify import Wish as Wish
-    from zoompick.study.verify import judge_study as judge_study
     from zoompick.study.verify import verify_files as verify_files
     from zoompick.study.watch import WatchWish as WatchWish
-    from zoompick.study.watch import watch as watch
 
 _VERBS = {
-    "Area": "area.model", "BatchWish": "study.batch", "BlendRules": "products.kinds.blend",
-    "Choice": "fetch.unpack", "Comparison": "products.sidebyside", "Criteria": "discovery.criteria",
-    "Grid": "raster.grid", "Look": "products.drawing", "MosaicRules": "products.kinds.mosaic",
-    "NewStudy": "study.new", "Paper": "figures.face", "Period": "scenes.period",
-    "RunWish": "study.run", "Source": "scenes.source", "Stages": "study.stages",
-    "Study": "study.opened", "TileWish": "study.tiling", "WatchWish": "study.watch",
-    "Window": "raster.grid", "Wish": "study.verify", "Wording": "products.drawing",
-    "ZoomPickError": "errors", "accept_terms": "study.orders", "add_source": "study.sourcing",
-    "adopt_order": "study.orders",
-    "align": "products.together", "bands_of": "fetch.bands", "blend": "products.together",
-    "calendar": "study.months", "calendar_picture": "study.months",
-    "cancel_orders": "study.orders", "change_area": "study.areas",
-    "change_shortlist": "study.choosing", "check_source": "study.sourcing", "clip": "study.verbs",
+    "Area": "area.model", "BatchWish": "study.batch", "Choice": "fetch.unpack",
+    "Criteria": "discovery.criteria", "Grid": "raster.grid", "NewStudy": "study.new", "Period": "scenes.period",
+    "RunWish": "study.run", "Source": "scenes.source", "Stages": "study.stages", "Study": "study.opened",
+    "TileWish": "study.tiling", "WatchWish": "study.watch", "Window": "raster.grid", "Wish": "study.verify",
+    "ZoomPickError": "errors", "add_source": "study.sourcing", "align": "products.together",
+    "bands_of": "fetch.bands", "blend": "products.together", "calendar": "study.months",
+    "calendar_picture": "study.months", "check_source": "study.sourcing", "clip": "study.verbs",
     "collections_of": "study.sourcing", "compare": "products.together", "composite": "study.verbs",
-    "computed_on": "raster.engine",
-    "download": "study.verbs", "examined": "study.doctor", "findings_json": "judge.tell",
+    "computed_on": "raster.engine", "download": "study.verbs", "examined": "study.doctor",
     "forget_area": "study.areaskept", "get_tiles": "study.tiling", "grid_for": "products.together",
-    "grid_of": "products.together", "guess_guide": "fetch.bands", "history": "journal",
-    "index": "study.verbs", "join_tiles": "study.tiling", "judge_study": "study.verify",
+    "guess_guide": "fetch.bands", "index": "study.verbs", "join_tiles": "study.tiling",
     "keep_area": "study.areaskept", "kept_area": "study.areaskept", "kept_areas": "study.areaskept",
-    "known_sources": "study.sourcing", "lock_study": "study.locking", "log_in": "study.sourcing",
-    "make_in_study": "study.making", "mask": "products.together", "mosaic": "products.together",
-    "new_study": "study.new", "next_passes": "discovery.passes", "open_raster": "scenes.opening",
-    "open_tiles": "study.tiling", "order_terms": "study.orders", "passes_over": "discovery.find",
+    "known_sources": "study.sourcing", "log_in": "study.sourcing", "mask": "products.together",
+    "mosaic": "products.together", "new_study": "study.new", "next_passes": "discovery.passes",
+    "open_raster": "scenes.opening", "open_tiles": "study.tiling", "passes_over": "discovery.find",
     "pick": "study.verbs", "picture": "products.together", "pictures": "discovery.look",
-    "places_called": "study.areaskept", "plan_orders": "study.orders", "plan_tiles": "study.tiling",
-    "read_area": "area.read", "read_list": "scenes.scenelist", "refresh_orders": "study.orders",
-    "remove_source": "study.sourcing", "report_of": "study.reporting", "run": "study.run",
-    "run_batch": "study.batch", "scene_layer": "products.together", "search": "discovery.find",
-    "set_area": "study.areas", "sheets_under": "study.areaskept", "shortlist": "study.shortlist",
-    "split": "fetch.bands", "stack": "study.verbs", "state_of": "study.status",
-    "study_like": "study.like", "submit_orders": "study.orders", "tile_levels": "study.tiling",
-    "to_numpy": "raster.raster", "to_xarray": "raster.labelled", "undo_shortlist": "study.choosing",
-    "units_of": "study.batch", "unpack": "fetch.unpack", "verify_files": "study.verify",
-    "wait_for_orders": "study.orders", "watch": "study.watch", "write": "study.verbs",
-    "write_area": "area.write", "write_list": "scenes.scenelist",
+    "places_called": "study.areaskept", "plan_tiles": "study.tiling", "read_area": "area.read",
+    "read_list": "scenes.scenelist", "remove_source": "study.sourcing", "scene_layer": "products.together",
+    "search": "discovery.find", "sheets_under": "study.areaskept", "split": "fetch.bands", "stack": "study.verbs",
+    "tile_levels": "study.tiling", "to_numpy": "raster.raster", "to_xarray": "raster.labelled",
+    "unpack": "fetch.unpack", "verify_files": "study.verify", "write": "study.verbs", "write_area": "area.write",
+    "write_list": "scenes.scenelist",
 }  # fmt: skip
 """Name to the module that has it."""
+
+_GOING = {
+    "BlendRules": ("products.kinds.blend", "arguments of blend"),
+    "Comparison": ("products.sidebyside", "arguments of compare"),
+    "Look": ("products.drawing", "arguments of picture"),
+    "MosaicRules": ("products.kinds.mosaic", "arguments of mosaic"),
+    "Paper": ("figures.face", "arguments of picture"), "Wording": ("products.drawing", "arguments of picture"),
+    "accept_terms": ("study.orders", "Study.accept_terms"), "adopt_order": ("study.orders", "Study.adopt_order"),
+    "cancel_orders": ("study.orders", "Study.cancel_orders"), "change_area": ("study.areas", "Study.change_area"),
+    "change_shortlist": ("study.choosing", "Study.pick"), "findings_json": ("judge.tell", "Finding.to_json"),
+    "grid_of": ("products.together", "open_raster(file).grid"), "history": ("journal", "Study.history"),
+    "judge_study": ("study.verify", "Study.verify"), "lock_study": ("study.locking", "Study.lock"),
+    "make_in_study": ("study.making", "Study.make"), "order_terms": ("study.orders", "Study.order_terms"),
+    "plan_orders": ("study.orders", "Study.plan_orders"), "refresh_orders": ("study.orders", "Study.orders"),
+    "report_of": ("study.reporting", "Study.report"), "run": ("study.run", "Study.run"),
+    "run_batch": ("study.batch", "Study.run_each"), "set_area": ("study.areas", "Study.set_area"),
+    "shortlist": ("study.shortlist", "Study.shortlist"), "state_of": ("study.status", "Study.state"),
+    "study_like": ("study.like", "Study.begin_like"), "submit_orders": ("study.orders", "Study.submit_orders"),
+    "undo_shortlist": ("study.choosing", "Study.undo"), "units_of": ("study.batch", "Study.run_each"),
+    "wait_for_orders": ("study.orders", "Study.wait_for_orders"), "watch": ("study.watch", "Study.watch"),
+}  # fmt: skip
+"""Names of version 0.1 that go with the next: the module that has it, and what to write."""
 
 __all__ = ["__version__", *sorted(_VERBS)]
 
 
 def __getattr__(name: str) -> Any:
-    if name in _VERBS:
-        found = getattr(importlib.import_module(f"zoompick.{_VERBS[name]}"), name)
+    if name in _GOING:
+        module, instead = _GOING[name]
+        warnings.warn(f"zoompick.{name} goes with the next version: {instead}.", DeprecationWarning, stacklevel=2)
+    else:
+        module = _VERBS.get(name, "")
+    if module:
+        found = getattr(importlib.import_module(f"zoompick.{module}"), name)
         if isinstance(found, FunctionType):
             found = importlib.import_module("zoompick.study.door").opened(found)
-        globals()[name] = found
+        if name in _VERBS:
+            globals()[name] = found
         return found
     raise AttributeError(f"module 'zoompick' has no attribute '{name}'")
 

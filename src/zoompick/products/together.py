@@ -20,6 +20,7 @@ from zoompick.products.kinds.align import AlignRules, AlignStep
 from zoompick.products.kinds.blend import BlendRules, BlendStep
 from zoompick.products.kinds.mask import MaskRules, MaskStep
 from zoompick.products.kinds.mosaic import MosaicStep, SceneLayerStep, rules_for
+from zoompick.products.kinds.picture import PictureRules
 from zoompick.products.mosaic import Mosaic, SceneLayer
 from zoompick.products.sidebyside import Comparison
 from zoompick.raster.grid import Grid
@@ -136,10 +137,10 @@ def align(file: str | Path, to: str | Path, **rules: object) -> Raster:
 def picture(
     file: str | Path,
     to: str | Path,
-    words: Wording | None = None,
-    look: Look | None = None,
-    paper: Paper | None = None,
+    recipe: str = "",
+    area: Area | None = None,
     overwrite: bool = False,
+    **rules: object,
 ) -> Path:
     """Draw a raster for people: title, legend, scale bar, north arrow, graticule, dates and sources.
 
@@ -147,29 +148,66 @@ def picture(
     ----------
     to : path
         Ends in .png, .jpg, .pdf or .svg.
+    recipe : str
+        Composite of a file with many bands; ``natural`` by default.
+    area : Area, optional
+        Drawn as an outline.
+    **rules
+        Fields of :class:`~zoompick.products.kinds.picture.PictureRules`: title, caption, colours, range and
+        so on.
 
     Raises
     ------
     UsageError
         The file exists, or the picture would be too large.
     """
-    target = Path(to)
+    target, how = Path(to), PictureRules.from_values(rules)
     refuse_existing([target], overwrite)
-    draw(Path(file), target, words or Wording(), look or Look(), paper or Paper())
+    words = Wording(how.title, how.caption, area.polygon if area else None)
+    draw(Path(file), target, words, Look(how.colours, how.range, recipe), _paper(how))
     return target
 
 
-def compare(wish: Comparison, to: str | Path, paper: Paper | None = None, overwrite: bool = False) -> Compared:
-    """Two dates side by side with the same shades; with a rule in the wish, how much ground changed.
+def compare(
+    before: str | Path,
+    after: str | Path,
+    to: str | Path,
+    index: str = "",
+    above: float | None = None,
+    by: float | None = None,
+    area: Area | None = None,
+    overwrite: bool = False,
+    **rules: object,
+) -> Compared:
+    """Two dates side by side with the same shades; with a rule how much ground changed, and layers of it as files.
+
+    Parameters
+    ----------
+    index : str
+        Recipe, of files with bands.
+    above, by : float, optional
+        Change is to rise above this or fall below it; to rise or fall by as much.
+    area : Area, optional
+        Drawn as an outline; ground is counted inside.
+    **rules
+        As those of :func:`picture`, and ``recipe``.
 
     Raises
     ------
     UsageError, GridError
         They show different things, or do not lie on each other.
     """
-    target = Path(to)
+    target, recipe = Path(to), str(rules.pop("recipe", ""))
+    how = PictureRules.from_values(rules)
     refuse_existing([target], overwrite)
-    return compared(wish, target, None, paper or Paper(), overwrite)
+    wish = Comparison(
+        Path(before), Path(after), index, above, by, recipe, how.colours, how.range, area, how.title, how.caption
+    )
+    return compared(wish, target, None, _paper(how), overwrite)
+
+
+def _paper(how: PictureRules) -> Paper:
+    return Paper.of(round(how.width_px), None, round(how.dpi))
 
 
 def grid_for(

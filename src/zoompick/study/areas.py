@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from zoompick.area import coordinates, kept, places, read, sheets, wkt
 from zoompick.area.model import Area
-from zoompick.errors import AreaError, UnknownNameError
+from zoompick.errors import AreaError, UnknownNameError, UsageError
 from zoompick.files import write_json
 from zoompick.geo import geodesy
 from zoompick.geo.bounds import Bounds
@@ -162,6 +163,31 @@ def _like(path: Path) -> Area:
     grid = open_raster(path).grid
     outline = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 20)
     return Area(path.stem, checked_polygon(outline), notes=(f"The bounds of {path.name}.",))
+
+
+def as_area(name: str, value: object) -> Area:
+    """An area out of what Python users give for one: an Area, a polygon, a file, a place, coordinates.
+
+    Parameters
+    ----------
+    name : str
+        Of the argument, for the error.
+
+    Raises
+    ------
+    UsageError, AreaError
+    """
+    if isinstance(value, Area):
+        return value
+    if hasattr(value, "geom_type"):
+        return Area("area", value)  # type: ignore[arg-type]
+    if not isinstance(value, str | os.PathLike):
+        raise UsageError(
+            f"`{name}` is an area, and {type(value).__name__} was given.", "An Area, a file, a place, coordinates."
+        )
+    found = resolve(AreaRequest(os.fspath(value)))
+    assert found is not None
+    return found
 
 
 def changed(area: Area, buffer: str, simplify: str, add: Sequence[Area], cut: Sequence[Area]) -> Area:

@@ -15,12 +15,11 @@ from dataclasses import fields, is_dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from zoompick.area.model import Area
 from zoompick.errors import UsageError
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.scenelist import Entry
-from zoompick.study.areas import AreaRequest, resolve
+from zoompick.study.areas import as_area
 from zoompick.study.folder import Study as Folder
 from zoompick.study.opened import Study
 
@@ -52,9 +51,9 @@ def _taken(name: str, kind: str, value: Any) -> Any:
     if "Study" in words:
         return value if isinstance(value, Folder) else Study.need(_path(name, value, "a Study or its folder"))
     if "Area" in words:
-        return _area(name, value)
+        return as_area(name, value)
     if "Shape" in words:
-        return value if hasattr(value, "geom_type") else _area(name, value).polygon
+        return value if hasattr(value, "geom_type") else as_area(name, value).polygon
     if "Raster" in words:
         return _raster(name, value)
     if "Path" in words and "str" not in words:
@@ -93,20 +92,6 @@ def _raster(name: str, value: Any) -> Any:
     if not hasattr(value, "grid"):
         raise UsageError(f"`{name}` is a raster, and {type(value).__name__} was given.", "Give one, or its file.")
     return value
-
-
-def _area(name: str, value: Any) -> Area:
-    if isinstance(value, Area):
-        return value
-    if hasattr(value, "geom_type"):
-        return Area("area", value)
-    if not isinstance(value, str | os.PathLike):
-        raise UsageError(
-            f"`{name}` is an area, and {type(value).__name__} was given.", "An Area, a file, a place, coordinates."
-        )
-    found = resolve(AreaRequest(os.fspath(value)))
-    assert found is not None
-    return found
 
 
 class Table(list[Any]):

@@ -2,55 +2,109 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import os
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from zoompick.area.model import Area
 from zoompick.events import Report, ignore
 from zoompick.journal import history
+from zoompick.orders.desk import Limit, Terms
+from zoompick.orders.queue import Order
 from zoompick.products.step import Made
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.scenelist import Entry
-from zoompick.study import folder, run
-from zoompick.study.areas import set_area
-from zoompick.study.choosing import change_shortlist, undo_shortlist
+from zoompick.study import batch, choosing, folder, like, orders, run, shortlist, watch
+from zoompick.study.areas import as_area, change_area, set_area
 from zoompick.study.locking import Lock, lock_study
 from zoompick.study.making import make_in_study
 from zoompick.study.reporting import StudyReport, report_of
 from zoompick.study.run import RunWish, StudyRun
-from zoompick.study.shortlist import shortlist
 from zoompick.study.status import StudyState, state_of
 from zoompick.study.verify import Wish, judge_study
+
+if TYPE_CHECKING:
+    from zoompick.study.new import NewStudy
+
+Ground = Area | str | os.PathLike[str]
 
 
 @dataclass(frozen=True)
 class Study(folder.Study):
-    """A study by its folder; each verb is the function of the package that the command calls."""
+    """A study by its folder; each verb is the function of the package that the command calls.
+
+    All of them work in the folder under the study's lock, and write into its history, as their commands do.
+    """
 
     def state(self, with_products: bool = True) -> StudyState:
-        """How far it is."""
+        """How far it is: ``zoompick status``."""
         return state_of(self, with_products)
 
     def run(self, wish: RunWish | None = None, report: Report = ignore) -> StudyRun:
-        """Carry out its brief."""
+        """Carry out its brief; see :func:`zoompick.study.run.run`."""
         return run.run(self, report, wish)
+
+    def run_each(self, wish: batch.BatchWish, report: Report = ignore) -> Iterator[batch.Outcome]:
+        """Carry out its brief for many areas or spans of time, one after the other as they are asked for."""
+        return batch.run_batch(self, batch.units_of(self, wish), wish.run, report)
+
+    def watch(
+        self,
+        wish: watch.WatchWish,
+        how: RunWish | None = None,
+        wait: Callable[[float], None] = time.sleep,
+        report: Report = ignore,
+    ) -> Iterator[watch.Round]:
+        """Search again and again, and carry out its brief for what is new.
+
+        Parameters
+        ----------
+        wait : callable
+            Waits so many seconds between two rounds.
+        """
+        return watch.watch(self, wish, how or RunWish(), wait, report)
+
+    def begin_like(self, where: str | os.PathLike[str], wish: NewStudy) -> Study:
+        """Begin another study with its brief, area, sources and facts, and the wish's values in their place."""
+        return Study(like.study_like(Path(where), self, wish).root)
+
+    def set_area(self, area: Ground) -> None:
+        """Make this its area: an Area, a file, a place, coordinates."""
+        set_area(self, as_area("area", area))
+
+    def change_area(
+        self, grow: str = "", simplify: str = "", add: Sequence[Ground] = (), cut: Sequence[Ground] = ()
+    ) -> Area:
+        """Widen its area (``500m``; below 0 it shrinks), simplify it, add other ground to it, cut some out."""
+        more, less = ([as_area("area", one) for one in several] for several in (add, cut))
+        return change_area(self, grow, simplify, more, less)
 
     def shortlist(self) -> list[Entry]:
         """The picked scenes."""
-        return shortlist(self)
+        return shortlist.shortlist(self)
 
-    def pick(self, add: Sequence[Entry] = (), drop: Sequence[Entry] = (), only: bool = False) -> list[Entry]:
-        """Change the shortlist; what is picked then."""
-        return change_shortlist(self, add, drop, only)
+    def pick(
+        self, add: Sequence[Entry] = (), drop: Sequence[Entry] = (), only: bool = False, verb: str = "pick"
+    ) -> list[Entry]:
+        """Change the shortlist; what is picked then. See :func:`zoompick.study.choosing.change_shortlist`."""
+        return choosing.change_shortlist(self, add, drop, only, verb)
 
     def undo(self) -> list[Entry]:
         """The shortlist before its last change."""
-        return undo_shortlist(self)
+        return choosing.undo_shortlist(self)
 
-    def make(self, kind: str, told: Mapping[str, Any] | None = None, report: Report = ignore) -> list[Made]:
+    def make(
+        self,
+        kind: str,
+        told: Mapping[str, Any] | None = None,
+        report: Report = ignore,
+        recipe: Sequence[object] | None = None,
+    ) -> list[Made]:
         """Make one kind of product for every day, as the brief says or as told here."""
-        return make_in_study(self, kind, None, told, report)
+        return make_in_study(self, kind, recipe, told, report)
 
     def verify(self, wish: Wish | None = None, report: Report = ignore) -> list[Finding]:
         """Judge all its products."""
@@ -68,6 +122,36 @@ class Study(folder.Study):
         """What was done, when, and how it ended."""
         return history(self.journal_file, name, last)
 
-    def set_area(self, area: Area) -> None:
-        """Make this its area."""
-        set_area(self, area)
+    def order_terms(self, report: Report = ignore) -> list[Terms]:
+        """The terms of what the shortlist would buy; :meth:`accept_terms` accepts them by their digest."""
+        return orders.order_terms(self, report)
+
+    def accept_terms(self, sha256: str) -> Terms:
+        """Accept the terms of this digest."""
+        return orders.accept_terms(self, sha256)
+
+    def plan_orders(self) -> orders.OrderPlan:
+        """What would be ordered, how long it takes and what it costs."""
+        return orders.plan_orders(self)
+
+    def submit_orders(self, price_max: Limit | Sequence[Limit] = ()) -> list[Order]:
+        """Hand in what is planned, up to a price that is accepted."""
+        return orders.submit_orders(self, price_max)
+
+    def orders(self) -> list[Order]:
+        """Its orders, as the source tells them now."""
+        return orders.refresh_orders(self)
+
+    def wait_for_orders(
+        self, every_s: float = 30, limit_min: float = 0, report: Report = ignore, hand_in: bool = False
+    ) -> tuple[list[Order], int]:
+        """Wait for its orders and fetch what is ready; see :func:`zoompick.study.orders.wait_for_orders`."""
+        return orders.wait_for_orders(self, every_s, limit_min, report, hand_in)
+
+    def cancel_orders(self, numbers: Sequence[int], not_taken: bool = False) -> list[Order]:
+        """Cancel some; see :func:`zoompick.study.orders.cancel_orders`."""
+        return orders.cancel_orders(self, numbers, not_taken)
+
+    def adopt_order(self, number: int, job: str) -> list[Order]:
+        """Say which job of the source an order is, whose connection broke while it was handed in."""
+        return orders.adopt_order(self, number, job)
