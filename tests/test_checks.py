@@ -22,6 +22,7 @@ from zoompick.judge.gauges import gauges_for
 from zoompick.judge.limits import Limits
 from zoompick.judge.subject import Subject
 from zoompick.judge.sweep import sweep
+from zoompick.products.kinds.table import traits_of
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
@@ -274,7 +275,7 @@ def test_a_seam_is_told_by_its_step():
         "uint16"
     )
     bands = (Band("red", 0.0001), Band("nir", 0.0001))
-    known = {"kind": "mosaic", "scene_layer": Memory(numbers, PLACE, 0)}
+    known = {"traits": traits_of("mosaic"), "scene_layer": Memory(numbers, PLACE, 0)}
     assert found_by("seams", Memory(pixels, PLACE, 0, bands), **known).outcome == "pass"
     pixels[:, :, 150:] += 120
     found = found_by("seams", Memory(pixels, PLACE, 0, bands), **known)

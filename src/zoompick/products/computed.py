@@ -70,9 +70,6 @@ class _Untold(RasterStep):
         """None that are known."""
         return {}
 
-    def _when(self) -> None:
-        return None
-
     def write_options(self, raster: Raster) -> WriteOptions:
         """Three bands of 8 bits are a colour picture."""
         return WriteOptions(is_rgb=len(raster.bands) == 3 and raster.dtype.name == "uint8")

@@ -94,7 +94,10 @@ class Step(ABC):
         return scenes_in(self.shown)
 
     def _when(self) -> datetime | None:
-        """Acquisition of the first input, from the item or the sidecar beside it."""
+        """Acquisition of the first input, from the item or the sidecar beside it; None where nothing tells."""
+        if not self.inputs:
+            return None
+
         scene = scene_of(self.inputs[0])
         if scene is not None:
             return scene.when
