@@ -5,13 +5,17 @@ from __future__ import annotations
 import json
 import shutil
 import zipfile
+from pathlib import Path
 
 import h5py
 import numpy as np
 import tifffile
 
-from helpers import foreign_tiff, grid, noise
+from helpers import foreign_tiff, geo_tags, grid, noise
 from zoompick.raster.opening import open_raster
+from zoompick.scenes import fetched
+from zoompick.scenes.deliveries import open_layers
+from zoompick.scenes.fetched import Fetched
 from zoompick.standin.jp2file import write_jp2
 
 ID = "lapwing-a-20251215t111724-28s9845-b02"
@@ -139,3 +143,65 @@ def test_wavelengths_and_units_stay_with_a_band_from_the_item_to_products(tmp_pa
     )
     assert program("stack", "red.tif", "nir.tif", "--out", "made/guided.tif").code == 0
     assert optics("made/guided.tif") == [("red", 0.65, 0.04), told[1]]
+
+
+def item_beside(folder: Path, **assets: dict) -> None:
+    told = {name: {"href": f"{name}.tif", "type": "image/tiff; application=geotiff", "roles": ["data"]} | more
+            for name, more in assets.items()}  # fmt: skip
+    item = {"type": "Feature", "id": "x", "collection": "own-l1", "links": [], "assets": told, "geometry": None,
+            "properties": {"datetime": "2025-01-01T00:00:00Z"}}  # fmt: skip
+    (folder / "item.json").write_text(json.dumps(item))
+
+
+def tagged(path: Path, scale: float, offset: float) -> Path:
+    """A file of another hand whose own tags tell scale and offset."""
+    xml = (f'<GDALMetadata><Item name="SCALE" sample="0" role="scale">{scale}</Item>'
+           f'<Item name="OFFSET" sample="0" role="offset">{offset}</Item></GDALMetadata>')  # fmt: skip
+    tags = [*geo_tags(grid(64, 64)), (42112, "s", len(xml) + 1, xml, True)]
+    return foreign_tiff(path, noise((1, 64, 64)), grid(64, 64), nodata="0", tags=tags)
+
+
+def test_where_item_and_file_disagree_it_is_told_who_counts(tmp_path, program, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    tagged(tmp_path / "red.tif", 0.0002, -0.5), tagged(tmp_path / "nir.tif", 0.0002, -0.5)
+    item_beside(
+        tmp_path,
+        red={"raster:scale": 0.0001, "raster:offset": -0.1, "bands": [{"name": "K4", "eo:common_name": "red"}]},
+        nir={"bands": [{"name": "K8", "eo:common_name": "nir"}]},
+    )
+    done = program("stack", "red.tif", "nir.tif", "--out", "made.tif")
+    assert done.code == 0 and "red: scale by the item, before the file's 0.0002 and -0.5." in done.err
+    assert "nir: scale" not in done.err
+    red, nir = open_raster(tmp_path / "made.tif").bands
+    assert (red.scale, red.offset, nir.scale, nir.offset) == (0.0001, -0.1, 0.0002, -0.5), (
+        "a silent item tells nothing"
+    )
+    rows = json.loads((tmp_path / "made.tif.stac.json").read_text())["assets"]["data"]["bands"]
+    assert [row["zoompick:told_by"]["scale"].partition(",")[0] for row in rows] == ["item", "file"]
+    assert [row["zoompick:own_name"] for row in rows] == ["K4", "K8"]
+    assert [one["own"] for one in program("bands", "made.tif", "--json").json["bands"]] == ["K4", "K8"]
+    assert program("verify", "made.tif", "--only", "scenes").code == 0
+
+
+def test_classes_keep_their_meanings_into_every_product(tmp_path, program, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    foreign_tiff(tmp_path / "cover.tif", noise((1, 64, 64), "uint8", 0, 3), grid(64, 64), nodata="9")
+    table = [{"value": 0, "name": "bare"}, {"value": 1, "name": "reed | sedge"}, {"value": 2, "name": "water"}]
+    item_beside(tmp_path, cover={"classification:classes": table})
+    assert program("stack", "cover.tif", "--out", "laid.tif").code == 0
+    assert program("clip", "laid.tif", "--box", "-12.2", "-38.8", "-12", "-38.4", "--out", "cut.tif").code == 0
+    meant = {"0": "bare", "1": "reed / sedge", "2": "water"}
+    assert program("bands", "cut.tif", "--json").json["bands"][0]["meanings"] == meant
+    [row] = json.loads((tmp_path / "cut.tif.stac.json").read_text())["assets"]["data"]["bands"]
+    assert {str(one["value"]): one["name"] for one in row["classification:classes"]} == meant
+
+
+def test_a_renamed_file_is_known_by_the_record_of_its_download(tmp_path):
+    """Two files of a scene that are called alike elsewhere have other names here."""
+    item_beside(
+        tmp_path, red={"href": "http://127.0.0.1:1/10m/band.tif"}, nir={"href": "http://127.0.0.1:1/20m/band.tif"}
+    )
+    for name, place in (("one.tif", "20m"), ("two.tif", "10m")):
+        foreign_tiff(tmp_path / name, noise((1, 64, 64)), grid(64, 64), nodata="0")
+        fetched.add(tmp_path / name, Fetched("any", f"http://127.0.0.1:1/{place}/band.tif", 1, "00", ""))
+    assert [layer.name for layer in open_layers([tmp_path / "one.tif", tmp_path / "two.tif"])] == ["nir", "red"]

@@ -34,7 +34,8 @@ def bands_list(
         rows.append({
             "band": band.name, "key": one.key, "um": one.wavelength_um, "pixel": raster.grid.pixel_text,
             "crs": raster.grid.crs.code, "type": str(raster.dtype), "nodata": raster.nodata, "scale": band.scale,
-            "offset": band.offset, "unit": band.unit, "classes": band.is_class, "file": one.address,
+            "offset": band.offset, "unit": band.unit, "classes": band.is_class, "own": band.own,
+            "meanings": dict(band.classes), "told_by": dict(band.told_by), "file": one.address,
         })  # fmt: skip
     notes = list(dict.fromkeys(note for one in found.bands for note in notes_of(one.layer.raster)))
     if as_json:

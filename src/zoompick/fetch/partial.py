@@ -61,9 +61,9 @@ class Note:
         etag, modified = answer.headers.get("ETag"), answer.headers.get("Last-Modified")
         if encoding_of(answer.headers):
             # Length and digest are those of what is sent, and its rest is no rest of the file.
-            return cls(place_of(url), version=version_of(etag, modified))
+            return cls(without_query(url), version=version_of(etag, modified))
         return cls(
-            place_of(url),
+            without_query(url),
             strong_of(etag, modified, answer.headers.get("Date")),
             whole_number(size),
             sha256_of_digest(answer.headers.get("Repr-Digest")),
@@ -74,11 +74,6 @@ class Note:
         """True when another answer is of the same version: some servers send a part whatever ``If-Range`` says."""
         same_size = None in (self.size, other.size) or self.size == other.size
         return same_size and (not other.validator or self.validator == other.validator)
-
-
-def place_of(url: str) -> str:
-    """An address without its query, and without a user."""
-    return without_query(url)
 
 
 class Hashing:
@@ -133,7 +128,7 @@ class Partial:
         self.keep = True
         self.has_end = False
         self.most: int | None = None
-        self.note = Note(place_of(url))
+        self.note = Note(without_query(url))
         self._hashing = Hashing()
         self._out: BinaryIO | None = None
 
@@ -146,7 +141,7 @@ class Partial:
         """Take up what an earlier run left of the same file; what belongs to another is dropped."""
         self.path.parent.mkdir(parents=True, exist_ok=True)
         known = _read(self._note_file)
-        if known is not None and known.place == place_of(self.url) and self.part.is_file():
+        if known is not None and known.place == without_query(self.url) and self.part.is_file():
             self.note = known
             self._out = self.part.open("r+b")
             while piece := self._out.read(_PIECE):
@@ -231,7 +226,7 @@ class Partial:
             self._out.truncate()
             self._hashing.close()
             self._hashing = Hashing()
-        self.size, self.note = 0, Note(place_of(self.url))
+        self.size, self.note = 0, Note(without_query(self.url))
 
     def start_anew(self) -> None:
         """Forget what is here, the digest too: an old part of it is wrong."""

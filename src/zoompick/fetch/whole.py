@@ -6,9 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from zoompick.addresses import without_query
 from zoompick.errors import ChecksumError, FormatError, SourceError
 from zoompick.events import Finished, Report, Started, ignore
-from zoompick.fetch.partial import Partial, place_of, under_way
+from zoompick.fetch.partial import Partial, under_way
 from zoompick.files import multihash
 from zoompick.geo.shapes import as_text
 from zoompick.net import contents as kinds
@@ -78,7 +79,7 @@ def fetch_whole(entry: Fetch, client: Client, tools: Tools | None = None, report
     report(Finished(task))
     region = "" if entry.region is None else as_text(entry.region.shape)
     fetched = record.Fetched(
-        entry.band, place_of(partial.url), partial.size, multihash(partial.digest()), checked_by, region,
+        entry.band, without_query(partial.url), partial.size, multihash(partial.digest()), checked_by, region,
         version=partial.note.version, cut=entry.cut,
     )  # fmt: skip
     record.add(entry.path, fetched)

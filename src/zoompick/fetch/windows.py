@@ -6,9 +6,9 @@ from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from zoompick.addresses import without_query
 from zoompick.errors import FormatError, NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.fetch.partial import place_of
 from zoompick.fetch.whole import Renew
 from zoompick.files import multihash_of, take_name, unnamed
 from zoompick.geo.bounds import Bounds
@@ -175,7 +175,7 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
         entry.path,
         record.Fetched(
             band=entry.band,
-            url=place_of(entry.url),
+            url=without_query(entry.url),
             size=size,
             multihash=multihash,
             checked_by="",

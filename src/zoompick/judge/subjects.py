@@ -173,7 +173,8 @@ def _layers(inputs: Mapping[Path, str]) -> Iterator[Layer]:
     for path in inputs:
         known = band_files(path) if path.is_file() else []
         if len(known) == 1 and class_table(path) is None:
-            yield Layer(path, known[0].name, known[0].scale, known[0].offset, open_raster)
+            told = known[0] if known[0].is_scaled else open_raster(path).bands[known[0].index]
+            yield Layer(path, known[0].name, told.scale, told.offset, open_raster)
 
 
 def class_table(path: Path) -> ClassTable | None:

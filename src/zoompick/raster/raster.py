@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from zoompick.arrays import Mask, Pixels
@@ -28,6 +28,13 @@ class Band:
         Values are codes of classes: they are never averaged.
     wavelength_um, width_um : float or None
         Centre and full width at half maximum, in micrometres, where something tells them.
+    own : str
+        What its file, or the instrument's people, call it, where that is another name.
+    classes : tuple of (int, str)
+        Codes of a class layer and their meaning, where something tells them.
+    told_by : tuple of (str, str)
+        Fact (``name``, ``scale``, ``wavelength``, ``classes``) and who told it: option, guide, item, file, file name;
+        with what another says, where they disagree.
     """
 
     name: str
@@ -37,6 +44,9 @@ class Band:
     is_class: bool = False
     wavelength_um: float | None = None
     width_um: float | None = None
+    own: str = field(default="", compare=False)
+    classes: tuple[tuple[int, str], ...] = field(default=(), compare=False)
+    told_by: tuple[tuple[str, str], ...] = field(default=(), compare=False)
 
 
 class Raster(Protocol):

@@ -28,6 +28,8 @@ _KIND, _THEMATIC = "LAYER_TYPE", "thematic"
 """By which many programs tell codes of classes from measured values."""
 _OPTICS = ("CENTER_WAVELENGTH_UM", "FULL_WIDTH_HALF_MAX_UM")
 """A band's wavelength and width, by the words of the STAC extension for electro-optical data."""
+_OWN, _CLASSES = "OWN_NAME", "CLASS_NAMES"
+"""What others call the band; codes of its classes and their names, as ``0=fill|1=clear_land``."""
 
 
 @dataclass(frozen=True)
@@ -65,8 +67,16 @@ class Metadata:
             offset if offset is not None and math.isfinite(offset) else 0.0,
             self.items.get((sample, "UNITTYPE"), ""),
             kind.strip().lower() == _THEMATIC,
-            *(_number(self.items.get((sample, key), "")) for key in _OPTICS),
+            _number(self.items.get((sample, _OPTICS[0]), "")),
+            _number(self.items.get((sample, _OPTICS[1]), "")),
+            self.items.get((sample, _OWN), ""),
+            _classes(self.items.get((sample, _CLASSES), "")),
         )
+
+
+def _classes(text: str) -> tuple[tuple[int, str], ...]:
+    pairs = (entry.partition("=") for entry in text.split("|") if "=" in entry)
+    return tuple((int(code), name) for code, _, name in pairs if code.strip().lstrip("-").isdecimal())
 
 
 def _items(xml: str) -> dict[tuple[int | None, str], str]:
@@ -147,6 +157,10 @@ def xml_for(
             item("UNITTYPE", band.unit, "unittype")
         if band.is_class:
             item(_KIND, _THEMATIC)
+        if band.own:
+            item(_OWN, band.own)
+        if band.classes:
+            item(_CLASSES, "|".join(f"{code}={name.replace('|', '/')}" for code, name in band.classes))
         for key, value in zip(_OPTICS, (band.wavelength_um, band.width_um), strict=True):
             if value is not None:
                 item(key, repr(value))

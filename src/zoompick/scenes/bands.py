@@ -36,6 +36,8 @@ class BandFile:
         Hexadecimal, where the item tells.
     scale, offset : float
         Physical value = stored value * scale + offset.
+    is_scaled : bool
+        The item tells scale or offset.
     pixel_m : float or None
     classes : tuple of mapping
         ``classification:classes`` of a class layer.
@@ -59,6 +61,7 @@ class BandFile:
     sha256: str | None = None
     scale: float = 1.0
     offset: float = 0.0
+    is_scaled: bool = False
     pixel_m: float | None = None
     classes: tuple[Mapping[str, Any], ...] = ()
     index: int = 0
@@ -158,6 +161,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
             sha256=sha256_of_multihash(checksum) if isinstance(checksum, str) else None,
             scale=1.0 if scale is None else scale,
             offset=0.0 if offset is None else offset,
+            is_scaled=scale is not None or offset is not None,
             pixel_m=foreign.number(band.get("gsd") or asset.get("gsd")),
             classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
             index=index,

@@ -15,8 +15,8 @@ from zoompick.raster.hdf5 import is_hdf, variables_of
 from zoompick.raster.opening import open_raster, source_of
 from zoompick.raster.raster import Band, Derived, Raster, put_on
 from zoompick.raster.ways import CLASS
+from zoompick.scenes.identity import Told, disagreements, identified
 from zoompick.scenes.items import band_files, scene_of
-from zoompick.scenes.scene import CLASS_BAND
 from zoompick.sensors.guide import BandGuide, guide_for_collection, guide_for_file, known_bands
 
 
@@ -31,6 +31,11 @@ class OneBand(Derived):
         self.index = index
         self._band = band
         self._nodata = nodata if source.nodata is None else source.nodata
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """Those of the source, and what item and file tell otherwise of the band."""
+        return (*super().notes, *disagreements(self._band))
 
     @property
     def nodata(self) -> float | None:
@@ -105,8 +110,9 @@ class Layer:
         band = self.raster.bands[0]
         if band.is_class or not is_class:
             return self
-        raster = self.raster
-        return replace(self, raster=OneBand(raster.source, raster.index, replace(band, is_class=True), raster.nodata))
+        raster, told = self.raster, (*band.told_by, ("classes", "option"))
+        flagged = replace(band, is_class=True, told_by=told)
+        return replace(self, raster=OneBand(raster.source, raster.index, flagged, raster.nodata))
 
 
 def open_layers(paths: Iterable[Path], is_weighted: bool = False) -> list[Layer]:
@@ -133,44 +139,25 @@ def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
     source = source_of(path)
     if is_hdf(source.read(0, 8)):
         return [_in_container(raster, path) for raster in variables_of(source, is_weighted)]
-    tiff, guide, scene = open_raster(path), guide_for_file(path.name), _scene_name(path)
-    optics_of = guide or _guide_of_item(path)
-    class_band = guide.class_band if guide else ""
+    raster, scene = open_raster(path), _scene_name(path)
+    guide = guide_for_file(path.name)
     known = {band.index: band for band in band_files(path)}
     found = []
-    for index, band in enumerate(tiff.bands):
+    for index, band in enumerate(raster.bands):
+        item = known.get(index) if len(known) == len(raster.bands) else None
+        is_bare = item is None and band.name == f"band{index + 1}" and len(raster.bands) == 1
+        told = Told(item, guide or _guide_of_item(path), name_from(path) if is_bare else "")
         missing = known[index].nodata if index in known else guide.nodata if guide else None
-        if index in known and len(known) == len(tiff.bands):
-            told = known[index]
-            is_class = band.is_class or bool(told.classes)
-            optics = (told.wavelength_um or band.wavelength_um, told.width_um or band.width_um)
-            band = Band(told.name, told.scale, told.offset, band.unit, is_class, *optics)
-        elif band.name == f"band{index + 1}" and len(tiff.bands) == 1:
-            band = replace(band, name=name_from(path))
-        if band.name in (CLASS_BAND, class_band):
-            band = replace(band, is_class=True)
-        found.append(Layer(OneBand(tiff, index, _as_guided(band, optics_of), missing), path, scene))
+        found.append(Layer(OneBand(raster, index, identified(band, told), missing), path, scene))
     return found
-
-
-def _as_guided(band: Band, guide: BandGuide | None) -> Band:
-    """A band with the wavelength that a guide tells, which counts before what item and file tell."""
-    told = next((one.wavelength_um for one in guide.bands if one.name == band.name), None) if guide else None
-    return band if told is None else replace(band, wavelength_um=told)
 
 
 def _in_container(raster: Raster, path: Path) -> Layer:
     """A variable of an HDF5 or netCDF file; what the item beside tells of its band takes precedence."""
     band = raster.bands[0]
-    told = next((one for one in band_files(path) if band.name in (one.own, one.name)), None)
-    if told is not None:
-        scaled = (told.scale, told.offset) if (told.scale, told.offset) != (1.0, 0.0) else (band.scale, band.offset)
-        band = replace(
-            band, name=told.name, scale=scaled[0], offset=scaled[1], is_class=band.is_class or bool(told.classes),
-            wavelength_um=told.wavelength_um or band.wavelength_um, width_um=told.width_um or band.width_um,
-        )  # fmt: skip
-    band = replace(band, is_class=band.is_class or band.name == CLASS_BAND)
-    return Layer(OneBand(raster, 0, band, told.nodata if told else None), path, _scene_name(path))
+    item = next((one for one in band_files(path) if band.name in (one.own, one.name)), None)
+    named = identified(band, Told(item, guide_for_file(path.name) or _guide_of_item(path)))
+    return Layer(OneBand(raster, 0, named, item.nodata if item else None), path, _scene_name(path))
 
 
 def _guide_of_item(path: Path) -> BandGuide | None:

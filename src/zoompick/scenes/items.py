@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
 
-from zoompick.addresses import is_remote, restored
+from zoompick.addresses import is_remote, restored, without_query
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.files import parse_json, read_json
 from zoompick.scenes.bands import BandFile, bands_of, formats_of
+from zoompick.scenes.fetched import read as recorded
 from zoompick.scenes.fetchplan import local_names
 from zoompick.scenes.scene import Scene
 
@@ -52,17 +54,27 @@ def _scene(item: Path, size: int, mtime_ns: int) -> Scene | None:
 
 
 def band_files(path: Path) -> list[BandFile]:
-    """What the item beside a file says of the bands in it; nothing when there is no item."""
+    """What the item beside a file says of the bands in it; nothing when there is no item.
+
+    Which file of the item it is the record of its download tells, else its name.
+    """
     scene = scene_of(path)
     if scene is None:
         return []
+    came = recorded(path.parent).get(path.name)
+    if came is not None and (found := _of_scene(scene, lambda href: without_query(href) == came.url)):
+        return found
     names = local_names(scene)
-    found = [band for band in scene.bands.values() if names[band.href] == path.name]
+    return _of_scene(scene, lambda href: names.get(href, address_name(href)) == path.name)
+
+
+def _of_scene(scene: Scene, is_it: Callable[[str], bool]) -> list[BandFile]:
+    found = [band for band in scene.bands.values() if is_it(band.href)]
     if found:
         return found
     # The same bands may be offered in other formats too, which a scene does not count twice.
     others = (band for form in formats_of(scene.item) for band in bands_of(scene.item, form).values())
-    return [band for band in others if names.get(band.href, address_name(band.href)) == path.name]
+    return [band for band in others if is_it(band.href)]
 
 
 def address_name(href: str) -> str:

@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 _EXTENSIONS = [
     f"https://stac-extensions.github.io/{name}/schema.json"
-    for name in ("projection/v2.0.0", "raster/v2.0.0", "eo/v2.0.0", "file/v2.1.0", "processing/v1.2.0")
+    for name in ("projection/v2.0.0", "raster/v2.0.0", "eo/v2.0.0", "file/v2.1.0", "processing/v1.2.0",
+                 "classification/v2.0.0")
 ]
 
 
@@ -211,6 +212,12 @@ def _asset(raster: Raster, written: Written) -> dict[str, Any]:
             entry |= {"raster:scale": band.scale, "raster:offset": band.offset}
         if band.unit:
             entry["unit"] = band.unit
+        if band.own:
+            entry["zoompick:own_name"] = band.own
+        if band.classes:
+            entry["classification:classes"] = [{"value": code, "name": name} for code, name in band.classes]
+        if band.told_by:
+            entry["zoompick:told_by"] = dict(band.told_by)
         optics = {"eo:center_wavelength": band.wavelength_um, "eo:full_width_half_max": band.width_um}
         entry |= {key: value for key, value in optics.items() if value is not None}
         entry["statistics"] = {"valid_percent": round(stats.valid_percent, 4)}

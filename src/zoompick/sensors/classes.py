@@ -46,6 +46,11 @@ class ClassTable:
         found = frozenset[int]().union(*(getattr(self, meaning) for meaning in wanted))
         return np.isin(codes, list(found))
 
+    def rows(self) -> tuple[tuple[int, str], ...]:
+        """Codes and their meanings in order; none for bit fields."""
+        found = {code: meaning for meaning in MEANINGS for code in getattr(self, meaning)}
+        return tuple(sorted(found.items()))
+
     @classmethod
     def of_bits(cls, bits: Mapping[str, Iterable[int]]) -> ClassTable:
         """Bits by meaning; UsageError for a meaning that there is not, or a bit that cannot be."""
