@@ -127,9 +127,9 @@ def look(study: Path, env: dict[str, str]) -> None:
     whole = ["--dates", "2024-11/2026-02", "--cloud", "100", "--cover-min", "20"]
     sheet, lines = OUT / "look.png", OUT / "footprints.png"
     for words in (
-        ["area", "show", "--picture", OUT / "area.png", "--overwrite"],
+        ["area", "show", "--out", OUT / "area.png", "--overwrite"],
         ["search", *whole],
-        ["calendar", "--picture", OUT / "calendar.png", "--overwrite"],
+        ["calendar", "--out", OUT / "calendar.png", "--overwrite"],
         ["look", "date>=2025-11-20", "--limit", "15", "--out", sheet, "--overwrite"],
         ["look", "date>=2025-11-20", "--map", "--out", lines, "--overwrite"],
         ["search"],
@@ -170,7 +170,7 @@ MAKING = (
     "zoompick index mosaic.tif --recipe ndvi,ndwi,evi",
     "zoompick blend scenes/*/*/*/*.tif --area area.geojson --bands red,nir --by newest --grow 40m",
     "zoompick mask scenes/*/*/*20241220*9844*/*.tif --where 'cloud or shadow or nir < 0.05' --grow 40m",
-    "zoompick align mosaic.tif --to products/2025-12-15/clip.tif --band nir",
+    "zoompick align mosaic.tif --reference products/2025-12-15/clip.tif --band nir",
     (
         "zoompick compare products/2024-12-20/clip.tif products/2025-12-15/clip.tif --index ndwi --above 0 "
         "--area area.geojson"
@@ -215,7 +215,7 @@ def getting(folder: Path, study: Path, env: dict[str, str]) -> None:
     orders = (
         "zoompick order ask",
         "zoompick order ask --accept-terms $(zoompick order ask 2>/dev/null | grep digest | cut -d' ' -f2)",
-        "zoompick order plan", "zoompick order submit --accept-price '20 crowns'", "zoompick order wait --every 1",
+        "zoompick order plan", "zoompick order submit --accept-price '20 crowns'", "zoompick order wait --every 1s",
     )  # fmt: skip
     capture("order", echoed(*orders), folder, shop)
 
@@ -287,7 +287,7 @@ def main() -> None:
             "zoompick run --plan",
             "zoompick run",
             "zoompick lock",
-            "zoompick run --each fields.geojson --name code",
+            "zoompick run --each fields.geojson --column code",
         )
         capture("run", echoed(*runs), folder, study, is_long=True)
         subprocess.run(

@@ -308,7 +308,7 @@ def test_areas_are_kept_by_name_changed_and_drawn(study, program):
     assert program("area", "keep", "wet-ground", cwd=study).code == 2
     changed_size = program("area", "change", "--grow", "300m", cwd=study)
     assert changed_size.code == 0 and f"It had {before:.2f} km2" in " ".join(changed_size.err.split())
-    assert program("area", "wet-ground", "--picture", "map.png", cwd=study).code == 0
+    assert program("area", "wet-ground", "--out", "map.png", cwd=study).code == 0
     assert program("area", "--json", cwd=study).json["properties"]["size_km2"] == pytest.approx(before)
     assert (study / "map.png").read_bytes().startswith(b"\x89PNG")
     assert program("area", "forget", "wet-ground", cwd=study).code == 0

@@ -180,7 +180,7 @@ def test_where_item_and_file_disagree_it_is_told_who_counts(tmp_path, program, m
     assert [row["zoompick:told_by"]["scale"].partition(",")[0] for row in rows] == ["item", "file"]
     assert [row["zoompick:own_name"] for row in rows] == ["K4", "K8"]
     assert [one["own"] for one in program("bands", "made.tif", "--json").json["bands"]] == ["K4", "K8"]
-    assert program("verify", "made.tif", "--only", "scenes").code == 0
+    assert program("verify", "made.tif", "--checks", "scenes").code == 0
 
 
 def test_classes_keep_their_meanings_into_every_product(tmp_path, program, monkeypatch):

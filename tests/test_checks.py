@@ -318,7 +318,8 @@ def test_verify_on_the_command_line(tmp_path, program):
     pixels[0] = (pixels[0] * 1.2).round()
     write_geotiff(Memory(pixels, PLACE, 0, bands), tmp_path / "b.tif")
     box = [str(round(edge, 5)) for edge in shapely.bounds(on_ground(0, 0, 300, 200))]
-    words = ("verify", "a.tif", "--reference", "b.tif", "--box", *box, "--limit", "bias=2", "--limit", "hole=3")
+    limits = ("--threshold", "bias=2", "--threshold", "hole=3")
+    words = ("verify", "a.tif", "--reference", "b.tif", "--box", *box, *limits)
     done = program(*words, "--valid", "80", "--junit", "j.xml", "--holes", "h.json", "--pictures", "p", cwd=tmp_path)
     assert done.code == 1 and "as the reference" in done.out and "red is -" in done.out, done.out + done.err
     assert int(ElementTree.parse(tmp_path / "j.xml").getroot().get("failures")) == 1
@@ -326,11 +327,12 @@ def test_verify_on_the_command_line(tmp_path, program):
     assert [path.name for path in (tmp_path / "p").iterdir()] == ["a.tif-reference.png"]
     again = program("verify", "a.tif", "--junit", "j.xml", cwd=tmp_path)
     assert again.code == 2 and "exists already" in again.err
-    words = ("verify", "a.tif", "--only", "place", "--box", *box, "--valid", "80", "--limit", "hole=3")
+    words = ("verify", "a.tif", "--checks", "place", "--box", *box, "--valid", "80", "--threshold", "hole=3")
     strict = program(*words, "--strict", "--json", cwd=tmp_path)
     assert strict.code == 1 and {row["key"] for row in strict.json["findings"]} == {"valid", "holes"}
-    assert program("verify", "a.tif", "--only", "spektra", cwd=tmp_path).err.count("spectra")
-    for words in (("--limit", "shift=3"), ("--limit", "bias=x"), ("--reference", "no.tif"), ("--explain", "seam")):
+    assert program("verify", "a.tif", "--checks", "spektra", cwd=tmp_path).err.count("spectra")
+    limits = [("--threshold", "shift=3"), ("--threshold", "bias=x")]
+    for words in (*limits, ("--reference", "no.tif"), ("--explain", "seam")):
         assert program("verify", "a.tif", *words, cwd=tmp_path).code == 2, words
     assert (
         "Prim" in program("verify", "--explain", "seams").out

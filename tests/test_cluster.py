@@ -112,7 +112,7 @@ def test_products_of_files_have_the_same_bytes(study, address, program, words, t
 def test_stretches_indices_and_composites_of_one_file(study, address, program, tmp_path):
     stack = study / "products" / "2025-12-15" / "stack.tif"
     other = next(path for path in study.glob("products/*/stack.tif") if path != stack)
-    aligned = ("align", "--to", other, "--band", "red", "--shift-min", 0)
+    aligned = ("align", "--reference", other, "--band", "red", "--shift-min", 0)
     for words in (("composite", "--recipe", "natural"), ("index", "--recipe", "ndvi"), aligned):
         for name, more in (("here.tif", ()), ("there.tif", ("--cluster", address))):
             assert program(words[0], stack, *words[1:], *more, "--out", tmp_path / name).code == 0
@@ -262,12 +262,12 @@ def test_studies_of_a_batch_are_spread_over_the_workers(study, address, program,
     given = {("search", "dates"): ["2025-12"], ("download", "window"): True, ("composite", "recipes"): []}
     (study / "study.toml").write_text(with_values(text, given))
     areas = layer(tmp_path / "areas.geojson")
-    done = program("run", "--each", areas, "--name", "code", "--cluster", address, "--json", cwd=study)
+    done = program("run", "--each", areas, "--column", "code", "--cluster", address, "--json", cwd=study)
     assert [row["state"] for row in done.json] == ["done", "done", "failed"], done.err
     assert "No scene touches the area" in done.json[2]["reason"] and "3 jobs on 2 workers" in done.err
     there = products(study / "each" / "N-2")
     shutil.rmtree(study / "each")
-    assert program("run", "--each", areas, "--name", "code", cwd=study).code == 5
+    assert program("run", "--each", areas, "--column", "code", cwd=study).code == 5
     assert products(study / "each" / "N-2") == there
 
 

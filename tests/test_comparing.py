@@ -193,5 +193,5 @@ def test_dates_are_compared_through_the_program(tmp_path, program):
     products(tmp_path)
     unlike = program("compare", "before.tif", "rgb.tif", "--out", "x.png", cwd=tmp_path)
     assert unlike.code == 2 and "different things" in unlike.err
-    text = program("compare", "before.tif", "after.tif", "--by", "0.5", "--out", "y", cwd=tmp_path)
+    text = program("compare", "before.tif", "after.tif", "--change-min", "0.5", "--out", "y", cwd=tmp_path)
     assert "ha gained" in text.out and (tmp_path / "y.png").is_file()

@@ -154,7 +154,7 @@ def test_it_is_watched_until_all_is_here(tmp_path, url):
     """The first pass fails, a later one succeeds: the program tries again by itself."""
     Handler.files["/only/late.bin"] = BODY
     held = Handler.files.pop("/only/late.bin")
-    command = [sys.executable, "-m", "zoompick", "download", "-", "--to", "here", "--watch", "0.01"]
+    command = [sys.executable, "-m", "zoompick", "download", "-", "--to", "here", "--watch", "0.6s"]
     process = subprocess.Popen(command, cwd=tmp_path, stdin=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
                                env=os.environ | {"ZOOMPICK_RETRIES": "0"})  # fmt: skip
     process.stdin.write(collection(url, "late", word="only"))

@@ -253,4 +253,4 @@ def test_an_archive_that_no_disk_can_hold_says_so(tmp_path, program):
         told.err.split()
     )
     assert not (tmp_path / "out" / "a").exists()
-    assert program("unpack", "ab.zip", "--to", "out", "--only", "a/b").code == 0
+    assert program("unpack", "ab.zip", "--to", "out", "--files", "a/b").code == 0

@@ -19,7 +19,7 @@ def searched(study, program):
 def test_scene_tells_all_in_order(searched, program):
     told = program("scene", "3", "--inside", cwd=searched)
     labels = [line.split()[0] for line in told.out.splitlines() if line.strip()]
-    order = ["scene", "satellite", "taken", "where", "cloud", "access", "pixels", "address", "band", "blue", "next"]
+    order = ["scene", "platform", "taken", "where", "cloud", "access", "pixels", "address", "band", "blue", "next"]
     places = [labels.index(label) for label in order]
     assert places == sorted(places)
     assert "inside the area" in told.out and "an estimate" in told.out
@@ -29,7 +29,7 @@ def test_scene_tells_all_in_order(searched, program):
 
 
 def test_calendar_shows_months_days_and_gaps(searched, program):
-    months = program("calendar", "--picture", "cal.png", cwd=searched)
+    months = program("calendar", "--out", "cal.png", cwd=searched)
     assert months.out.splitlines()[0].split()[:3] == ["year", "jan", "feb"]
     assert "longest gap" in months.out
     days = program("calendar", "--days", "--json", cwd=searched).json["periods"]

@@ -280,7 +280,7 @@ def test_a_brief_sets_limits_and_leaves_checks_out(study, program):
 
 
 def test_sources_are_asked_whether_their_files_changed(study, program):
-    shown = program("verify", "--online", "--only", "online", "--json", cwd=study)
+    shown = program("verify", "--online", "--checks", "online", "--json", cwd=study)
     assert shown.code == 0 and {row["key"] for row in shown.json["findings"]} == {"online"}
     record = sorted(study.glob("scenes/*/*/*/downloads.json"))[0]
     rows = json.loads(record.read_text())
@@ -288,7 +288,7 @@ def test_sources_are_asked_whether_their_files_changed(study, program):
     assert all(row["version"] for row in rows.values())
     for key, value in (("version", '"another"'), ("size", rows[name]["size"] + 1)):
         record.write_text(json.dumps(rows | {name: rows[name] | {key: value, "whole_size": None}}))
-        changed = program("verify", "--online", "--only", "online", "--json", cwd=study).json["findings"]
+        changed = program("verify", "--online", "--checks", "online", "--json", cwd=study).json["findings"]
         [odd] = [row for row in changed if row["outcome"] != "pass"]
         assert odd["outcome"] == "warn" and name in odd["note"]
 

@@ -37,8 +37,8 @@ def test_no_command_overwrites_a_file_of_the_users(study, program):
     assert program("pick", "1", cwd=study).code == 0
     ways = [
         ("search", "--out", "x.csv"), ("search", "--out", "x.geojson"), ("look", "1", "--out", "x.png"),
-        ("look", "--map", "--out", "x.png"), ("calendar", "--picture", "x.png"), ("pick", "export", "x.json"),
-        ("area", "show", "--picture", "x.png"), ("area", "write", "x.kml"),
+        ("look", "--map", "--out", "x.png"), ("calendar", "--out", "x.png"), ("pick", "export", "x.json"),
+        ("area", "show", "--out", "x.png"), ("area", "write", "x.kml"),
     ]  # fmt: skip
     for words in ways:
         file = study / words[-1]
@@ -50,7 +50,7 @@ def test_no_command_overwrites_a_file_of_the_users(study, program):
         assert file.read_bytes() != b"mine"
         file.unlink()
     for words in (("search", "--out", "x.xlsx"), ("pick", "export", "x.doc"), ("look", "1", "--out", "x.tif"),
-                  ("calendar", "--picture", "x.jpg")):  # fmt: skip
+                  ("calendar", "--out", "x.jpg")):  # fmt: skip
         refused = program(*words, cwd=study)
         assert refused.code == 2 and "ending in" in refused.err, words
         assert not (study / words[-1]).exists()
@@ -346,7 +346,7 @@ def test_products_are_judged_by_the_brief_as_it_is_now(study, program):
     ring.insert(1, [(ring[0][0] + ring[1][0]) / 2, (ring[0][1] + ring[1][1]) / 2 + 0.0005])
     whole = (study / "area.geojson").read_text()
     (study / "area.geojson").write_text(json.dumps(area))
-    assert program("verify", "--only", "brief", cwd=study).code == 1
+    assert program("verify", "--checks", "brief", cwd=study).code == 1
     (study / "area.geojson").write_text(whole)
     # One index copied over another, and belongings lost or changed.
     folder = next(study.glob("products/*"))
@@ -359,7 +359,7 @@ def test_products_are_judged_by_the_brief_as_it_is_now(study, program):
         lambda: (folder / "clip.tif.stac.json").write_text("{}"),
     ):
         change()
-        assert program("verify", "--only", "files,record", "--skip", "blocks", cwd=study).code == 1
+        assert program("verify", "--checks", "files,record", "--skip", "blocks", cwd=study).code == 1
         for name, data in kept.items():
             (folder / name).write_bytes(data)
     assert program("verify", cwd=study).code == 0

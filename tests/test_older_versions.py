@@ -15,7 +15,7 @@ import pytest
 from zoompick.discovery.criteria import Criteria
 from zoompick.products.kinds.index import IndexRules
 from zoompick.scenes.period import Period
-from zoompick.study.brief import KEYS, SEVERAL, read_brief
+from zoompick.study.brief import _OLD_KEYS, KEYS, SEVERAL, read_brief
 from zoompick.study.folder import Study
 from zoompick.study.searchkey import keys, search_key
 from zoompick.study.shortlist import chosen_by, shortlist
@@ -140,6 +140,11 @@ def test_a_condition_that_a_later_version_knows_changes_no_key(old, monkeypatch)
 def test_a_brief_with_every_key_is_read_as_it_was_meant():
     path = DATA / "brief-of-0.1.0.toml"
     given, brief = tomllib.loads(path.read_text()), read_brief(path)
+    for (section, old), new in _OLD_KEYS.items():
+        for row in given[section] if isinstance(given[section], list) else [given[section]]:
+            row |= {new: row.pop(old)} if old in row else {}
+    assert len(brief.old_words) == len(_OLD_KEYS)
+    assert "[search] scene_cover is called cover_min now; the old word works for one version more." in brief.old_words
     assert {(section, key) for section, key in KEYS if key not in given.get(section, {})} == set()
     for kind, rows in SEVERAL.items():
         assert {key for entry in given[kind] for key in entry} >= set(rows) - {"of", "resampling"}
@@ -162,3 +167,29 @@ def test_a_study_that_moved_keeps_what_it_has(old, program, tmp_path):
     moved = shutil.move(old / "kept", tmp_path / "elsewhere")
     done = program("run", "--json", cwd=moved)
     assert done.code == 0 and all(row["was_current"] for row in done.json["products"]), done.err
+
+
+@pytest.mark.parametrize(
+    ("words", "old", "new"),
+    [
+        (("calendar", "--picture", "c.png"), "--picture", "--out"),
+        (("area", "show", "--picture=a.png"), "--picture", "--out"),
+        (("align", "a.tif", "--to", "b.tif"), "--to", "--reference"),
+        (("blend", "a.tif", "--every", "month"), "--every", "--per"),
+        (("compare", "a.tif", "b.tif", "--by", "1"), "--by", "--change-min"),
+        (("order", "wait", "--limit", "1"), "--limit", "--wait-max"),
+        (("unpack", "a.zip", "--only", "*"), "--only", "--files"),
+        (("verify", "a.tif", "--only", "blocks", "--limit", "hole=3"), "--limit", "--threshold"),
+    ],
+)
+def test_old_options_are_taken_and_the_new_ones_told(tmp_path, program, words, old, new):
+    done = program(*words, cwd=tmp_path)
+    assert f"{old} is called {new} now; the old word works for one version more." in done.err
+    assert "no such option" not in done.err.lower() and "is not an option" not in done.err
+
+
+def test_a_span_without_a_unit_is_taken_as_before_and_told(old, program):
+    done = program("order", "wait", "--every", "2", "--limit", "1", cwd=old / "kept")
+    assert "--every 2 is taken for 2s: give the unit, too." in done.err
+    assert "--wait-max 1 is taken for 1min" in done.err
+    assert program("download", "--watch", "soon", cwd=old / "kept").code == 2

@@ -230,7 +230,7 @@ def test_from_terms_to_files(shop, program):
     assert dear.code == 2 and "Nothing was ordered" in dear.err
     assert not (shop / "orders.json").exists()
     assert program("order", "submit", "--accept-price", price, cwd=shop).code == 0
-    done = program("order", "wait", "--every", 0.3, cwd=shop)
+    done = program("order", "wait", "--every", "0.3s", cwd=shop)
     assert done.code == 0, done.err
     assert len(list(shop.glob("scenes/ostrell/gannet-vhr/*/*.tif"))) == 2
     queue = program("order", "status", "--json", cwd=shop).json
@@ -279,7 +279,7 @@ def test_without_a_log_in_the_source_says_so(shop, program, archive):
     assert good.code == 0 and "ostrell-tool" not in good.out + good.err
     assert re.search(r"It works: http://\S+/jobs lets it in", good.err)
     # Reading never buys: with a log-in there now, looking hands nothing in, nor does a limit too low for all.
-    for look in (("status",), ("ask",), ("wait", "--every", 0.1)):
+    for look in (("status",), ("ask",), ("wait", "--every", "0.1s")):
         program("order", *look, cwd=shop)
         assert [row["state"] for row in json.loads((shop / "orders.json").read_text())["orders"]] == ["planned"]
     assert "One of them waits in the queue" in program("order", "plan", cwd=shop).err
@@ -381,7 +381,7 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
         [waits, again] = program("order", "plan", "--json", cwd=folder).json
         assert waits["number"] == 3
         assert (again["number"], again["part"], again["parts"]) == (4, 2, 3)
-        done = program("order", "submit", "--accept-price", price, "--wait", "--every", 0.2, cwd=folder)
+        done = program("order", "submit", "--accept-price", price, "--wait", "--every", "0.2s", cwd=folder)
         assert done.code == 0 and "3 pieces of" in done.err, done.err
     finally:
         Keyring().drop(small_lots)
@@ -391,7 +391,7 @@ def test_pieces_of_a_scene_become_one_file(small_lots, program, tmp_path):
     rows = (folder / "orders.json").read_text()
     (folder / "orders.json").write_text(rows.replace('"fetched"', '"successful"'))
     Keyring().put(small_lots, Login("basic", "visitor", "ostrell"))
-    assert "0 files fetched" in program("order", "wait", "--every", 0.2, cwd=folder).err
+    assert "0 files fetched" in program("order", "wait", "--every", "0.2s", cwd=folder).err
     Keyring().drop(small_lots)
     assert not (path.parent / "pieces").exists()
     assert program("order", "plan", cwd=folder).code == 3

@@ -173,30 +173,31 @@ def test_a_study_is_shared_by_its_folder(study, program, tmp_path):
 def test_one_brief_for_many_areas(template, program, tmp_path):
     areas, at = layer(tmp_path / "areas.geojson"), {"cwd": template}
     for words, said in (
-        ((), "has no name"), (("--name", "owner"), "are both one"), (("--name", "cod"), "Did you mean code?"),
-        (("--name", "code", "--watch", "1d"), "do not go together"),
+        ((), "has no name"), (("--column", "owner"), "are both one"), (("--column", "cod"), "Did you mean code?"),
+        (("--column", "code", "--watch", "1d"), "do not go together"),
     ):  # fmt: skip
         wrong = program("run", "--each", areas, *words, **at)
         assert wrong.code == 2 and said in wrong.err, wrong.err
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "summary.csv").write_text("my,table")
-    taken = program("run", "--each", areas, "--name", "code", "--to", tmp_path / "mine", **at)
+    taken = program("run", "--each", areas, "--column", "code", "--to", tmp_path / "mine", **at)
     assert taken.code == 2 and (tmp_path / "mine" / "summary.csv").read_text() == "my,table"
-    planned = program("run", "--each", areas, "--name", "code", "--dry-run", "--json", **at).json
+    planned = program("run", "--each", areas, "--column", "code", "--dry-run", "--json", **at).json
     assert [row["name"] for row in planned] == list(SQUARES) and not (template / "each").exists()
-    done = program("run", "--each", areas, "--name", "code", "--json", **at)
+    done = program("run", "--each", areas, "--column", "code", "--json", **at)
     rows = {row["name"]: row for row in done.json}
     assert done.code == 5 and [row["state"] for row in rows.values()] == ["done", "done", "failed"], done.err
     assert "No scene touches the area" in rows["far"]["reason"] and rows["N/2"]["folder"].endswith("/each/N-2")
     table = (template / "each" / "summary.csv").read_text().splitlines()
     assert len(table) == 4 and table[1].startswith("N 1,done,1,")
-    assert {row["made_new"] for row in program("run", "--each", areas, "--name", "code", "--json", **at).json} == {0}
+    again = program("run", "--each", areas, "--column", "code", "--json", **at).json
+    assert {row["made_new"] for row in again} == {0}
 
     own = template / "each" / "N-2" / "study.toml"
     own.write_text(own.read_text() + "# by hand\n")
     text = (template / "study.toml").read_text()
     (template / "study.toml").write_text(with_values(text, {("index", "recipes"): ["ndvi"]}))
-    rows = {row["name"]: row for row in program("run", "--each", areas, "--name", "code", "--json", **at).json}
+    rows = {row["name"]: row for row in program("run", "--each", areas, "--column", "code", "--json", **at).json}
     assert rows["N/2"]["state"] == "failed" and "changed by hand" in rows["N/2"]["reason"]
     assert rows["N 1"]["state"] == "done" and rows["N 1"]["products"] == 4
     assert own.read_text().endswith("# by hand\n") and '"ndwi"' in own.read_text()

@@ -313,7 +313,7 @@ def picture(ask: Asking) -> None:
 def compare(ask: Asking) -> None:
     items = ask.way.items[-2:]
     stacks = [ask.stacked(item, f"{number}.tif") for number, item in enumerate(items)]
-    ask.run("compare", *stacks, "--index", "ndvi", "--by", "0.3", *ask.way.area, "--out", "both")
+    ask.run("compare", *stacks, "--index", "ndvi", "--change-min", "0.3", *ask.way.area, "--out", "both")
     raster = open_raster(ask.folder / "both-change.tif")
     codes = raster.read(raster.grid.window)[0]
     before, after = (ndvi(*places(raster), ask.way.clouds.get(item)) for item in items)

@@ -143,7 +143,7 @@ def test_every_filter_of_the_table_reaches_options_brief_rules_and_queries(tmp_p
     assert {row.field for row in ROWS if row.option} <= set(options)
     values = {"dates": "2025", "cloud": 30, "season": "dec-feb", "hours": "9-12", "published": "2025", "has": ["red"],
               "collections": ["c"], "platforms": ["p"], "instruments": ["i"], "levels": ["l"], "access": ["open"],
-              "versions": "all", "scene_cover": 5, "cloud_area": 5, "cloud_land": 5, "sun": 5, "off_nadir": 5,
+              "versions": "all", "cover_min": 5, "cloud_area": 5, "cloud_land": 5, "sun": 5, "off_nadir": 5,
               "pixel_max": 5, "unknown_cloud": "drop", "sort": "oldest", "limit": 7}  # fmt: skip
     assert set(values) == {row.key for row in ROWS if row.key}
     lines = [f"{key} = {json.dumps(value)}" for key, value in values.items()]

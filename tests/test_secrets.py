@@ -177,7 +177,7 @@ def test_no_command_tells_a_secret(program, archive, tmp_path):
         run("look", "--limit", "2", "--out", "look.png")
         run("look", "--bands", "red", "--limit", "1", "--out", "bands.png")
         run("look", "--map", "--out", "map.png")
-        run("calendar", "--picture", "calendar.png")
+        run("calendar", "--out", "calendar.png")
         run("pick", "--cover", "--inside")
         run("pick", "list", "--json")
         run("pick", "export", "picked.csv")

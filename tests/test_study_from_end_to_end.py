@@ -342,7 +342,7 @@ def test_search_table_and_shortlist(study, program):
     assert table.code == 0, table.err
     assert "at most 60 % cloud" in table.err
     head = table.out.splitlines()[0].split()
-    assert head == ["no.", "date", "time", "satellite", "tile", "cloud", "%", "cover", "%", "size"]
+    assert head == ["no.", "date", "time", "platform", "tile", "cloud", "%", "cover", "%", "size"]
     assert max(map(len, table.out.splitlines())) <= 100
     assert program("pick", "1", "3", cwd=study).code == 0
     listed = program("pick", "list", "--json", cwd=study).json["features"]

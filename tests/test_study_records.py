@@ -300,7 +300,7 @@ def test_settings_come_from_file_and_environment(tmp_path, monkeypatch):
     ],
 )
 def test_product_folders_are_named_by_a_pattern(pattern, name):
-    fields = {"date": "2025-12-15", "year": "2025", "month": "12", "day": "15", "satellite": "lapwing-a",
+    fields = {"date": "2025-12-15", "year": "2025", "month": "12", "day": "15", "platform": "lapwing-a",
               "study": "fen", "collection": "lapwing-l2"}  # fmt: skip
     assert NamePattern.parse(pattern).filled(fields) == name
 

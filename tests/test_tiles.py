@@ -314,6 +314,12 @@ def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):
     assert program("verify", "p.tif").code == 0
     tiff = open_raster(tmp_path / "p.tif")
     assert tiff.grid.crs == MERCATOR and tiff.read(tiff.grid.window)[:, 2:-2, 2:-2].min() > 0
+    sized = program("tiles", "join", "--store", "t.mbtiles", *box, "--pixel-max", 31, "--out", "sized.tif")
+    assert sized.code == 0 and open_raster(tmp_path / "sized.tif").grid == tiff.grid
+    finer = program("tiles", "join", "--store", "t.mbtiles", *box, "--pixel-max", 20, "--out", "finer.tif")
+    assert finer.code == 2 and "has pixels of 29.9 m" in finer.err, "cos 38.6 degrees of 38.2 m"
+    both = program("tiles", "join", "--store", "t.mbtiles", *box, "--pixel-max", 31, "--zoom", 12, "--out", "both.tif")
+    assert both.code == 2 and "A zoom level and a pixel size were told" in both.err
     far = program("tiles", "join", "--store", "t.mbtiles", "--box", 10, 10, 11, 11, "--out", "q.tif")
     assert far.code == 3 and not (tmp_path / "q.tif").exists()
     for words, code in ((("--zoom", 3), 2), (("--zoom", 12, "--pixel-max", 5), 2), (("--pixel-max", -1), 2)):

@@ -55,6 +55,23 @@ def whole_of(words: str) -> int:
         raise UsageError(f"'{words}' is no whole number.", "As 2.") from None
 
 
+_SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400}
+
+
+def seconds_of(words: str) -> float:
+    """A span of time as a person types it: ``90s``, ``30min``, ``6h``, ``1d``.
+
+    Raises
+    ------
+    UsageError
+        It is none, or has no unit.
+    """
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(s|min|h|d)\s*", words)
+    if not found or float(found[1]) <= 0:
+        raise UsageError(f"'{words}' is no span of time.", "Give one as 1d, 6h, 30min or 90s.")
+    return float(found[1]) * _SECONDS[found[2]]
+
+
 def names_of(words: str) -> list[str]:
     """Names between commas."""
     return [name for name in (part.strip() for part in words.split(",")) if name]

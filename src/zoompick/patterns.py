@@ -1,4 +1,4 @@
-"""Names out of a pattern with fields in braces: ``{date}-{satellite}``."""
+"""Names out of a pattern with fields in braces: ``{date}-{platform}``."""
 
 from __future__ import annotations
 
@@ -9,8 +9,10 @@ from dataclasses import dataclass
 from zoompick.errors import UnknownNameError, UsageError
 
 FIELDS = (
-    "date", "year", "month", "day", "satellite", "collection", "source", "level", "version", "study", "area",
+    "date", "year", "month", "day", "platform", "collection", "source", "level", "version", "study", "area",
 )  # fmt: skip
+_OLD = {"satellite": "platform"}
+"""Fields of version 0.1, which still work."""
 _FIELD = re.compile(r"\{([^{}]*)\}")
 
 
@@ -31,12 +33,13 @@ class NamePattern:
         UnknownNameError
             A field that does not exist.
         """
+        text = _FIELD.sub(lambda match: f"{{{_OLD.get(match[1], match[1])}}}", text)
         for name in _FIELD.findall(text):
             if name not in FIELDS:
                 raise UnknownNameError.of("field", name, FIELDS)
         rest = _FIELD.sub("", text)
         if not text.strip() or "{" in rest or "}" in rest:
-            raise UsageError(f"'{text}' is no pattern for a name.", "As {date}-{satellite}.")
+            raise UsageError(f"'{text}' is no pattern for a name.", "As {date}-{platform}.")
         return cls(text)
 
     def filled(self, fields: Mapping[str, str]) -> str:

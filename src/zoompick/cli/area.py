@@ -44,7 +44,7 @@ Only = Annotated[
     str, typer.Option("--named", metavar="NAME", help="One polygon of a file, by name or attribute=value.")
 ]
 Like = Annotated[Path | None, typer.Option("--like", metavar="RASTER", help="The bounds of another raster.")]
-Picture = Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw a map of it (PNG).")]
+Picture = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Draw a map of it (PNG).")]
 
 
 _MOST_OF_A_KIND = 12

@@ -48,7 +48,7 @@ def verify(
     only: Annotated[
         str,
         typer.Option(
-            "--only", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.", autocompletion=_CHECKS
+            "--checks", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.", autocompletion=_CHECKS
         ),
     ] = "",
     skip: Annotated[
@@ -56,7 +56,7 @@ def verify(
     ] = "",
     limit: Annotated[
         list[str] | None,
-        typer.Option("--limit", metavar="NAME=NUMBER", help="Another limit: shift_px=0.3; repeat for more."),
+        typer.Option("--threshold", metavar="NAME=NUMBER", help="Another limit: shift_px=0.3; repeat for more."),
     ] = None,
     reference: Annotated[
         Path | None, typer.Option("--reference", metavar="FILE", help="A raster that you trust, to compare with.")
@@ -152,6 +152,7 @@ def _of_files(files: list[Path], bands: str, place: options.Place, least: float,
 
 def _of_study(wish: Wish) -> list[Finding]:
     study = Study.need(Path.cwd())
+    show.old_words(study)
     with show.progress() as report:
         return judge_study(study, report, wish)
 

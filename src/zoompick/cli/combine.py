@@ -94,7 +94,7 @@ def blend(
     grid = grid_for(files, names, given, crs, pixel, like)
     target = options.with_ending(out or Path("blend.tif"))
     steps = []
-    for name, own in by_span(files, rules.every).items():
+    for name, own in by_span(files, rules.per).items():
         one = target.with_name(f"{target.stem}-{name}{target.suffix}") if name else target
         steps.append(blends.steps_of(own, one, names, grid, rules))
     make_plain([step for group in steps for step in group], overwrite, as_json, compression)
@@ -139,7 +139,7 @@ def mask(
 @with_rules(AlignRules)
 def align(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The raster to move.")],
-    to: Annotated[Path, typer.Option("--to", metavar="FILE", help="The reference that it should lie on.")],
+    to: Annotated[Path, typer.Option("--reference", metavar="FILE", help="The raster that it should lie on.")],
     *,
     rules: AlignRules,
     out: options.Out = None,

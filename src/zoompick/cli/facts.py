@@ -30,7 +30,7 @@ _LABELS = {
 def of_scene(scene: Scene, area: Area | None, cloud_inside: float | None) -> list[Fact]:
     """Labels and texts, in order of use; what is not told is left out."""
     found: list[Fact] = [("scene", scene.id), ("collection", scene.collection), ("source", scene.source)]
-    found += [("satellite", " ".join([scene.platform, *(f"({name})" for name in scene.instruments)]).strip())]
+    found += [("platform", " ".join([scene.platform, *(f"({name})" for name in scene.instruments)]).strip())]
     found += [("level", scene.level), ("version", scene.version)]
     taken = scene.when.strftime("%Y-%m-%d %H:%M:%S UTC")
     span = f" to {scene.until:%Y-%m-%d %H:%M:%S UTC}" if scene.until != scene.when else ""

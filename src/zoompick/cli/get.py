@@ -57,8 +57,8 @@ def download(
         str, typer.Option("--limit-rate", metavar="RATE", help="Bytes a second at most: 500k, 2MB.")
     ] = "",
     watch: Annotated[
-        float, typer.Option("--watch", metavar="MINUTES", min=0, help="Try again so often until all is here.")
-    ] = 0,
+        str, typer.Option("--watch", metavar="SPAN", help="Try again so often until all is here: 30min, 6h.")
+    ] = "",
     when_done: Annotated[
         str, typer.Option("--when-done", metavar="COMMAND", help="Run this at the end; no shell reads it.")
     ] = "",
@@ -69,6 +69,7 @@ def download(
     from zoompick.study.download import DownloadRequest, download, download_until_here
 
     pace = Pace.parse(limit_rate)
+    often = options.seconds(watch, "min", "--watch") if watch not in ("", "0") else 0
     command = calling.words_of(when_done)
     study = Study.find(Path.cwd())
     wanted, named, given = (
@@ -84,7 +85,7 @@ def download(
         _dry_run(request, pace, as_json)
         return
     with request.alone(), show.progress() as report:
-        done = download_until_here(request, watch, report, pace) if watch else download(request, report, pace)
+        done = download_until_here(request, often, report, pace) if often else download(request, report, pace)
     _closing(done, next(iter(request.folders.values())).parent)
     if as_json:
         _show_files(request.plan(), {})

@@ -7,11 +7,18 @@ from collections.abc import Mapping, Sequence
 from zoompick.cli import show
 
 _OLD: Mapping[str, Mapping[str, str]] = {
-    "align": {"--each": "--each-band", "--limit": "--shift-min"},
-    "area": {"--buffer": "--grow"},
+    "align": {"--each": "--each-band", "--limit": "--shift-min", "--to": "--reference"},
+    "area": {"--buffer": "--grow", "--picture": "--out"},
+    "blend": {"--every": "--per"},
+    "calendar": {"--picture": "--out"},
     "clip": {"--buffer": "--grow"},
+    "compare": {"--by": "--change-min"},
     "look": {"--most": "--limit"},
+    "order": {"--limit": "--wait-max"},
     "pick": {"--most": "--limit"},
+    "run": {"--name": "--column"},
+    "unpack": {"--only": "--files"},
+    "verify": {"--limit": "--threshold", "--only": "--checks"},
 }
 """Command of the root to its options of old and of now."""
 

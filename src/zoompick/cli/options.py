@@ -12,7 +12,7 @@ import typer
 from zoompick.cli import known, show
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
-from zoompick.given import percent_of
+from zoompick.given import percent_of, seconds_of
 from zoompick.raster.ways import Ways
 
 if TYPE_CHECKING:
@@ -114,6 +114,14 @@ Cloud = Annotated[
     float | None,
     typer.Option("--cloud", metavar="PERCENT", help="Cloud over the scene, at most.", parser=percent("cloud limit")),
 ]
+
+
+def seconds(words: str, bare: str, option: str) -> float:
+    """A span of time; a bare number is told to be of the unit that it had in the version before."""
+    if words.replace(".", "", 1).isdecimal():
+        show.note(f"{option} {words} is taken for {words}{bare}: give the unit, too.")
+        words += bare
+    return seconds_of(words)
 
 
 def names(text: str) -> tuple[str, ...]:

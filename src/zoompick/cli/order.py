@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from zoompick.scenes.scene import Scene
     from zoompick.study.orders import OrderPlan
 
-Every = Annotated[float, typer.Option("--every", metavar="SECONDS", min=0.1, help="Ask so often.")]
+Every = Annotated[str, typer.Option("--every", metavar="SPAN", help="Ask so often: 30s, 10min.")]
 
 order = group(
     defaulting("status", "status"),
@@ -143,7 +143,7 @@ def order_submit(
     wait: Annotated[
         bool, typer.Option("--wait", help="Wait and fetch, and hand in the rest as slots free up.")
     ] = False,
-    every: Every = 30.0,
+    every: Every = "30s",
     dry_run: options.DryRun = False,
     as_json: options.Json = False,
 ) -> int:
@@ -154,7 +154,7 @@ def order_submit(
     queue = submit_orders(_here(), accept_price or ())
     if wait:
         with show.progress() as report:
-            queue, count = wait_for_orders(_here(), every, 0, report, hand_in=True)
+            queue, count = wait_for_orders(_here(), options.seconds(every, "s", "--every"), 0, report, hand_in=True)
         return _waited(queue, count, as_json)
     _show(queue, as_json)
     waiting, pending = (sum(entry.state == "planned" for entry in queue), sum(entry.is_pending for entry in queue))
@@ -195,15 +195,16 @@ def order_status(as_json: options.Json = False) -> None:
 
 @order.command("wait")
 def order_wait(
-    every: Every = 30.0,
-    limit: Annotated[
-        float, typer.Option("--limit", metavar="MINUTES", min=0, help="Wait no longer; 0: to the end.")
-    ] = 0,
+    every: Every = "30s",
+    wait_max: Annotated[
+        str, typer.Option("--wait-max", metavar="SPAN", help="Wait no longer than 6h, say; to the end by default.")
+    ] = "",
     as_json: options.Json = False,
 ) -> int:
     """Wait for the orders that are under way, and fetch what is ready; nothing is handed in."""
+    longest = options.seconds(wait_max, "min", "--wait-max") if wait_max not in ("", "0") else 0
     with show.progress() as report:
-        queue, count = wait_for_orders(_here(), every, limit, report)
+        queue, count = wait_for_orders(_here(), options.seconds(every, "s", "--every"), longest, report)
     return _waited(queue, count, as_json)
 
 

@@ -81,7 +81,7 @@ def pick_add(
         float | None, typer.Option("--within", metavar="DAYS", help="All within so many days.", rich_help_panel=_WISH)
     ] = None,
     one_platform: Annotated[
-        bool, typer.Option("--one-platform", help="All of one satellite.", rich_help_panel=_WISH)
+        bool, typer.Option("--one-platform", help="All of one platform.", rich_help_panel=_WISH)
     ] = False,
     most: Annotated[
         int | None, typer.Option("--limit", metavar="SCENES", help="So many at most.", rich_help_panel=_WISH)

@@ -69,7 +69,7 @@ def run(
         Path | None, typer.Option("--each", metavar="LAYER", help="A study for each polygon of this file of areas.")
     ] = None,
     column: Annotated[
-        str, typer.Option("--name", metavar="COLUMN", help="Attribute that names the areas of --each.")
+        str, typer.Option("--column", metavar="COLUMN", help="Attribute that names the areas of --each.")
     ] = "",
     each_period: Annotated[
         list[str] | None,
@@ -94,12 +94,13 @@ def run(
     """Carry out the brief of this study, from search to verification."""
     wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough, locked)
     study = Study.need(Path.cwd())
+    show.old_words(study)
     if each is not None or each_period:
         _refuse_both({"--each": True, "--watch": bool(watch), "--locked": locked, "--plan": plan})
         from zoompick.study.batch import BatchWish
 
         return _run_each(study, BatchWish(each, column, each_period or (), to, wish), as_json, dry_run)
-    _refuse_alone({"--name": column, "--to": to}, "--each")
+    _refuse_alone({"--column": column, "--to": to}, "--each")
     if watch:
         _refuse_both({"--watch": True, "--locked": locked, "--plan": plan or dry_run})
         from zoompick.study.watch import WatchWish

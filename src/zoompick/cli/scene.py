@@ -152,7 +152,7 @@ def calendar(
     which: Chosen = None,
     picked: Picked = False,
     days: Annotated[bool, typer.Option("--days", help="Each day, in place of months.")] = False,
-    picture: Annotated[Path | None, typer.Option("--picture", metavar="FILE", help="Draw it (PNG).")] = None,
+    picture: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Draw it (PNG).")] = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:

@@ -46,7 +46,7 @@ def _show_rows(entries: Sequence[Entry], first: int, with_id: bool, states: Mapp
     inside = any(entry.cloud_area_percent is not None for entry in entries)
     several = len({entry.scene.collection for entry in entries}) > 1
     columns = [Column("no.", "right"), Column("date")]
-    columns += [Column("id", flexible=True)] if with_id else [Column("time"), Column("satellite"), Column("tile")]
+    columns += [Column("id", flexible=True)] if with_id else [Column("time"), Column("platform"), Column("tile")]
     columns += [Column("collection")] if several and not with_id else []
     columns += [Column("cloud %", "right")] + ([Column("in area %", "right")] if inside else [])
     columns += [Column("cover %", "right"), Column("size", "right")]
@@ -164,7 +164,7 @@ def form_of(out: Path) -> str:
 
 
 def counts(entries: Sequence[Entry]) -> list[list[str]]:
-    """Scenes per month and satellite: a head line, then a row a month and a sum; there may be many months."""
+    """Scenes per month and platform: a head line, then a row a month and a sum; there may be many months."""
     tally = Counter((entry.scene.platform or "?", entry.scene.day[:7]) for entry in entries)
     months = sorted({month for _, month in tally})
     platforms = sorted({platform for platform, _ in tally})

@@ -79,7 +79,7 @@ def search(
     place: options.Place = options.NOWHERE,
     source: options.SourceNames = None,
     by_month: Annotated[
-        bool, typer.Option("--counts", help="Count scenes per satellite and month.", rich_help_panel=_OUT)
+        bool, typer.Option("--counts", help="Count scenes per platform and month.", rich_help_panel=_OUT)
     ] = False,
     form: Annotated[
         str,

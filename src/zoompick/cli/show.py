@@ -14,7 +14,7 @@ import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stdout
 from pathlib import Path
-from typing import Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from rich.box import SIMPLE_HEAD
 from rich.console import Console
@@ -30,7 +30,10 @@ from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, 
 from zoompick.files import human_bytes, json_bytes
 from zoompick.net.vault import Sorting
 from zoompick.outgoing import seen
-from zoompick.settings import whole
+from zoompick.settings import BRIEF_NAME, whole
+
+if TYPE_CHECKING:
+    from zoompick.study.folder import Study
 
 _WIDEST = 100
 _NARROWEST, _MOST = 60, 200
@@ -100,6 +103,12 @@ def text(parts: Iterable[str], is_json: bool = False) -> None:
 
 def _escaped(text: str) -> str:
     return "".join(one if one == seen(one) else f"\\u{ord(one):04x}" for one in text) if seen(text) != text else text
+
+
+def old_words(study: Study) -> None:
+    """Tell keys of a study's brief that are called otherwise now."""
+    for sentence in study.brief().old_words:
+        note(f"{BRIEF_NAME}: {sentence}")
 
 
 def note(text: str) -> None:

@@ -99,7 +99,7 @@ def compare(
         float | None, typer.Option("--above", metavar="VALUE", help="Change is to rise above this, or fall below it.")
     ] = None,
     by: Annotated[
-        float | None, typer.Option("--by", metavar="AMOUNT", help="Change is to rise or fall by as much.")
+        float | None, typer.Option("--change-min", metavar="AMOUNT", help="Change is to rise or fall by as much.")
     ] = None,
     recipe: Annotated[
         str,
@@ -123,8 +123,9 @@ def compare(
 ) -> None:
     """Compare two dates: side by side, blinking, and how many hectares changed.
 
-    With --above or --by the difference and a layer of classes of change are written beside the picture, and the
-    ground of each class is told, inside the area where one is given. Two that do not lie on each other are refused.
+    With --above or --change-min the difference and a layer of classes of change are written beside the picture, and
+    the ground of each class is told, inside the area where one is given. Two that do not lie on each other are
+    refused.
     """
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")

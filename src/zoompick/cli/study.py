@@ -60,6 +60,7 @@ def status(
     from zoompick.study import status as workflow
 
     study = Study.need(Path.cwd())
+    show.old_words(study)
     state = workflow.state_of(study)
     if free and dry_run:
         for path, size in state.can_free.items():

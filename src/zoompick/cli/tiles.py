@@ -181,6 +181,7 @@ def tiles_join(
     source: options.SourceName = "",
     layer: LayerName = "",
     zoom: Zoom = "",
+    pixel_max: Pixel = None,
     place: options.Place = options.NOWHERE,
     store: Store = None,
     out: options.Out = None,
@@ -205,7 +206,7 @@ def tiles_join(
     target = out or path.with_suffix(".tif")
     grid = _study_grid() if onto_study else None
     with show.progress() as report:
-        joined = join_tiles(path, ground, target, zoom, compression, grid, overwrite, report)
+        joined = join_tiles(path, ground, target, zoom, pixel_max, compression, grid, overwrite, report)
     made, missing = joined.raster.grid, f", {joined.missing} tiles are missing" if joined.missing else ""
     if as_json:
         show.as_json({"path": str(target), "tiles": joined.tiles, "missing": joined.missing,

@@ -36,7 +36,7 @@ def unpack(
     place: options.Place = options.NOWHERE,
     at: Annotated[str, typer.Option("--at", metavar="POINT", help="Only what lies over this point.")] = "",
     touching: Annotated[bool, typer.Option("--touching", help="Only what touches the study's area.")] = False,
-    only: Annotated[str, typer.Option("--only", metavar="PATTERN", help="Only names like '*-red.tif'.")] = "",
+    only: Annotated[str, typer.Option("--files", metavar="PATTERN", help="Only names like '*-red.tif'.")] = "",
     show_list: Annotated[bool, typer.Option("--list", help="List the members and unpack nothing.")] = False,
     remove: Annotated[bool, typer.Option("--remove", help="Remove the archive when all of it is verified.")] = False,
     overwrite: options.Overwrite = False,

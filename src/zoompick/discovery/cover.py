@@ -404,7 +404,7 @@ def _with_reason(
     if rest > 0.001:
         plural = "" if wish.most == 1 else "s"
         held = [f"at most {wish.most} scene{plural}"] if wish.most is not None else []
-        held += ["one satellite"] if wish.one_platform else []
+        held += ["one platform"] if wish.one_platform else []
         held += [f"{wish.within_days:g} days"] if wish.within_days is not None else []
         held += [f"a budget of {wish.budget}"] if wish.budget is not None else []
         reasons.append(f"{rest:.2f} % is out of reach with {', '.join(held)}")

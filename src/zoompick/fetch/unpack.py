@@ -147,7 +147,7 @@ def choose(archive: Archive, choice: Choice) -> Chosen:
         if not footprints:
             raise NothingFoundError(
                 f"{archive.label} has no tile index, and the names of its {len(members)} members tell no sheets.",
-                "Unpack all of it, or choose by name with `only`.",
+                "Unpack all of it, or choose by name with `files`.",
             )
         inside = tileindex.touching(footprints, choice.area)
         wanted = [member for member in wanted if member.name in inside]
@@ -167,7 +167,7 @@ def _refuse_both(label: str, members: Sequence[Member]) -> None:
             raise FormatError(
                 f"{label} holds the file {above} and the file {member.path} in a folder of that name: no disk can "
                 "hold both.",
-                "Unpack one of them by its name, with `only`.",
+                "Unpack one of them by its name, with `files`.",
             )
 
 
@@ -232,7 +232,7 @@ def _refuse_early(chosen: Chosen | None, folder: Path, total: int, overwrite: bo
     if total > free:
         raise DiskError(
             f"Unpacked it takes {human_bytes(total)}, but only {human_bytes(free)} are free in {above}.",
-            "Take only the members you need: `area`, `only`. Nothing was unpacked.",
+            "Take only the members you need: `area`, `files`. Nothing was unpacked.",
         )
 
 

@@ -95,7 +95,7 @@ _GROUPS = (
 def facts(check: Check) -> dict[str, str]:
     """What there is to know of a check."""
     usual = getattr(Limits(), check.limit) if check.limit else None
-    limit = "" if usual is None else f"{check.limit} = {usual:g}, unless the brief or --limit says otherwise"
+    limit = "" if usual is None else f"{check.limit} = {usual:g}, unless the brief or --threshold says otherwise"
     return {"check": check.name, "group": check.group, "in findings": check.title, "needs": check.needs,
             "measures": check.measures, "limit": limit, "source": check.source}  # fmt: skip
 

@@ -38,7 +38,7 @@ class Rule:
 
     def __post_init__(self) -> None:
         if (self.above is None) == (self.by is None):
-            raise UsageError("Change is told by `above` a value or `by` a difference.", "Give one of them.")
+            raise UsageError("Change is told by `above` a value or `change-min` a difference.", "Give one of them.")
         if self.by is not None and self.by <= 0:
             raise UsageError(f"A difference of {self.by:g} is no change.", "Give one above 0.")
 

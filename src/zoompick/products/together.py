@@ -174,7 +174,7 @@ def compare(
     to: str | Path,
     index: str = "",
     above: float | None = None,
-    by: float | None = None,
+    change_min: float | None = None,
     area: Area | None = None,
     overwrite: bool = False,
     **rules: object,
@@ -185,7 +185,7 @@ def compare(
     ----------
     index : str
         Recipe, of files with bands.
-    above, by : float, optional
+    above, change_min : float, optional
         Change is to rise above this or fall below it; to rise or fall by as much.
     area : Area, optional
         Drawn as an outline; ground is counted inside.
@@ -200,9 +200,8 @@ def compare(
     target, recipe = Path(to), str(rules.pop("recipe", ""))
     how = PictureRules.from_values(rules)
     refuse_existing([target], overwrite)
-    wish = Comparison(
-        Path(before), Path(after), index, above, by, recipe, how.colours, how.range, area, how.title, how.caption
-    )
+    shown = recipe, how.colours, how.range, area, how.title, how.caption
+    wish = Comparison(Path(before), Path(after), index, above, change_min, *shown)
     return compared(wish, target, None, _paper(how), overwrite)
 
 

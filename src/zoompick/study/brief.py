@@ -42,6 +42,8 @@ class Brief(Asked):
         cloud at most.
     limits : tuple of str
         Other limits of checks: ``shift_px=0.3``.
+    old_words : tuple of str
+        Sentences on keys that are called otherwise now.
     folder : NamePattern
         Of the folder of each scene set's products.
     intermediate : bool
@@ -64,6 +66,7 @@ class Brief(Asked):
     stop_at_failure: bool
     skip_checks: tuple[str, ...]
     limits: tuple[str, ...]
+    old_words: tuple[str, ...] = ()
 
     @property
     def collections(self) -> tuple[str, ...]:
@@ -199,6 +202,7 @@ def read_brief(path: Path) -> Brief:
         table = tomllib.loads(content)
     except (OSError, ValueError, RecursionError) as error:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error
+    old_words = _renewed(table)
     _check_keys(table, content)
     values: dict[str, Any] = {}
     sought: dict[str, Any] = {}
@@ -208,7 +212,26 @@ def read_brief(path: Path) -> Brief:
             kept = sought if place in _FILTERS else values
             kept[key.field] = _read(key, given, place, path, content)
     reader = Reader(table, lambda kind, place, key: _line(content, kind, key, place), path.name)
-    return Brief(search=Criteria(None, **sought), sections=reader.read(KINDS), **values)
+    return Brief(search=Criteria(None, **sought), sections=reader.read(KINDS), old_words=old_words, **values)
+
+
+_OLD_KEYS = {
+    ("search", "scene_cover"): "cover_min", ("align", "to"): "reference", ("blend", "every"): "per",
+    ("compare", "by"): "change_min",
+}  # fmt: skip
+"""Keys of version 0.1 and what they are called now; they still work for one version more."""
+
+
+def _renewed(table: dict[str, Any]) -> tuple[str, ...]:
+    """Put keys of now in place of old ones; a sentence for each."""
+    told = {}
+    for (section, old), new in _OLD_KEYS.items():
+        entries = table.get(section, [])
+        for row in [entries] if isinstance(entries, dict) else entries:
+            if isinstance(row, dict) and old in row and new not in row:
+                row[new] = row.pop(old)
+                told[old] = f"[{section}] {old} is called {new} now; the old word works for one version more."
+    return tuple(told.values())
 
 
 def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: str) -> object:
@@ -257,6 +280,8 @@ def _unknown(what: str, known: list[str], line: int) -> BriefError:
 
 def _line(content: str, section: str, key: str, place: int = 0) -> int:
     """Line of a key in the n-th section of a name, counted from 1; of the section when the key is not found."""
+    old = next((name for (own, name), new in _OLD_KEYS.items() if (own, new) == (section, key)), key)
+    names = f"(?:{re.escape(key)}|{re.escape(old)})"
     current, section_line, number = "", 0, -1
     for row, line in enumerate(content.splitlines(), 1):
         header = re.match(r"\s*\[\[?([^\]]+)\]", line)
@@ -264,7 +289,7 @@ def _line(content: str, section: str, key: str, place: int = 0) -> int:
             current = header[1].strip()
             number += current == section
             section_line = row if current == section and number == place else section_line
-        elif (key and current == section and number == place and re.match(rf"\s*{re.escape(key)}\s*=", line)) or (
+        elif (key and current == section and number == place and re.match(rf"\s*{names}\s*=", line)) or (
             not current and re.match(rf"\s*{re.escape(section)}\s*=", line)
         ):
             return row
@@ -273,4 +298,4 @@ def _line(content: str, section: str, key: str, place: int = 0) -> int:
 
 assert {entry.name for entry in fields(Brief)} == {
     key.field for place, key in KEYS.items() if place not in _FILTERS and key.field
-} | {"search", "sections"}
+} | {"search", "sections", "old_words"}

@@ -112,7 +112,7 @@ def _cells(one: Entry | Finding) -> dict[str, object]:
                 "limit": one.limit, "note": one.note}  # fmt: skip
     scene = one.scene
     cloud = "" if scene.cloud_percent is None else f"{scene.cloud_percent:.0f} %"
-    return {"id": scene.id, "taken": f"{scene.when:%Y-%m-%d %H:%M}", "satellite": scene.platform, "cloud": cloud,
+    return {"id": scene.id, "taken": f"{scene.when:%Y-%m-%d %H:%M}", "platform": scene.platform, "cloud": cloud,
             "cover": f"{one.cover_percent:.0f} %"}  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from zoompick.area.model import Area
 from zoompick.errors import IncompleteError, SourceError, UsageError
 from zoompick.events import Noted, Report, ignore
-from zoompick.files import exclusive
+from zoompick.files import exclusive, human_time
 from zoompick.geo.region import Region
 from zoompick.journal import act
 from zoompick.net.pace import Pace
@@ -204,18 +204,18 @@ def download(request: DownloadRequest, report: Report = ignore, pace: Pace | Non
 
 
 def download_until_here(
-    request: DownloadRequest, minutes: float, report: Report = ignore, pace: Pace | None = None
+    request: DownloadRequest, every_s: float, report: Report = ignore, pace: Pace | None = None
 ) -> Downloaded:
     """Passes on a schedule until nothing is missing that may still come.
 
     Parameters
     ----------
-    minutes : float
+    every_s : float
         Between the end of a pass and the next.
     """
     while True:
         try:
             return download(request, report, pace)
         except (IncompleteError, SourceError) as error:
-            report(Noted(f"{error.what} Trying again in {minutes:g} min; Ctrl-C ends it."))
-            time.sleep(60 * minutes)
+            report(Noted(f"{error.what} Trying again in {human_time(every_s)}; Ctrl-C ends it."))
+            time.sleep(every_s)

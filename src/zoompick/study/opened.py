@@ -143,10 +143,10 @@ class Study(folder.Study):
         return orders.refresh_orders(self)
 
     def wait_for_orders(
-        self, every_s: float = 30, limit_min: float = 0, report: Report = ignore, hand_in: bool = False
+        self, every_s: float = 30, limit_s: float = 0, report: Report = ignore, hand_in: bool = False
     ) -> tuple[list[Order], int]:
         """Wait for its orders and fetch what is ready; see :func:`zoompick.study.orders.wait_for_orders`."""
-        return orders.wait_for_orders(self, every_s, limit_min, report, hand_in)
+        return orders.wait_for_orders(self, every_s, limit_s, report, hand_in)
 
     def cancel_orders(self, numbers: Sequence[int], not_taken: bool = False) -> list[Order]:
         """Cancel some; see :func:`zoompick.study.orders.cancel_orders`."""

@@ -115,7 +115,7 @@ def refresh_orders(study: Study) -> list[Order]:
 
 
 def wait_for_orders(
-    study: Study, every_s: float = 30, limit_min: float = 0, report: Report = ignore, hand_in: bool = False
+    study: Study, every_s: float = 30, limit_s: float = 0, report: Report = ignore, hand_in: bool = False
 ) -> tuple[list[Order], int]:
     """Wait for the orders that are under way, and fetch what is ready.
 
@@ -123,7 +123,7 @@ def wait_for_orders(
     ----------
     every_s : float
         Ask so often.
-    limit_min : float
+    limit_s : float
         Wait no longer; 0 for ever.
     hand_in : bool
         Hand in what waits for a slot, as slots free up: only after :func:`submit_orders` tested the price of all.
@@ -138,7 +138,7 @@ def wait_for_orders(
     IncompleteError
         The time is over.
     """
-    ends, count = time.monotonic() + 60 * limit_min, 0
+    ends, count = time.monotonic() + limit_s, 0
     desk, scenes = desk_of(study, report), picked(study)
     with study.locked(), act(study.journal_file, "order wait") as doing:
         while True:
@@ -151,7 +151,7 @@ def wait_for_orders(
             left = [order for order in desk.queue if order.is_pending or order.state in open_states]
             if not left:
                 return list(desk.queue), count
-            if limit_min and time.monotonic() > ends:
+            if limit_s and time.monotonic() > ends:
                 what = "1 order" if len(left) == 1 else f"{len(left)} orders"
                 raise IncompleteError(f"Not here yet: {what}.", "'zoompick order wait' goes on.")
             time.sleep(every_s)

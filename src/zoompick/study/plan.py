@@ -95,7 +95,7 @@ def plan_study(
             study.products(name),
             tuple(p for scene in group for p in band_paths(study, scene, brief.bands)),
             tuple(p for scene in group for p in band_paths(study, scene, [CLASS_BAND])),
-            bool(align.to) and (day != reference or align.each_band),
+            bool(align.reference) and (day != reference or align.each_band),
         )
         for name, (day, group) in zip(folders, days.items(), strict=True)
     ]
@@ -129,9 +129,9 @@ def _steps(kinds: Sequence[Kind], wanted: Wanted, days: Sequence[Day]) -> list[t
 def _reference(brief: Brief, days: Sequence[str]) -> str:
     """The day on which the others are laid; empty for none."""
     align = brief.one(AlignRules)
-    if not align.to or not days:
+    if not align.reference or not days:
         return ""
-    day = {"first": days[0], "last": days[-1]}.get(align.to, align.to)
+    day = {"first": days[0], "last": days[-1]}.get(align.reference, align.reference)
     if day not in days:
         raise BriefError(f"[align] to = '{day}': no scene of that day is picked.", f"There is {', '.join(days)}.")
     if align.each_band and not align.band:
@@ -156,7 +156,7 @@ def folder_names(brief: Brief, area: Area, days: Mapping[str, tuple[Scene, ...]]
         first = group[0]
         told.append(
             {
-                "date": day, "year": day[:4], "month": day[5:7], "day": day[8:], "satellite": first.platform,
+                "date": day, "year": day[:4], "month": day[5:7], "day": day[8:], "platform": first.platform,
                 "collection": first.collection, "source": first.source, "level": first.level,
                 "version": first.version, "study": brief.name, "area": area.name,
             }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from zoompick.errors import UsageError
 from zoompick.events import Report, ignore
 from zoompick.geo.shapes import Shape
 from zoompick.raster.grid import Grid
@@ -76,12 +77,25 @@ def join_tiles(
     ground: Shape,
     out: Path,
     zoom: str = "",
+    pixel_max_m: float | None = None,
     compression: str = "deflate",
     onto: Grid | None = None,
     overwrite: bool = False,
     report: Report = ignore,
 ) -> tiles.Joined:
-    """Join stored tiles over an area into one georeferenced picture; see :func:`zoompick.tiles.tiles.join`."""
+    """Join stored tiles over an area into one georeferenced picture; see :func:`zoompick.tiles.tiles.join`.
+
+    Parameters
+    ----------
+    zoom : str
+        Level; the one that was fetched last by default.
+    pixel_max_m : float, optional
+        In place of a level: pixels on the ground no larger than this.
+    """
+    if zoom and pixel_max_m is not None:
+        raise UsageError("A zoom level and a pixel size were told.", "Give `zoom` 14, or `pixel-max` 5.")
     with TileStore(store, must_exist=True) as held:
+        if pixel_max_m is not None:
+            zoom = tiles.stored_level(held, pixel_max_m, ground.centroid.y)
         wish = WriteOptions(compression=compression, is_rgb=True, credit=held.facts.get("attribution", ""))
         return tiles.join(held, zoom, ground, out, wish, onto, report, overwrite)

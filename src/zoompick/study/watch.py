@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
@@ -11,6 +10,7 @@ from zoompick.area.model import Area
 from zoompick.errors import DataError, NothingFoundError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import read_json, write_json
+from zoompick.given import seconds_of
 from zoompick.journal import act
 from zoompick.scenes import sources
 from zoompick.scenes.period import Period
@@ -23,7 +23,6 @@ from zoompick.study.searchkey import keys
 from zoompick.study.shortlist import chosen_by, keep, shortlist
 from zoompick.study.terms import keep_terms
 
-_SECONDS = {"s": 1, "min": 60, "h": 3600, "d": 86400}
 _NAME, _MOST_DAYS = "watch.json", 6
 
 
@@ -73,10 +72,7 @@ class WatchWish:
         ------
         UsageError
         """
-        found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(s|min|h|d)\s*", text)
-        if not found or float(found[1]) <= 0:
-            raise UsageError(f"'{text}' is no span of time.", "Give one as 1d, 6h, 30min or 90s.")
-        return cls(float(found[1]) * _SECONDS[found[2]], rounds)
+        return cls(seconds_of(text), rounds)
 
 
 def watch(

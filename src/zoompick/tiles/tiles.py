@@ -299,6 +299,27 @@ def stored_matrix(store: TileStore, zoom: str) -> tuple[Crs, Matrix, int]:
     return crs, Matrix(str(number), pixel, west, north, width, height, cols, rows), number
 
 
+def stored_level(store: TileStore, pixel_m: float, lat: float) -> str:
+    """The coarsest stored level whose pixels are no larger on the ground than some metres at a latitude.
+
+    Raises
+    ------
+    UsageError
+        All are larger.
+    """
+    names = [name.rpartition(":")[2] for name in store.facts if name.startswith("zoompick:level:")]
+    found = [stored_matrix(store, name) for name in names if name.isdecimal()]
+    if not found:
+        raise UsageError(f"{store.path} tells no levels.", "Give `zoom`, the number of one.")
+    ordered = sorted((matrix for _, matrix, _ in found), key=lambda matrix: -matrix.pixel)
+    grid = TileGrid("", found[0][0], tuple(ordered))
+    chosen = grid.level_for(pixel_m, lat)
+    if grid.ground_m(chosen, lat) > 1.0001 * pixel_m:
+        least = f"{grid.ground_m(chosen, lat):.3g} m"
+        raise UsageError(f"The finest level in {store.path} has pixels of {least}.", "Fetch a finer one.")
+    return chosen.name
+
+
 def picture_of(store: TileStore, crs: Crs, matrix: Matrix, level: int, keys: Sequence[TileKey]) -> TilePicture:
     """The mosaic of the smallest block of tiles that holds ``keys``."""
     first_row, first_col = min(key.row for key in keys), min(key.col for key in keys)

@@ -27,7 +27,7 @@ class AlignRules(Rules):
 
     section: ClassVar[str] = "align"
 
-    to: str = asked(
+    reference: str = asked(
         words(r"|first|last|\d{4}-\d{2}-\d{2}", "first, last or a day, 2025-12-15"), "",
         "the day on which the others are laid: first, last or a date", option="",
     )  # fmt: skip
@@ -145,4 +145,4 @@ def _sentences(rows: Sequence[dict[str, Any]], limit: float) -> tuple[str, ...]:
     return tuple(f"{', '.join(names)}: {how}." for how, names in found.items())
 
 
-KIND = Kind(AlignRules, (AlignStep,), of_day, makes=lambda section: (ALIGNED,) if section.rules.to else ())
+KIND = Kind(AlignRules, (AlignStep,), of_day, makes=lambda section: (ALIGNED,) if section.rules.reference else ())

@@ -44,7 +44,7 @@ class BlendRules(Rules):
               ("median", "mean", "percentile=90", *PICKS[:2], "highest=ndvi")),
         "median", "median, mean, percentile=90; or each pixel from one date: clearest, newest, highest=ndvi",
     )  # fmt: skip
-    every: str = asked(
+    per: str = asked(
         words(f"|{'|'.join(SPANS)}", f"{', '.join(SPANS[:-1])} or {SPANS[-1]}", "SPAN", SPANS), "",
         "one blend for each 8d, month, season or year",
     )  # fmt: skip
@@ -167,7 +167,7 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     for section in wanted.brief.all(BlendRules):
         spans: dict[str, list[Path]] = {}
         for day in days:
-            spans.setdefault(_span_of(day, section.rules.every), []).extend((*day.inputs, *day.classes))
+            spans.setdefault(_span_of(day, section.rules.per), []).extend((*day.inputs, *day.classes))
         for name, files in sorted(spans.items()):
             target = wanted.root / f"{section.name}{'-' if name else ''}{name}.tif"
             yield from steps_of(list(dict.fromkeys(files)), target, wanted.brief.bands, wanted.grid, section.rules)
@@ -178,7 +178,7 @@ def _span_of(day: Day, every: str) -> str:
 
 
 def _spans(section: Section[BlendRules], days: Sequence[Day]) -> list[str]:
-    return sorted({_span_of(day, section.rules.every) for day in days})
+    return sorted({_span_of(day, section.rules.per) for day in days})
 
 
 def _makes(section: Section[BlendRules]) -> list[str]:

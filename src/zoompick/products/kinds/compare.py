@@ -40,15 +40,15 @@ class CompareRules(Rules):
     index: str = asked(words(_RECIPE, "an index recipe, as ndwi", "NAME"), "ndwi",
                        "what is compared, first day and last")  # fmt: skip
     above: float | None = asked(LIMIT, None, "change is to rise above this, or fall below it")
-    by: float | None = asked(LIMIT, None, "change is to rise or fall by as much")
+    change_min: float | None = asked(LIMIT, None, "change is to rise or fall by as much")
     of: str = asked(MADE_OF, "clip", "the bands: clip, or a mask that is applied", option="")
     show: str = asked(words(f"|{_RECIPE}", "a composite recipe, as natural, or nothing", "NAME"), "",
                       "composite of a picture of both dates and the change")  # fmt: skip
 
     def check(self) -> None:
         """One rule of change."""
-        if (self.above is None) == (self.by is None):
-            raise UsageError("[[compare]] takes `above` or `by`, one of them.", "As above = 0, or by = 0.2.")
+        if (self.above is None) == (self.change_min is None):
+            raise UsageError("[[compare]] takes `above` or `change_min`, one of them.", "As change_min = 0.2.")
 
 
 @dataclass(frozen=True)
@@ -181,7 +181,7 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
     for section in wanted.brief.all(CompareRules):
         rules = section.rules
         ends = (days[0].product(rules.of), days[-1].product(rules.of))
-        recipe, rule = recipes.index(rules.index), Rule(rules.above, rules.by)
+        recipe, rule = recipes.index(rules.index), Rule(rules.above, rules.change_min)
         yield DifferenceStep(ends, wanted.root / f"{section.name}{DIFFERENCE}.tif", recipe)
         change = ChangeStep(ends, wanted.root / f"{section.name}.tif", recipe, rule=rule)
         yield change
