@@ -30,6 +30,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from zoompick.addresses import redacted
+from zoompick.jsontypes import JsonObject
 
 
 class ZoomPickError(Exception):
@@ -58,7 +59,7 @@ class ZoomPickError(Exception):
         return _again, (type(self), self.args, self.__dict__)
 
 
-def _again(kind: type[ZoomPickError], args: tuple[Any, ...], facts: dict[str, Any]) -> ZoomPickError:
+def _again(kind: type[ZoomPickError], args: tuple[Any, ...], facts: JsonObject) -> ZoomPickError:
     error = kind.__new__(kind, *args)
     error.args = args
     error.__dict__.update(facts)

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from zoompick.errors import AreaError, UnknownNameError, UsageError
 from zoompick.geo.crs import Crs
+from zoompick.jsontypes import JsonMap
 from zoompick.patterns import NamePattern
 
 
@@ -137,7 +138,7 @@ class Value:
     """
 
     read: Callable[[Any], Any]
-    schema: Mapping[str, Any]
+    schema: JsonMap
     typed: Callable[[str], Any] = str
     metavar: str = "TEXT"
     offer: tuple[str, ...] = ()

@@ -9,11 +9,11 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from zoompick.addresses import redacted
 from zoompick.errors import CancelledError
 from zoompick.files import disk_errors, parse_json
+from zoompick.jsontypes import JsonObject
 
 
 class Act:
@@ -21,7 +21,7 @@ class Act:
 
     def __init__(self, name: str) -> None:
         self.name = name
-        self.facts: dict[str, Any] = {}
+        self.facts: JsonObject = {}
         self.is_kept = True
         self.outcome = "done"
 
@@ -57,7 +57,7 @@ def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
     outcome = ""
 
     def write(outcome: str = "stopped") -> None:
-        line = {"time": began.isoformat(timespec="seconds"), "act": name, "outcome": outcome}
+        line: JsonObject = {"time": began.isoformat(timespec="seconds"), "act": name, "outcome": outcome}
         line |= {"seconds": round(time.monotonic() - clock, 3)} | doing.facts
         if journal is not None and doing.is_kept:
             _append(journal, redacted(json.dumps(line, ensure_ascii=True, default=str)))
@@ -75,7 +75,7 @@ def act(journal: Path | None, name: str, **facts: object) -> Iterator[Act]:
             write(outcome or doing.outcome)
 
 
-def acts(journal: Path | None) -> Iterator[dict[str, Any]]:
+def acts(journal: Path | None) -> Iterator[JsonObject]:
     """Lines of a journal from the first to the last; one that cannot be read is left out."""
     if journal is None or not journal.exists():
         return
@@ -89,7 +89,7 @@ def acts(journal: Path | None) -> Iterator[dict[str, Any]]:
                 yield found
 
 
-def history(journal: Path | None, name: str = "", last: int = 0) -> Sequence[dict[str, Any]]:
+def history(journal: Path | None, name: str = "", last: int = 0) -> Sequence[JsonObject]:
     """Acts of the journal, oldest first.
 
     Parameters

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from zoompick.errors import AreaError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs, utm_for
 from zoompick.geo.shapes import Shape, bounds_of, geojson_of, lonlat_box
 from zoompick.geo.sizes import area_km2
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import np, shapely
 
 
@@ -21,7 +20,7 @@ class Feature:
 
     name: str
     polygon: Shape
-    attributes: Mapping[str, Any] = field(default_factory=dict)
+    attributes: JsonMap = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -109,9 +108,9 @@ class Area:
             found += [utm_for(6 * zone - 183, lat) for zone in range(first_zone, last_zone + 1)]
         return tuple(dict.fromkeys(sorted(found, key=lambda crs: crs.epsg)))
 
-    def to_feature(self) -> dict[str, Any]:
+    def to_feature(self) -> JsonObject:
         """GeoJSON Feature of the area."""
-        properties: dict[str, Any] = {"name": self.name, "size_km2": round(self.size_km2, 4)}
+        properties: JsonObject = {"name": self.name, "size_km2": round(self.size_km2, 4)}
         if self.description:
             properties["description"] = self.description
         return {

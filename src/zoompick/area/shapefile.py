@@ -9,13 +9,13 @@ import io
 import struct
 import zipfile
 from pathlib import Path
-from typing import Any
 
 from zoompick.area import guard
 from zoompick.area.model import Area, Feature
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, lonlat_from_wkt
 from zoompick.geo.shapes import Shape, checked_polygon
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np, shapefile, shapely
 
 _PARTS = (".shp", ".shx", ".dbf", ".prj", ".cpg")
@@ -49,7 +49,7 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
 
 
 def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:
-    streams: dict[str, Any] = {
+    streams: JsonObject = {
         kind[1:]: io.BytesIO(parts[kind]) for kind in (".shp", ".shx", ".dbf") if kind in parts
     }
     encoding = parts.get(".cpg", b"utf-8").decode("ascii", "replace").strip() or "utf-8"
@@ -84,7 +84,7 @@ def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[
     ], notes
 
 
-def _name(record: dict[str, Any]) -> str:
+def _name(record: JsonObject) -> str:
     return next((str(value) for key, value in record.items() if key.lower() == "name" and value), "")
 
 

@@ -6,7 +6,7 @@ The schemes are data (``data/schemes.toml``); this file knows three geometries, 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
 from functools import cache, lru_cache
 from importlib import resources
@@ -17,6 +17,7 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import Shape, bounds_of, box_polygon, project
 from zoompick.geo.sizes import shares
+from zoompick.jsontypes import JsonMap
 from zoompick.later import shapely
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
@@ -41,7 +42,7 @@ class Scheme:
     kind: str
     pattern: str
     label: str
-    facts: Mapping[str, Any]
+    facts: JsonMap
 
     def named(self, text: str) -> Sheet | None:
         """The piece of this name, or None when the scheme has none."""

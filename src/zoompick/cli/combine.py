@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
 from zoompick.cli import elsewhere, options, show
 from zoompick.cli.declared import with_area, with_rules
 from zoompick.cli.made import grid_for, make_plain
+from zoompick.jsontypes import JsonMap
 from zoompick.products.kinds import blend as blends
 from zoompick.products.kinds import mosaic as mosaics
 from zoompick.products.kinds.align import AlignRules, AlignStep
@@ -45,7 +45,7 @@ def mosaic(
     like: Like = None,
     *,
     rules: MosaicRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -109,7 +109,7 @@ def mask(
     like: Like = None,
     *,
     rules: MaskRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,

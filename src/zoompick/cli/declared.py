@@ -10,6 +10,7 @@ import typer
 
 from zoompick.cli import known, options
 from zoompick.errors import UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.products.rules import Row, Rules
 
 
@@ -81,7 +82,7 @@ def with_rules(kind: type[Rules], *but: str) -> Callable[[Callable[..., Any]], C
 
 def _option(row: Row, section: str) -> inspect.Parameter:
     is_flag = not row.value.metavar
-    told: dict[str, Any] = {} if is_flag else {"metavar": row.value.metavar, "autocompletion": _offer(row, section)}
+    told: JsonObject = {} if is_flag else {"metavar": row.value.metavar, "autocompletion": _offer(row, section)}
     info = typer.Option(f"--{row.option}", help=_words(row), show_default=False, **told)
     return inspect.Parameter(
         row.field, inspect.Parameter.KEYWORD_ONLY, default=None,

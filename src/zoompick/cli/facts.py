@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Sequence
 
 from zoompick.area.model import Area
 from zoompick.errors import SourceError
@@ -12,6 +11,7 @@ from zoompick.files import human_bytes, human_km2
 from zoompick.geo.crs import METRES_A_DEGREE
 from zoompick.geo.shapes import intersection
 from zoompick.geo.sizes import area_km2
+from zoompick.jsontypes import JsonMap
 from zoompick.scenes import offer
 from zoompick.scenes.bands import formats_of
 from zoompick.scenes.prices import km2_price, price_of
@@ -144,7 +144,7 @@ def name_parts(scene: Scene) -> list[tuple[str, str, str]]:
     return guide.parts_of(scene.id) if guide else []
 
 
-def of_collection(collection: Mapping[str, Any]) -> list[Fact]:
+def of_collection(collection: JsonMap) -> list[Fact]:
     """Labels and texts of what a collection tells; what it does not tell is left out."""
     offered = offer.of_collection(collection)
     found = [

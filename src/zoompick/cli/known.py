@@ -10,6 +10,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from zoompick.jsontypes import JsonObject
 from zoompick.later import sqlite3
 from zoompick.settings import config_folder, own_files, study_folder
 
@@ -79,12 +80,12 @@ def _scenes(name: str) -> list[tuple[str, str]]:
     return [(str(number), f"{day} {name}") for number, (name, day) in enumerate(told, 1)] + told
 
 
-def _day(item: dict[str, Any]) -> str:
+def _day(item: JsonObject) -> str:
     told = item.get("properties")
     return str(told.get("datetime") or "")[:10] if isinstance(told, dict) else ""
 
 
-def _bands(item: dict[str, Any]) -> list[str]:
+def _bands(item: JsonObject) -> list[str]:
     assets = item.get("assets")
     entries = assets.items() if isinstance(assets, dict) else ()
     return [name for name, entry in entries if isinstance(entry, dict) and "data" in (entry.get("roles") or ())]
@@ -98,7 +99,7 @@ def _read(path: Path) -> Any:
         return None
 
 
-def _items(name: str) -> list[dict[str, Any]]:
+def _items(name: str) -> list[JsonObject]:
     study = study_folder(Path.cwd())
     table = _read(study / name) if study else None
     found = table.get("features") if isinstance(table, dict) else None

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zoompick.cli import show
 from zoompick.cli.show import Column, place, table
 from zoompick.errors import UsageError
 from zoompick.files import human_bytes
+from zoompick.jsontypes import JsonMap
 from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ def journal_here() -> Path | None:
 
 
 def make_for_study(
-    name: str, as_json: bool, recipe: Sequence[object] | None = None, told: Mapping[str, Any] | None = None
+    name: str, as_json: bool, recipe: Sequence[object] | None = None, told: JsonMap | None = None
 ) -> None:
     """Make one kind of product for every day of the study's shortlist, as the brief says or as named here."""
     from zoompick.study.making import make_in_study

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,6 +14,7 @@ from zoompick.cli.recipelist import list_recipes
 from zoompick.errors import UsageError
 from zoompick.geo.geodesy import buffered
 from zoompick.given import length_m
+from zoompick.jsontypes import JsonMap
 from zoompick.products import recipes
 from zoompick.products.kinds.clip import ClipRules, ClipStep
 from zoompick.products.kinds.composite import CompositeRules, CompositeStep
@@ -56,7 +57,7 @@ def stack(
     ] = "",
     *,
     rules: StackRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -110,7 +111,7 @@ def clip(
     ] = "",
     *,
     rules: ClipRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -152,7 +153,7 @@ def composite(
     place: options.Place = options.NOWHERE,
     *,
     rules: CompositeRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     out: options.Out = None,
     compression: options.Compression = "",
     overwrite: options.Overwrite = False,
@@ -273,7 +274,7 @@ def _beside(file: Path, word: str) -> Path:
     return Path(f"{file.stem}-{word}.tif")
 
 
-def _refuse_options(given: Mapping[str, Any], kind: type[Rules] | None = None, told: Iterable[str] = ()) -> None:
+def _refuse_options(given: JsonMap, kind: type[Rules] | None = None, told: Iterable[str] = ()) -> None:
     """Without a file the brief decides; options that would contradict it are refused."""
     of_rules = [f"--{row.option}" for row in kind.rows() if row.field in told] if kind else []
     named = next(iter([*(name for name, value in given.items() if name and value), *of_rules]), None)

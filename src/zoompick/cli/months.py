@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from zoompick.jsontypes import JsonObject
 
 if TYPE_CHECKING:
     from zoompick.discovery.agenda import Agenda
@@ -22,14 +24,14 @@ def by_month(agenda: Agenda) -> list[list[str]]:
     return rows
 
 
-def _cell(figure: dict[str, Any] | None) -> str:
+def _cell(figure: JsonObject | None) -> str:
     if figure is None:
         return _GAP
     least = figure["least_cloud_percent"]
     return f"{figure['scenes']}/{'?' if least is None else f'{least:.0f}'}"
 
 
-def _digit(day: dict[str, Any] | None) -> str:
+def _digit(day: JsonObject | None) -> str:
     if day is None:
         return _GAP
     least = day["least_cloud_percent"]

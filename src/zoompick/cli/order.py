@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,6 +14,7 @@ from zoompick.cli import exits, options, show
 from zoompick.cli.groups import defaulting, group
 from zoompick.errors import BusyError, NothingFoundError
 from zoompick.files import human_km2, human_time
+from zoompick.jsontypes import JsonObject
 from zoompick.money import words
 from zoompick.orders.desk import to_order
 from zoompick.orders.queue import Queue, cost_of
@@ -264,7 +265,7 @@ def _accepting(queue: Sequence[Order]) -> str:
     return "".join(f" --accept-price '{one}'" for one in cost_of(queue))
 
 
-def _row(entry: Order) -> dict[str, Any]:
+def _row(entry: Order) -> JsonObject:
     return asdict(entry)
 
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 from zoompick.cli import show
+from zoompick.jsontypes import JsonObject
 from zoompick.products import recipes
 from zoompick.scenes.deliveries import open_layers
 from zoompick.study.folder import Study
@@ -43,7 +43,7 @@ def _bands_here(file: Path | None) -> set[str] | None:
     return None if study is None else set(study.brief().bands)
 
 
-def _composites() -> list[dict[str, Any]]:
+def _composites() -> list[JsonObject]:
     found = map(recipes.composite, recipes.composite_names())
     return [
         {"name": one.name, "title": one.title, "bands": list(one.bands), "shows": one.shows, "use": one.use,
@@ -52,7 +52,7 @@ def _composites() -> list[dict[str, Any]]:
     ]  # fmt: skip
 
 
-def _indices() -> list[dict[str, Any]]:
+def _indices() -> list[JsonObject]:
     found = map(recipes.index, recipes.index_names())
     return [
         {"name": one.name, "title": one.title, "bands": list(one.formula.bands), "formula": one.formula.text,

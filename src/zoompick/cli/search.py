@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -20,6 +20,7 @@ from zoompick.discovery.filters import ACCESS, ROWS, SORTS, Row
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
 from zoompick.journal import act
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.scenes import sources as table
 from zoompick.scenes.scenelist import write_list
 from zoompick.study import lastsearch
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
     from zoompick.scenes.source import Source
 
 _SCENE, _OUT = "What a scene must be", "What comes back"
-_TYPES: dict[str, Any] = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool,
+_TYPES: JsonObject = {"PERCENT": float | None, "DEGREES": float | None, "METRES": float | None, "": bool,
                           "COUNT": int | None}  # fmt: skip
 _OFFERED = {
     "collection": known.collections, "has": known.in_list(known.bands), "sort": known.one_of(*SORTS),
@@ -42,7 +43,7 @@ def _option(row: Row) -> inspect.Parameter:
     """The option of a filter; not given, it is None, False or empty."""
     kind = list[str] | None if row.repeats else _TYPES.get(row.unit, str)
     default = False if kind is bool else "" if kind is str else None
-    told: dict[str, Any] = {"metavar": row.unit} if row.unit else {}
+    told: JsonObject = {"metavar": row.unit} if row.unit else {}
     if row.unit == "PERCENT":
         told["parser"] = options.percent(f"value of --{row.option}")
     if row.option in _OFFERED:
@@ -75,7 +76,7 @@ def with_filters(command: Callable[..., Any]) -> Callable[..., Any]:
 @with_filters
 @with_area
 def search(
-    filters: Mapping[str, Any],
+    filters: JsonMap,
     place: options.Place = options.NOWHERE,
     source: options.SourceNames = None,
     by_month: Annotated[
@@ -149,7 +150,7 @@ def _carry_out(study: Study | None, wanted: _Request, own_area: bool, shown: _Sh
     return exits.IN_PART if found.problems else exits.DONE
 
 
-def _request(study: Study | None, area: Area | None, given: Mapping[str, Any], sources: Sequence[str]) -> _Request:
+def _request(study: Study | None, area: Area | None, given: JsonMap, sources: Sequence[str]) -> _Request:
     """What is asked: the brief first, then the command line over it, filter by filter."""
     base = Criteria()
     if study is not None:

@@ -14,7 +14,7 @@ import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, redirect_stdout
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rich.box import SIMPLE_HEAD
 from rich.console import Console
@@ -28,6 +28,7 @@ from zoompick.cli.voice import VOICE
 from zoompick.errors import ZoomPickError
 from zoompick.events import Advanced, Event, Finished, Noted, Report, Retrying, Started
 from zoompick.files import human_bytes, json_bytes
+from zoompick.jsontypes import JsonObject
 from zoompick.net.vault import Sorting
 from zoompick.outgoing import seen
 from zoompick.settings import BRIEF_NAME, whole
@@ -323,7 +324,7 @@ class _Drawn:
 
     def __init__(self, bars: Progress) -> None:
         self._bars = bars
-        self._tasks: dict[str, Any] = {}
+        self._tasks: JsonObject = {}
         self._units: dict[str, str] = {}
 
     def __call__(self, event: Event) -> None:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -13,6 +12,7 @@ from zoompick.cli.declared import with_area, with_rules
 from zoompick.errors import UsageError
 from zoompick.figures.face import FORMATS, Panel, Paper
 from zoompick.files import refuse_existing
+from zoompick.jsontypes import JsonMap
 from zoompick.products.compare import compared
 from zoompick.products.drawing import Look, Wording, draw, shown
 from zoompick.products.kinds.picture import PictureRules
@@ -36,7 +36,7 @@ def picture(
     place: options.Place = options.NOWHERE,
     *,
     rules: PictureRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     width_mm: Annotated[
         float | None,
         typer.Option("--width-mm", metavar="MM", help="In print, at 300 dots an inch, in place of pixels."),
@@ -71,7 +71,7 @@ def picture(
     show.note(f"Drawn in {show.place(target)}, from {read.width} x {read.height} px of {read.pixel_text}.")
 
 
-def paper_of(told: Mapping[str, Any], width_mm: float | None = None) -> Paper:
+def paper_of(told: JsonMap, width_mm: float | None = None) -> Paper:
     """Its width and dots an inch, of what was given."""
     width, dots = told.get("width_px"), told.get("dpi")
     return Paper.of(None if width is None else round(width), width_mm, None if dots is None else round(dots))
@@ -113,7 +113,7 @@ def compare(
     place: options.Place = options.NOWHERE,
     *,
     rules: PictureRules,
-    told: Mapping[str, Any],
+    told: JsonMap,
     blink: Annotated[
         bool, typer.Option("--blink", help="Write an animated picture of the two too: NAME-blink.png.")
     ] = False,

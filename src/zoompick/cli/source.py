@@ -5,13 +5,14 @@ from __future__ import annotations
 import sys
 from dataclasses import asdict
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from zoompick.addresses import origin_of, public
 from zoompick.cli import exits, facts, known, options, show
 from zoompick.cli.groups import group
+from zoompick.jsontypes import JsonObject
 from zoompick.net.login import VARIABLE, Keyring
 from zoompick.scenes import offer, sources
 from zoompick.scenes.sourcekinds import KINDS
@@ -119,7 +120,7 @@ def source_show(
             show.table([show.Column(head, *_LOOK.get(head, ())) for head in heads], rows)
 
 
-_LOOK: dict[str, Any] = {
+_LOOK: JsonObject = {
     "µm": ("right",), "width": ("right",), "pixel m": ("right",), "what": ("left", True),
 }  # fmt: skip
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -13,6 +13,7 @@ from zoompick.cli.declared import with_area
 from zoompick.files import human_bytes, human_km2, human_time
 from zoompick.journal import act
 from zoompick.journal import history as acts_of
+from zoompick.jsontypes import JsonMap
 from zoompick.study.folder import Study
 
 if TYPE_CHECKING:
@@ -166,7 +167,7 @@ _SHOWN = (
 )  # fmt: skip
 
 
-def _facts_of(line: Mapping[str, Any]) -> str:
+def _facts_of(line: JsonMap) -> str:
     """The most telling facts of an act, in words."""
     words = []
     for key in _SHOWN:

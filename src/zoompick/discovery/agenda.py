@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from itertools import pairwise
-from typing import Any
 
 from zoompick.discovery.pick import told_cloud
 from zoompick.figures.calendar import Mark
+from zoompick.jsontypes import JsonObject
 from zoompick.scenes.scenelist import Entry
 
 
@@ -17,10 +17,10 @@ from zoompick.scenes.scenelist import Entry
 class Agenda:
     """Figures by period, a day or a month, and lines on spans and gaps."""
 
-    figures: dict[str, dict[str, Any]]
+    figures: dict[str, JsonObject]
     notes: list[str]
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """Counts and clouds by period, for machines."""
         return {"periods": self.figures, "notes": self.notes}
 
@@ -46,7 +46,7 @@ def marks(entries: Sequence[Entry]) -> list[Mark]:
     return [Mark(day, cloud, platform) for (day, platform), cloud in sorted(best.items())]
 
 
-def _figures(entries: Sequence[Entry], digits: int) -> dict[str, dict[str, Any]]:
+def _figures(entries: Sequence[Entry], digits: int) -> dict[str, JsonObject]:
     groups: dict[str, list[Entry]] = {}
     for entry in entries:
         groups.setdefault(entry.scene.day[:digits], []).append(entry)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import islice
-from typing import Any, Literal
+from typing import Literal
 
 from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.footprintfile import FootprintFile
@@ -13,6 +13,7 @@ from zoompick.discovery.readers import Reader, reader_of
 from zoompick.discovery.stac import StacApi
 from zoompick.errors import SourceError, ZoomPickError
 from zoompick.events import Report, ignore
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import shapely
 from zoompick.net.authority import Purpose
 from zoompick.net.client import Client, workers
@@ -140,7 +141,7 @@ def _tile(layer: TileLayer, client: Client) -> Finding:
     return Finding(label, layer.name, "pass", "given", "given", "")
 
 
-def _access(reader: Reader, collections: Sequence[Mapping[str, Any]], client: Client) -> list[Finding]:
+def _access(reader: Reader, collections: Sequence[JsonMap], client: Client) -> list[Finding]:
     """Whether a file of each collection is given to us as we are."""
     names = [str(entry.get("id")) for entry in collections[:_MOST_COLLECTIONS]]
     if isinstance(reader, FootprintFile):
@@ -194,7 +195,7 @@ def _sample(reader: Reader, source: Source) -> list[Finding]:
     return found
 
 
-def _usable(items: list[dict[str, Any]], source: str) -> list[Scene]:
+def _usable(items: list[JsonObject], source: str) -> list[Scene]:
     scenes = []
     for item in items:
         try:

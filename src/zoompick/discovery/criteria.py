@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
-from typing import Any
 
 from zoompick.discovery.filters import BY_FIELD, OF_CLOUD, Filter, in_force
 from zoompick.errors import UsageError
 from zoompick.geo.shapes import Shape
 from zoompick.geo.sizes import shares
+from zoompick.jsontypes import JsonMap
 from zoompick.scenes.period import Hours, Period, Season, span
 from zoompick.scenes.scene import Scene, footprints_of
 
@@ -91,7 +91,7 @@ class Criteria:
                 raise UsageError(f"{field} = {value!r} cannot be used. {error.what}", error.todo) from error
             object.__setattr__(self, field, checked)
 
-    def with_given(self, given: Mapping[str, Any]) -> Criteria:
+    def with_given(self, given: JsonMap) -> Criteria:
         """The criteria with what a person gave in place of what is here.
 
         Parameters

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 from zoompick.addresses import is_remote
 from zoompick.bytesource import ByteSource
@@ -16,6 +15,7 @@ from zoompick.discovery.index import FootprintIndex, build, file_for
 from zoompick.errors import FormatError, UnknownNameError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
+from zoompick.jsontypes import JsonObject
 from zoompick.scenes.source import Source
 
 Opens = Callable[[str], ByteSource]
@@ -37,7 +37,7 @@ class FootprintFile:
         self._covered = _covered(source, opens)
         self._index = None if self._covered else _indexed(source, report)
 
-    def collections(self) -> list[dict[str, Any]]:
+    def collections(self) -> list[JsonObject]:
         """One Collection for each collection named in the file."""
         box: Sequence[float] | None
         if self._covered:
@@ -57,7 +57,7 @@ class FootprintFile:
         assert self._index is not None
         return self._index.collections()
 
-    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+    def search(self, criteria: Criteria) -> Iterator[JsonObject]:
         """Items whose boxes meet the area's, in time and clear enough."""
         known = self._names() if criteria.collections else []
         for name in criteria.collections:

@@ -6,7 +6,7 @@ A file made by others names its columns as it likes; the usual names of an id, a
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ from zoompick.discovery import geoparquet
 from zoompick.errors import DataError, FormatError
 from zoompick.files import parse_json, read_json
 from zoompick.geo.shapes import geojson_of
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.net.links import links_of
 
 ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
@@ -29,7 +30,7 @@ _HREF = ("href", "url", "location", "path", "file", "filename")
 _DATE_FORMS = ("%Y-%m-%d", "%Y/%m/%d", "%Y%m%d", "%d.%m.%Y", "%Y-%m-%d %H:%M:%S", "%Y%m%dT%H%M%S")
 
 
-def items_of(path: Path, collection: str, day: str = "") -> Iterator[dict[str, Any]]:
+def items_of(path: Path, collection: str, day: str = "") -> Iterator[JsonObject]:
     """Items of a file, one a footprint.
 
     Parameters
@@ -68,7 +69,7 @@ def _vector(path: Path) -> Iterable[Feature]:
 _MOST_LINKED = 100_000
 
 
-def _linked(path: Path, catalog: dict[str, Any], collection: str) -> Iterator[dict[str, Any]]:
+def _linked(path: Path, catalog: JsonObject, collection: str) -> Iterator[JsonObject]:
     """Items that a static STAC catalog on disk links to, in its own folder and those below; each file once."""
     root, waiting, seen = path.parent, [(path, catalog)], {path}
     while waiting:
@@ -96,7 +97,7 @@ def _beside(place: Path, href: str) -> Path:
         return place
 
 
-def _with_places(item: dict[str, Any], place: Path) -> dict[str, Any]:
+def _with_places(item: JsonObject, place: Path) -> JsonObject:
     """An item whose assets are told by whole paths."""
     assets = item.get("assets")
     if not isinstance(assets, dict):
@@ -108,7 +109,7 @@ def _with_places(item: dict[str, Any], place: Path) -> dict[str, Any]:
     return {**item, "assets": told}
 
 
-def _of_json(path: Path, collection: str, day: str) -> Iterator[dict[str, Any]]:
+def _of_json(path: Path, collection: str, day: str) -> Iterator[JsonObject]:
     try:
         value = parse_json(path.read_text(encoding="utf-8-sig"))
     except (OSError, ValueError) as error:
@@ -132,7 +133,7 @@ def _of_json(path: Path, collection: str, day: str) -> Iterator[dict[str, Any]]:
             yield _item(attributes, feature.get("geometry"), number, collection, day)
 
 
-def _of_features(features: Iterable[Feature], collection: str, day: str) -> Iterator[dict[str, Any]]:
+def _of_features(features: Iterable[Feature], collection: str, day: str) -> Iterator[JsonObject]:
     for number, feature in enumerate(features):
         attributes = {**feature.attributes}
         if feature.name:
@@ -140,9 +141,9 @@ def _of_features(features: Iterable[Feature], collection: str, day: str) -> Iter
         yield _item(attributes, geojson_of(feature.polygon), number, collection, day)
 
 
-def _item(attributes: Mapping[str, Any], geometry: Any, number: int, collection: str, day: str) -> dict[str, Any]:
+def _item(attributes: JsonMap, geometry: Any, number: int, collection: str, day: str) -> JsonObject:
     lower = {str(key).lower(): value for key, value in attributes.items() if value not in (None, "")}
-    properties: dict[str, Any] = {str(key): _plain(value) for key, value in attributes.items() if value is not None}
+    properties: JsonObject = {str(key): _plain(value) for key, value in attributes.items() if value is not None}
     when = moment_of(next((lower[name] for name in _DATE if name in lower), day))
     if when is not None:
         properties["datetime"] = when.strftime("%Y-%m-%dT%H:%M:%SZ")
@@ -163,7 +164,7 @@ def _item(attributes: Mapping[str, Any], geometry: Any, number: int, collection:
     }
 
 
-def item_of_row(feature: Feature, number: int, collection: str, day: str) -> dict[str, Any]:
+def item_of_row(feature: Feature, number: int, collection: str, day: str) -> JsonObject:
     """A row as :mod:`~zoompick.discovery.geoparquet` writes gives its item back; any other is read by its columns."""
     row = {key: value for key, value in feature.attributes.items() if key != "bbox"}
     try:

@@ -22,6 +22,7 @@ from zoompick.discovery.probing import refuse_deadly
 from zoompick.errors import AreaError, FormatError, UsageError
 from zoompick.files import parse_json
 from zoompick.geo.bounds import Bounds
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import compute, parquet, pyarrow, shapely
 from zoompick.scenes.period import Period
 
@@ -55,9 +56,9 @@ def features_of(path: Path) -> Iterator[Feature]:
             yield from _features(batch.to_pylist(), column)
 
 
-def _features(rows: Iterable[dict[str, Any]], column: str) -> Iterator[Feature]:
+def _features(rows: Iterable[JsonObject], column: str) -> Iterator[Feature]:
     for row in rows:
-        wkb = row.pop(column, None)
+        wkb: bytes | None = row.pop(column, None)
         if wkb is None:
             continue
         shape = shapely.from_wkb(wkb)
@@ -65,7 +66,7 @@ def _features(rows: Iterable[dict[str, Any]], column: str) -> Iterator[Feature]:
             yield Feature(str(row.get("name") or ""), shape, row)
 
 
-def _about(table: Any) -> dict[str, Any]:
+def _about(table: Any) -> JsonObject:
     told = parse_json((table.schema_arrow.metadata or {}).get(b"geo", b"{}"))
     return told if isinstance(told, dict) else {}
 
@@ -202,7 +203,7 @@ def _may_meet(group: Bounds, box: Bounds) -> bool:
     return along and group.south <= box.north and group.north >= box.south
 
 
-def write(items: Iterable[Mapping[str, Any]], path: Path) -> None:
+def write(items: Iterable[JsonMap], path: Path) -> None:
     """Write items as GeoParquet 1.1: id, collection, geometry and its box, main properties apart, all as JSON text.
 
     Rows lie along a curve, so that a group holds neighbours and a search reads few.
@@ -242,7 +243,7 @@ def schema() -> Any:
         return pyarrow.schema(fields, {"geo": json.dumps(geo)})
 
 
-def _row(item: Mapping[str, Any]) -> dict[str, Any]:
+def _row(item: JsonMap) -> JsonObject:
     properties = item.get("properties") or {}
     geometry = item.get("geometry")
     shape = shapely.geometry.shape(geometry) if geometry else None

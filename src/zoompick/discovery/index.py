@@ -21,6 +21,7 @@ from zoompick import cache, foreign
 from zoompick.arrays import Numbers
 from zoompick.errors import DataError
 from zoompick.files import database_errors, take_name, temporary_beside
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np, sqlite3
 from zoompick.scenes.packed import fill
 from zoompick.settings import cache_folder
@@ -48,7 +49,7 @@ def file_for(path: Path) -> Path:
     return cache_folder() / "footprints" / f"{hashlib.sha256(key.encode()).hexdigest()[:24]}.sqlite"
 
 
-def build(target: Path, items: Iterable[dict[str, Any]]) -> int:
+def build(target: Path, items: Iterable[JsonObject]) -> int:
     """Write an index of items under its name once it is whole; returns how many are in it.
 
     Items without a usable footprint are left out, since no search by place can find them.
@@ -87,7 +88,7 @@ def _edges(rows: list[Any]) -> Numbers:
     return np.hstack([boxes, moments, moments])
 
 
-def _rows(items: Iterable[dict[str, Any]]) -> list[Any]:
+def _rows(items: Iterable[JsonObject]) -> list[Any]:
     """(id, collection, moment, cloud, ground, rest, west, east, south, north) of each item, along the curve."""
     rows = []
     for item in items:
@@ -124,7 +125,7 @@ def _spread(value: Numbers) -> Numbers:
     return value
 
 
-def _rest(item: dict[str, Any], properties: dict[str, Any]) -> str | None:
+def _rest(item: JsonObject, properties: JsonObject) -> str | None:
     """What has no column of its own, as JSON; None when there is nothing."""
     rest = {key: value for key, value in properties.items() if key not in _COLUMNS}
     kept = {"properties": rest} if rest else {}
@@ -156,9 +157,9 @@ def _ground(geometry: object) -> tuple[bytes, tuple[float, float, float, float]]
         return None
 
 
-def _geometry(ground: bytes) -> dict[str, Any]:
+def _geometry(ground: bytes) -> JsonObject:
     if ground[:1] == b"J":
-        found: dict[str, Any] = json.loads(ground[1:])
+        found: JsonObject = json.loads(ground[1:])
         return found
     numbers = struct.unpack(f"<{(len(ground) - 1) // 4}i", ground[1:])
     ring = [[numbers[n] / _SCALE, numbers[n + 1] / _SCALE] for n in range(0, len(numbers), 2)]
@@ -192,7 +193,7 @@ class FootprintIndex:
 
     def items(
         self, boxes: Iterable[Bounds], begins: int | None, ends: int | None, cloud_max: float | None
-    ) -> Iterator[dict[str, Any]]:
+    ) -> Iterator[JsonObject]:
         """Items whose box meets one of ``boxes``, in time (seconds since 1970) and with at most this cloud.
 
         The caller tests footprints exactly.
@@ -218,7 +219,7 @@ class FootprintIndex:
 
     def _item(
         self, name: str, collection: int, moment: int | None, cloud: float | None, ground: bytes, rest: str | None
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         kept = json.loads(rest) if rest else {}
         properties = kept.get("properties", {})
         if moment is not None:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
-from typing import Any, Protocol
+from typing import Protocol
 
 from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.footprintfile import FootprintFile
 from zoompick.discovery.stac import StacApi
 from zoompick.discovery.static import StaticCatalog
 from zoompick.events import Report
+from zoompick.jsontypes import JsonObject
 from zoompick.net.authority import Purpose
 from zoompick.net.client import Client
 from zoompick.net.ranges import remote_file
@@ -21,10 +22,10 @@ from zoompick.scenes.tileservice import TileService
 class Reader(Protocol):
     """A source that can be asked."""
 
-    def collections(self) -> list[dict[str, Any]]:
+    def collections(self) -> list[JsonObject]:
         """Its collections, as STAC Collections."""
 
-    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+    def search(self, criteria: Criteria) -> Iterator[JsonObject]:
         """Items that may fit; the caller checks them again."""
 
 

@@ -7,10 +7,9 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
-from typing import Any
 from urllib.parse import urlencode
 
 from zoompick import settings
@@ -19,6 +18,7 @@ from zoompick.discovery.criteria import Criteria
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.files import human_time
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import shapely
 from zoompick.net.client import Client
 from zoompick.net.links import joined, links_of, objects_in
@@ -55,7 +55,7 @@ class StacApi:
         self._client = client
 
     @cached_property
-    def landing(self) -> Mapping[str, Any]:
+    def landing(self) -> JsonMap:
         """The landing page."""
         page = self._client.json(self.url)
         if not isinstance(page, dict) or not isinstance(page.get("links"), list):
@@ -68,13 +68,13 @@ class StacApi:
         claimed = self.landing.get("conformsTo")
         return frozenset(map(str, claimed)) if isinstance(claimed, list) else frozenset()
 
-    def collections(self) -> list[dict[str, Any]]:
+    def collections(self) -> list[JsonObject]:
         """All collections, page after page."""
         links = links_of(self.landing, "data")
         address = joined(self.url, links[0]["href"]) if links else self.url.rstrip("/") + "/collections"
         return [entry for page in self._pages(address, None) for entry in objects_in(page, "collections")]
 
-    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+    def search(self, criteria: Criteria) -> Iterator[JsonObject]:
         """Items that the server thinks fit, as they come; the caller checks them again.
 
         A server that refuses the filter it claims to know is asked once more without it.
@@ -95,7 +95,7 @@ class StacApi:
                 raise
             yield from self._items(plain)
 
-    def _items(self, body: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    def _items(self, body: JsonObject) -> Iterator[JsonObject]:
         post = [link for link in links_of(self.landing, "search") if str(link.get("method", "")).upper() == "POST"]
         links = post or links_of(self.landing, "search")
         if not links:
@@ -112,8 +112,8 @@ class StacApi:
                 if name not in known:
                     raise UnknownNameError.of("collection", name, known)
 
-    def _body(self, criteria: Criteria) -> dict[str, Any]:
-        body: dict[str, Any] = {"intersects": geojson_of(_light(criteria.ground)), "limit": _PAGE}
+    def _body(self, criteria: Criteria) -> JsonObject:
+        body: JsonObject = {"intersects": geojson_of(_light(criteria.ground)), "limit": _PAGE}
         if criteria.collections:
             body["collections"] = list(criteria.collections)
         if criteria.ids and len(criteria.ids) <= _MOST_IDS:
@@ -135,7 +135,7 @@ class StacApi:
     def _conforms(self, words: str) -> bool:
         return any(words in name for name in self.conformance)
 
-    def _pages(self, address: str, body: dict[str, Any] | None) -> Iterator[dict[str, Any]]:
+    def _pages(self, address: str, body: JsonObject | None) -> Iterator[JsonObject]:
         """Follow ``next`` links as they are given, by GET or POST, never the same one twice.
 
         The next page is on its way while the caller works on this one.
@@ -190,8 +190,8 @@ def _pages(count: int) -> str:
 
 
 def _following(
-    link: Mapping[str, Any], address: str, body: dict[str, Any] | None
-) -> tuple[str, dict[str, Any] | None]:
+    link: JsonMap, address: str, body: JsonObject | None
+) -> tuple[str, JsonObject | None]:
     href = joined(address, str(link["href"]))
     if str(link.get("method", "GET")).upper() != "POST":
         return href, None
@@ -200,7 +200,7 @@ def _following(
     return href, {**(body or {}), **given} if link.get("merge") else dict(given)
 
 
-def _as_query(body: dict[str, Any]) -> dict[str, str]:
+def _as_query(body: JsonObject) -> dict[str, str]:
     """The search body as parameters of a GET."""
     query = {}
     for key, value in body.items():

@@ -6,15 +6,15 @@ Source: STAC 1.1 (catalog and collection specification, link relations ``child``
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from functools import cached_property
-from typing import Any
 
 from zoompick.addresses import address_parts, is_remote
 from zoompick.discovery.criteria import Criteria
 from zoompick.errors import SourceError, UnknownNameError
 from zoompick.events import Noted, Report, ignore
 from zoompick.geo.bounds import Bounds
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.net.client import Client
 from zoompick.net.links import joined, links_of, objects_in
 from zoompick.scenes.fields import edges_of
@@ -40,11 +40,11 @@ class StaticCatalog:
         self._host = address_parts(url).netloc
 
     @cached_property
-    def landing(self) -> Mapping[str, Any]:
+    def landing(self) -> JsonMap:
         """The root document."""
         return self._document(self.url)
 
-    def _document(self, url: str) -> Mapping[str, Any]:
+    def _document(self, url: str) -> JsonMap:
         value = self._client.json(url)
         is_items = isinstance(value, dict) and value.get("type") in ("Feature", "FeatureCollection")
         if not isinstance(value, dict) or not (is_items or isinstance(value.get("links"), list)):
@@ -53,7 +53,7 @@ class StaticCatalog:
             )
         return value
 
-    def collections(self) -> list[dict[str, Any]]:
+    def collections(self) -> list[JsonObject]:
         """All collections of the catalog, however deep; of an ItemCollection those that its items name."""
         if self.landing.get("type") == "FeatureCollection":
             names = {
@@ -62,7 +62,7 @@ class StaticCatalog:
             return [{"type": "Collection", "id": name} for name in sorted(names)]
         return [dict(entry) for entry in self._walk(None) if entry.get("type") == "Collection"]
 
-    def search(self, criteria: Criteria) -> Iterator[dict[str, Any]]:
+    def search(self, criteria: Criteria) -> Iterator[JsonObject]:
         """Items of the collections whose extents meet the query; the caller checks them again.
 
         Raises
@@ -85,10 +85,10 @@ class StaticCatalog:
             if name not in seen:
                 raise UnknownNameError.of("collection", name, seen)
 
-    def _walk(self, criteria: Criteria | None) -> Iterator[Mapping[str, Any]]:
+    def _walk(self, criteria: Criteria | None) -> Iterator[JsonMap]:
         return (document for _, document in self._walk_all(criteria))
 
-    def _walk_all(self, criteria: Criteria | None) -> Iterator[tuple[str, Mapping[str, Any]]]:
+    def _walk_all(self, criteria: Criteria | None) -> Iterator[tuple[str, JsonMap]]:
         """Addresses and documents, breadth first; items only when there is a query; each address once."""
         rels = ("child",) if criteria is None else ("child", "item", "items")
         queue, known = deque([self.url]), {self.url}
@@ -120,7 +120,7 @@ class StaticCatalog:
             self._report(Noted(f"{self._host} has more than {_MOST_DOCUMENTS} documents; the rest was not read."))
 
 
-def _placed(item: Mapping[str, Any], url: str) -> dict[str, Any]:
+def _placed(item: JsonMap, url: str) -> JsonObject:
     """An item that tells its own address: addresses in it that are relative are so to the document it came in."""
     own = links_of(item, "self")
     if own and is_remote(own[0]["href"]):
@@ -137,7 +137,7 @@ def _target(base: str, href: str) -> str:
         return ""
 
 
-def _may_hold(collection: Mapping[str, Any], criteria: Criteria) -> bool:
+def _may_hold(collection: JsonMap, criteria: Criteria) -> bool:
     """True unless the collection's name or extent rules it out."""
     if criteria.collections and collection.get("id") not in criteria.collections:
         return False
@@ -146,7 +146,7 @@ def _may_hold(collection: Mapping[str, Any], criteria: Criteria) -> bool:
     return not known or any(box.intersects(part) for box in known for part in here)
 
 
-def _boxes(collection: Mapping[str, Any]) -> Iterator[Bounds]:
+def _boxes(collection: JsonMap) -> Iterator[Bounds]:
     """Boxes of a collection's spatial extent; what is none is left out."""
     extent = collection.get("extent")
     spatial = extent.get("spatial") if isinstance(extent, dict) else None

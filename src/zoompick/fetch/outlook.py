@@ -6,7 +6,6 @@ import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from zoompick import money
 from zoompick.fetch.download import room_for
@@ -14,6 +13,7 @@ from zoompick.fetch.get import Ready
 from zoompick.files import human_bytes, human_km2, human_time
 from zoompick.geo.shapes import Shape
 from zoompick.journal import acts
+from zoompick.jsontypes import JsonObject
 from zoompick.money import Money
 from zoompick.scenes.prices import price_of
 from zoompick.scenes.scene import Scene
@@ -61,7 +61,7 @@ class Outlook:
     order_limits: tuple[str, ...] = ()
     is_limited: bool = False
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """As the command prints it."""
         rows = [{"amount": round(one.amount, 2), "currency": one.currency} for one in self.prices]
         seconds = None if self.seconds is None else round(self.seconds, 1)

@@ -8,13 +8,13 @@ import re
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path, PurePosixPath
-from typing import Any
 
 from zoompick.area import sheets
 from zoompick.area.shapefile import read_shapefile
 from zoompick.errors import AreaError, ZoomPickError
 from zoompick.files import parse_json
 from zoompick.geo.shapes import Shape, polygon_of
+from zoompick.jsontypes import JsonMap
 from zoompick.later import shapely
 from zoompick.scenes.archives import Archive, Member
 
@@ -36,7 +36,7 @@ def placed(archive: Archive, members: Sequence[Member]) -> tuple[dict[str, Shape
     return by_name, "the names of its files" if by_name else ""
 
 
-def _indices(archive: Archive, members: Sequence[Member]) -> list[tuple[str, list[tuple[Shape, Mapping[str, Any]]]]]:
+def _indices(archive: Archive, members: Sequence[Member]) -> list[tuple[str, list[tuple[Shape, JsonMap]]]]:
     found = []
     candidates = [m for m in members if m.path.suffix.lower() in (*_PARTS, ".geojson", ".json")]
     candidates = [m for m in candidates if 0 <= m.size <= _MOST_INDEX_BYTES]
@@ -72,12 +72,12 @@ def read_members(archive: Archive, members: Sequence[Member]) -> dict[str, bytes
     return held
 
 
-def _of_geojson(data: bytes) -> list[tuple[Shape, Mapping[str, Any]]]:
+def _of_geojson(data: bytes) -> list[tuple[Shape, JsonMap]]:
     features = parse_json(data.decode("utf-8-sig"))["features"]
     return [(polygon_of(feature["geometry"]), feature.get("properties") or {}) for feature in features]
 
 
-def _of_shapefile(member: Member, data: Mapping[str, bytes]) -> list[tuple[Shape, Mapping[str, Any]]]:
+def _of_shapefile(member: Member, data: Mapping[str, bytes]) -> list[tuple[Shape, JsonMap]]:
     stem = member.name[: -len(".shp")]
     with tempfile.TemporaryDirectory() as folder:
         for name, content in data.items():
@@ -87,7 +87,7 @@ def _of_shapefile(member: Member, data: Mapping[str, bytes]) -> list[tuple[Shape
     return [(feature.polygon, feature.attributes) for feature in features]
 
 
-def _by_column(rows: Sequence[tuple[Shape, Mapping[str, Any]]], members: Sequence[Member]) -> dict[str, Shape]:
+def _by_column(rows: Sequence[tuple[Shape, JsonMap]], members: Sequence[Member]) -> dict[str, Shape]:
     """The column whose values name most members tells which footprint is whose."""
     names = {member.path.name.lower(): member.name for member in members}
     stems = {member.path.stem.lower(): member.name for member in members if not _is_index(member)}

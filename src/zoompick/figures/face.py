@@ -18,6 +18,7 @@ from zoompick.figures.maps import MapView
 from zoompick.files import writing
 from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, transform
 from zoompick.geo.shapes import Shape, outline_of, project
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np, shapely
 from zoompick.raster.grid import Grid
 
@@ -348,7 +349,7 @@ def _inset(drawn: Any, grid: Grid, place: tuple[float, float, float, float]) -> 
 def _save(drawn: Any, path: Path, dpi: int) -> None:
     kind = {".jpg": "jpeg", ".jpeg": "jpeg"}.get(path.suffix.lower(), path.suffix.lower()[1:])
     buffer = io.BytesIO()
-    more: dict[str, Any] = {"pil_kwargs": {"quality": 92}} if kind == "jpeg" else {}
+    more: JsonObject = {"pil_kwargs": {"quality": 92}} if kind == "jpeg" else {}
     if kind in ("pdf", "svg"):
         more["metadata"] = {"CreationDate": None} if kind == "pdf" else {"Date": None}
     drawn.savefig(buffer, format=kind, dpi=dpi, facecolor=drawn.get_facecolor(), **more)

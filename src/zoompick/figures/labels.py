@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from zoompick.figures import style
+from zoompick.jsontypes import JsonObject
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -60,7 +61,7 @@ class Labels:
                     return
 
     def _first_free(
-        self, text: str, spot: tuple[float, float], sides: Any, look: dict[str, Any], kept: Sequence[Any] = ()
+        self, text: str, spot: tuple[float, float], sides: Any, look: JsonObject, kept: Sequence[Any] = ()
     ) -> bool:
         for right, up, ha, va in sides:
             note: Any = self._axes.annotate(

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from zoompick.figures.style import figure, plain, save
+from zoompick.jsontypes import JsonMap
 from zoompick.later import np
 
 
-def draw_shifts(shifts: Mapping[str, Any], against: str, size: tuple[int, int], title: str, path: Path) -> None:
+def draw_shifts(shifts: JsonMap, against: str, size: tuple[int, int], title: str, path: Path) -> None:
     """One map a band: an arrow at each tile, from where it is to where it should be, a hundred times as long.
 
     Parameters
@@ -56,7 +57,7 @@ def draw_shifts(shifts: Mapping[str, Any], against: str, size: tuple[int, int], 
     save(page, path)
 
 
-def draw_scatter(bands: Mapping[str, Any], reference: str, title: str, path: Path) -> None:
+def draw_scatter(bands: JsonMap, reference: str, title: str, path: Path) -> None:
     """Values of each band against those of a reference, with the line on which both are the same."""
     names = list(bands)[:6]
     across = min(3, len(names))

@@ -9,6 +9,7 @@ from functools import cache
 from importlib import resources
 from typing import Any
 
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import jinja2
 from zoompick.outgoing import Code, markdown
 
@@ -128,12 +129,12 @@ class StudyReport:
     products: tuple[ProductTold, ...]
     pairs: tuple[Pair, ...]
     changes: tuple[str, ...]
-    findings: tuple[Mapping[str, Any], ...]
+    findings: tuple[JsonMap, ...]
     credits: tuple[Mapping[str, str], ...]
     acts: tuple[Mapping[str, str], ...]
     brief: str
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """Everything but the pictures, as JSON holds it."""
         return {"shape": 1, **_without_images(asdict(self))}
 
@@ -159,9 +160,9 @@ def _environment(of_markdown: bool) -> jinja2.Environment:
     return made
 
 
-def _grouped(findings: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+def _grouped(findings: Sequence[JsonMap]) -> list[JsonObject]:
     """Counts of each check, in the order in which they were made first."""
-    rows: dict[str, dict[str, Any]] = {}
+    rows: dict[str, JsonObject] = {}
     for finding in findings:
         row = rows.setdefault(str(finding["check"]), {"check": finding["check"], "pass": 0, "warn": 0, "fail": 0})
         row[str(finding["outcome"])] += 1

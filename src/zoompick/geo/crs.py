@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from zoompick.arrays import Floats
 from zoompick.errors import UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np, pyproj
 
 if TYPE_CHECKING:
@@ -231,7 +232,7 @@ def _is_length(parameter: str) -> bool:
     return any(word in parameter for word in ("asting", "orthing", "eight"))
 
 
-def _json_of(told: Projection) -> dict[str, Any]:
+def _json_of(told: Projection) -> JsonObject:
     """PROJJSON (version 0.7) of a projection."""
     if told.base_epsg:
         base = _definition(Crs(told.base_epsg)).to_json_dict()
@@ -253,7 +254,7 @@ def _json_of(told: Projection) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _on_ellipsoid(semi_major_m: float, inverse_flattening: float) -> dict[str, Any]:
+def _on_ellipsoid(semi_major_m: float, inverse_flattening: float) -> JsonObject:
     """PROJJSON of longitude and latitude on an ellipsoid, or on a sphere, without a datum's name.
 
     By hand: the library looks through its whole register for the meridian of Greenwich.

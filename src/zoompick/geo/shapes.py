@@ -13,6 +13,7 @@ from zoompick.geo import antimeridian
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs, transform
 from zoompick.geo.simple import LONG, is_surely_simple
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np, shapely
 
 if TYPE_CHECKING:
@@ -108,7 +109,7 @@ def _of_one_ring(geometries: Sequence[Any]) -> list[Shape | None]:
     return found
 
 
-def _over_the_antimeridian(geometry: dict[str, Any]) -> Shape | None:
+def _over_the_antimeridian(geometry: JsonObject) -> Shape | None:
     """The polygon cut at 180 degrees when a ring runs over it; None for all others."""
     coordinates = geometry["coordinates"]
     polygons = [coordinates] if geometry["type"] == "Polygon" else coordinates
@@ -198,7 +199,7 @@ def lonlat_box(west: float, south: float, east: float, north: float) -> Shape:
     return box_polygon(Bounds.from_lonlat(west, south, east, north))
 
 
-def geojson_of(polygon: Shape) -> dict[str, Any]:
+def geojson_of(polygon: Shape) -> JsonObject:
     """GeoJSON geometry (RFC 7946, section 3.1: exterior rings counter-clockwise)."""
     return dict(shapely.geometry.mapping(shapely.orient_polygons(polygon)))
 

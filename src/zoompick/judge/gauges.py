@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from zoompick.arrays import Counts, Floats, Mask, Pixels
+from zoompick.arrays import Counts, Floats, Mask, Pixels, PixelType
+from zoompick.jsontypes import JsonObject
 from zoompick.judge.shifts import tiles_over
 from zoompick.judge.sweep import Block
 from zoompick.later import np, npt
@@ -214,7 +215,7 @@ class Lines:
         return LinesTotal(_blank(self.bands, self.rows), _blank(self.bands, self.cols))
 
 
-def _wide(dtype: np.dtype[Any]) -> np.dtype[Any]:
+def _wide(dtype: PixelType) -> PixelType:
     """A type in which some thousand values of another add up without loss."""
     return np.dtype(np.uint32 if dtype.kind == "u" and dtype.itemsize <= 2 else np.float64)
 
@@ -396,9 +397,9 @@ def pixels_in(mask: PolygonMask, grid: Grid) -> int:
 _SIDE = 512
 
 
-def gauges_for(raster: Raster, area: Any = None) -> dict[str, Any]:
+def gauges_for(raster: Raster, area: Any = None) -> JsonObject:
     """The gauges that all checks of a raster need; ``area`` a mask of the area on its grid."""
-    found: dict[str, Any] = {
+    found: JsonObject = {
         "tally": Tally.of(raster), "sample": Sample.of(raster), "lines": Lines.of(raster), "gaps": Gaps.of(raster),
         "tiles": Tiles.of(raster),
     }  # fmt: skip

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.jsontypes import JsonMap
 from zoompick.judge.gauges import gauges_for, pixels_on
 from zoompick.judge.limits import Limits
 from zoompick.judge.sweep import Sweep, sweep
@@ -107,8 +108,8 @@ class Subject:
     raster: Raster
     path: Path | None = None
     traits: Traits = UNTOLD
-    options: Mapping[str, Any] = field(default_factory=dict)
-    told: Mapping[str, Any] = field(default_factory=dict)
+    options: JsonMap = field(default_factory=dict)
+    told: JsonMap = field(default_factory=dict)
     inputs: Mapping[Path, str] = field(default_factory=dict)
     pieces: Sequence[Piece] = ()
     grid: Grid | None = None

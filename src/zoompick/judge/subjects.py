@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from zoompick.addresses import is_remote
 from zoompick.errors import DataError
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.judge.limits import Limits
 from zoompick.judge.subject import Layer, Piece, Subject
 from zoompick.raster.grid import Grid
@@ -77,7 +77,7 @@ def subject_of(
     """
     told = _record(path)
     inputs = _inputs(path, told)
-    step: dict[str, Any] = next(iter(told.get("zoompick:steps", [])), {})
+    step: JsonObject = next(iter(told.get("zoompick:steps", [])), {})
     layer = scene_layer_of(path)
     traits = expected.traits_of(str(step.get("step", "")))
     return Subject(
@@ -125,7 +125,7 @@ def _named(path: Path | None) -> tuple[str, Raster] | None:
     return label, open_raster(path)
 
 
-def _record(path: Path) -> dict[str, Any]:
+def _record(path: Path) -> JsonObject:
     """Properties and bands that a product's record tells; nothing without one that can be read."""
     try:
         item = read_json(sidecar_of(path))
@@ -138,7 +138,7 @@ def _record(path: Path) -> dict[str, Any]:
         return {}
 
 
-def _inputs(path: Path, told: Mapping[str, Any]) -> dict[Path, str]:
+def _inputs(path: Path, told: JsonMap) -> dict[Path, str]:
     found = {}
     for link in told.get("links", []):
         if isinstance(link, dict) and link.get("rel") == "derived_from" and not is_remote(link.get("href")):

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 from zoompick.arrays import Mask, Pixels
 from zoompick.errors import DataError
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import np
 from zoompick.raster import engine, kernels
 from zoompick.raster.grid import Window
@@ -99,7 +100,7 @@ class Sweep:
         Blocks of all bands and levels.
     """
 
-    totals: Mapping[str, Any]
+    totals: JsonMap
     broken: tuple[str, ...]
     blocks: int
 
@@ -109,7 +110,7 @@ class _Look:
     raster: Raster
     gauges: Mapping[str, Gauge]
 
-    def __call__(self, job: tuple[int, Window]) -> tuple[Window, dict[str, Any], list[str]]:
+    def __call__(self, job: tuple[int, Window]) -> tuple[Window, JsonObject, list[str]]:
         level, window = job
         if level:
             return window, {}, [text for _, text in self._by_band(window, level) if text]

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from zoompick.files import write_json, write_text
+from zoompick.jsontypes import JsonObject
 from zoompick.later import saxutils
 from zoompick.scenes.finding import Finding, worst
 
@@ -14,7 +14,7 @@ SHAPE = 1
 """Version of the JSON shape: a key may be added under the same number, none changed or taken away."""
 
 
-def findings_json(findings: Sequence[Finding]) -> dict[str, Any]:
+def findings_json(findings: Sequence[Finding]) -> JsonObject:
     """The shape of ``verify --json``, as docs/json.md tells it."""
     counts = {
         outcome: sum(finding.outcome == outcome for finding in findings) for outcome in ("pass", "warn", "fail")

@@ -16,6 +16,7 @@ from zoompick.addresses import host_of, origin_of
 from zoompick.errors import CancelledError, SourceError
 from zoompick.events import Report, Retrying, ignore
 from zoompick.files import human_time, parse_json, whole_number
+from zoompick.jsontypes import JsonObject
 from zoompick.later import urllib3
 from zoompick.net import objects, vault, wire
 from zoompick.net.answer import Answer, kind_of, limited, refused
@@ -90,7 +91,7 @@ class Client:
         self._slots = threading.BoundedSemaphore(settings.whole("parallel_requests"))
         self._report = report
         self._lock = threading.Lock()
-        self._pools: dict[str, Any] = {}
+        self._pools: JsonObject = {}
 
     def acting(self, authority: Authority | None) -> Client:
         """The same session, asking on somebody's behalf; None for nobody's."""

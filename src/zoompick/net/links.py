@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Any
 from urllib.parse import urljoin
 
 from zoompick.errors import SourceError
+from zoompick.jsontypes import JsonMap, JsonObject
 
 
-def objects_in(document: object, name: str) -> list[dict[str, Any]]:
+def objects_in(document: object, name: str) -> list[JsonObject]:
     """The objects of a document's list; nothing when there is no list."""
     entries = document.get(name) if isinstance(document, Mapping) else None
     return [entry for entry in entries if isinstance(entry, dict)] if isinstance(entries, list) else []
 
 
-def links_of(document: object, rel: str = "") -> list[dict[str, Any]]:
+def links_of(document: object, rel: str = "") -> list[JsonObject]:
     """Links of a document that lead somewhere, of one relation when it is named; what is no link is left out."""
     found = [link for link in objects_in(document, "links") if isinstance(link.get("href"), str) and link["href"]]
     return [link for link in found if link.get("rel") == rel] if rel else found
@@ -46,7 +46,7 @@ def joined(base: str, href: str) -> str:
         raise SourceError(f"'{href}' is no web address: {error}.", "Tell the people who run the source.") from error
 
 
-def has_role(asset: Mapping[str, Any], role: str) -> bool:
+def has_role(asset: JsonMap, role: str) -> bool:
     """True when an asset's ``roles`` name this one."""
     roles = asset.get("roles")
     return isinstance(roles, list) and role in roles

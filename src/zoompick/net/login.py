@@ -23,6 +23,7 @@ from zoompick import foreign, settings
 from zoompick.addresses import is_this_machine, origin_of
 from zoompick.errors import DataError, SourceError, UsageError
 from zoompick.files import read_json, write_json
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.net.authority import Authority
 from zoompick.settings import config_folder
 
@@ -154,7 +155,7 @@ class Login:
         told = {"client_id": self.client_id, "client_secret": self.client_secret}
         return {"grant_type": grant} | {key: value for key, value in told.items() if value} | more
 
-    def _with(self, answer: Mapping[str, Any]) -> Login:
+    def _with(self, answer: JsonMap) -> Login:
         token = answer.get("access_token") if isinstance(answer, dict) else None
         if not isinstance(token, str) or not token:
             raise SourceError("The log-in gave no token.", "Check the address of the tokens, and log in again.")
@@ -338,7 +339,7 @@ def is_open_wire(url: str) -> bool:
     return is_plain and not settings.whole("unencrypted_logins")
 
 
-def _row(login: Login) -> dict[str, Any]:
+def _row(login: Login) -> JsonObject:
     return {key: value for key, value in asdict(login).items() if value}
 
 

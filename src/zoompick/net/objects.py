@@ -18,6 +18,7 @@ from typing import Any, Literal, NamedTuple
 
 from zoompick import settings
 from zoompick.errors import MissingFileError, SourceError, UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import obstore
 
 SCHEME = "s3://"
@@ -129,7 +130,7 @@ def _bucket(name: str, is_signed: bool, told: tuple[str, ...]) -> Any:
     from obstore.store import S3Store
 
     is_plain = os.environ.get("AWS_ENDPOINT_URL", "").startswith("http://")
-    options: dict[str, Any] = {"client_options": {"allow_http": True}} if is_plain else {}
+    options: JsonObject = {"client_options": {"allow_http": True}} if is_plain else {}
     if not is_signed:
         options |= {"access_key_id": "nobody", "secret_access_key": "nobody", "skip_signature": False}
     return S3Store(name, **options)

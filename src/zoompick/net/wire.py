@@ -7,7 +7,6 @@ X509_get_default_cert_file_env) and REQUESTS_CA_BUNDLE.
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ from urllib.parse import unquote, urlsplit
 
 from zoompick.addresses import public
 from zoompick.errors import UsageError
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import request, urllib3
 
 _BUNDLES = ("SSL_CERT_FILE", "REQUESTS_CA_BUNDLE")
@@ -66,7 +66,7 @@ def proxy_of(url: str) -> str:
     return told if not told or "://" in told else f"http://{told}"
 
 
-def manager(proxy: str, options: Mapping[str, Any]) -> Any:
+def manager(proxy: str, options: JsonMap) -> Any:
     """A pool of connections, through a proxy or without one.
 
     Raises
@@ -75,7 +75,7 @@ def manager(proxy: str, options: Mapping[str, Any]) -> Any:
         The proxy's address is none.
     """
     found = bundle()
-    trust: dict[str, Any] = {}
+    trust: JsonObject = {}
     if found is not None:
         trust = {"ca_cert_dir" if Path(found.value).is_dir() else "ca_certs": found.value}
     if not proxy:

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from zoompick import money
 from zoompick.addresses import is_remote, public
@@ -16,6 +16,7 @@ from zoompick.errors import DataError, NothingFoundError, SourceError, UsageErro
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.journal import act
+from zoompick.jsontypes import JsonMap
 from zoompick.money import Money
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
@@ -151,7 +152,7 @@ class Desk:
 
     # Planning and handing in
 
-    def _about(self, scene: Scene) -> Mapping[str, Any]:
+    def _about(self, scene: Scene) -> JsonMap:
         """The collection of a scene as its source tells it."""
         address = address_of(scene.item, "collection")
         told = self._asking(scene).json(address) if address else {}

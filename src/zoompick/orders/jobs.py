@@ -6,10 +6,9 @@ Source: OGC 18-062r2 (OGC API - Processes, part 1: core), sections 7.11 (execute
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 from urllib.parse import quote, urlsplit
 
 from zoompick import foreign
@@ -17,6 +16,7 @@ from zoompick.addresses import host_of
 from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
 from zoompick.geo.shapes import Shape, geojson_of
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
 from zoompick.net.links import joined, objects_in
@@ -59,7 +59,7 @@ class OrderDesk:
         It takes no orders, or its desk lies at another host.
     """
 
-    def __init__(self, source: str, url: str, links: Sequence[Mapping[str, Any]], client: Client) -> None:
+    def __init__(self, source: str, url: str, links: Sequence[JsonMap], client: Client) -> None:
         authority = Authority(source, url, Purpose.ORDER)
         told = {ending: _href(links, ending, url) for ending in (_PROCESSES, JOBS)}
         self._processes, self._listed = told[_PROCESSES], told[JOBS]
@@ -81,7 +81,7 @@ class OrderDesk:
         SourceError
             Refused; the message holds why. It is never handed in twice: after a broken connection nobody knows.
         """
-        inputs: dict[str, Any] = {"collection": order.collection, "items": list(order.scenes), "price_max": price_max}
+        inputs: JsonObject = {"collection": order.collection, "items": list(order.scenes), "price_max": price_max}
         ground = order.ground(area)
         if ground is not None:
             inputs["area"] = geojson_of(ground)
@@ -152,9 +152,9 @@ class OrderDesk:
             return replace(order, message=f"the source's list of orders {why}{_DECIDE}")
         return replace(order, state=PLANNED, submitted="", reference="", message="the source did not take it")
 
-    def _jobs(self) -> tuple[list[dict[str, Any]], bool]:
+    def _jobs(self) -> tuple[list[JsonObject], bool]:
         """Jobs of the source's list, and whether it was read to its end."""
-        found: list[dict[str, Any]] = []
+        found: list[JsonObject] = []
         address, seen = self._listed, set[str]()
         for _ in range(_MOST_PAGES):
             answer = self._client.json(address)
@@ -252,7 +252,7 @@ def _told(order: Order, answer: object) -> Order:
     )
 
 
-def _href(links: Sequence[Mapping[str, Any]], ending: str, base: str) -> str:
+def _href(links: Sequence[JsonMap], ending: str, base: str) -> str:
     told = next((str(link["href"]) for link in links if str(link.get("rel", "")).endswith(ending)), "")
     return joined(base, told) if told else ""
 

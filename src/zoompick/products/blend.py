@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import UsageError
 from zoompick.later import np
 from zoompick.products.formula import Formula
@@ -126,7 +126,7 @@ class Blend(Mosaic):
         kernels.put(out, np.full(out.shape, fill_value(self.nodata), self.dtype), count < self._least)
 
 
-def _end(dtype: np.dtype[Any], nodata: float | None) -> int | None:
+def _end(dtype: PixelType, nodata: float | None) -> int | None:
     """The end of the range of whole numbers at which no-data lies; None for other no-data, and for floats."""
     if dtype.kind not in "ui":
         return None
@@ -182,7 +182,7 @@ class CountLayer(Derived):
         return (Band(self.name, is_class=True),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Whole numbers of 16 bits."""
         return np.dtype(np.uint16)
 
@@ -216,7 +216,7 @@ class DateLayer(CountLayer):
     name = "date"
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Whole numbers of 32 bits."""
         return np.dtype(np.uint32)
 

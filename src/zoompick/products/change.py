@@ -5,9 +5,8 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.crs import ellipsoid
 from zoompick.geo.shapes import outline_of
@@ -66,7 +65,7 @@ class Difference(Derived):
         return (Band("difference"),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """32-bit float."""
         return np.dtype(np.float32)
 
@@ -106,7 +105,7 @@ class Change(Derived):
         return (Band("change", is_class=True),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Unsigned 8 bits."""
         return np.dtype(np.uint8)
 

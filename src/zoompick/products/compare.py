@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ from zoompick.events import Report, ignore
 from zoompick.figures.canvas import animated
 from zoompick.figures.face import Classes, Panel, Paper, Sheet, draw_sheet
 from zoompick.files import writing
+from zoompick.jsontypes import JsonMap
 from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.change import Rule
@@ -34,7 +34,7 @@ class Compared:
     """
 
     files: tuple[Path, ...]
-    rows: tuple[Mapping[str, Any], ...] = ()
+    rows: tuple[JsonMap, ...] = ()
     sentences: tuple[str, ...] = ()
 
 

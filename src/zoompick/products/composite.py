@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.later import np
 from zoompick.products.curves import Curve, curves_for
 from zoompick.products.ground import Where
@@ -74,7 +74,7 @@ class Composite(Derived):
         return tuple(Band(one.name, wavelength_um=one.wavelength_um, width_um=one.width_um) for one in shown)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Unsigned 8 bits."""
         return np.dtype(np.uint8)
 
@@ -109,7 +109,7 @@ PLAIN = Tone(gamma=1, saturation=1)
 """Shades as the curves give them."""
 
 
-def _tables(dtype: np.dtype[Any], curves: Sequence[Curve], tone: Tone) -> list[Any]:
+def _tables(dtype: PixelType, curves: Sequence[Curve], tone: Tone) -> list[Any]:
     """For 8- and 16-bit values a look-up table is much faster than arithmetic."""
     if dtype.kind != "u" or dtype.itemsize > 2:
         return [None] * len(curves)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
+from zoompick.jsontypes import JsonObject
 from zoompick.products.fused import FusedStep, Wrapped
 from zoompick.products.how import Making
 from zoompick.products.maker import make
@@ -66,7 +67,7 @@ class _Untold(RasterStep):
 
     name: ClassVar[str] = "computed"
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """None that are known."""
         return {}
 
@@ -85,7 +86,7 @@ class _Built(Wrapped):
 
     raster: Raster
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Those of the step."""
         return self.step.options()
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from zoompick.arrays import Pixels
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import np
 from zoompick.products.ground import Where
 from zoompick.products.stretch import moments, quantiles
@@ -36,13 +36,13 @@ class Curve:
         """Shades from 1 to 255 as float64; what is no number comes out darkest."""
         return tone.shades(self.at(values))
 
-    def to_json(self, band: Band) -> dict[str, Any]:
+    def to_json(self, band: Band) -> JsonObject:
         """With values as physical ones, so that pictures of other dates can have the same."""
         return {"band": band.name, "values": [value * band.scale + band.offset for value in self.values],
                 "shares": list(self.shares)}  # fmt: skip
 
     @classmethod
-    def from_json(cls, told: Mapping[str, Any], band: Band) -> Curve:
+    def from_json(cls, told: JsonMap, band: Band) -> Curve:
         """A curve that another picture was made with, in this band's stored values."""
         values = tuple((float(value) - band.offset) / band.scale for value in told["values"])
         return cls(values, tuple(map(float, told["shares"])))

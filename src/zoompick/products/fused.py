@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from zoompick.jsontypes import JsonObject
 from zoompick.products.sources import Sources
 from zoompick.products.step import DrawnStep, RasterStep, Step
 from zoompick.scenes.traits import Traits
@@ -98,7 +99,7 @@ class FusedStep(Wrapped):
 
         return tuple(dict.fromkeys(below(self.step)))
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Options of all the steps."""
         return self.step.options() | {"of": [{"step": one.name, "options": one.options()} for one in self.made_of]}
 

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.raster.grid import Window
@@ -36,7 +35,7 @@ class Index(Derived):
         return (Band(self._name),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """32-bit float."""
         return np.dtype(np.float32)
 

@@ -14,7 +14,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.later import np
 from zoompick.products.formula import Formula
@@ -91,7 +91,7 @@ class MaskLayer(Derived):
         return (Band("mask", is_class=True),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Unsigned 8 bits."""
         return np.dtype(np.uint8)
 

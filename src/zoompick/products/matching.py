@@ -11,10 +11,10 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from zoompick.arrays import Floats
 from zoompick.errors import UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.products.mosaic import Gain, Matched
 from zoompick.products.sightings import Sighting
@@ -179,7 +179,7 @@ def _least_squares(
 
 def _row(
     number: int, names: Sequence[str], bands: Sequence[str], gains: Sequence[Gain], pairs: Sequence[Overlap]
-) -> dict[str, Any]:
+) -> JsonObject:
     own = [pair for pair in pairs if number in (pair.first, pair.second)]
     per_band: dict[str, object] = {}
     for place, band in enumerate(bands):

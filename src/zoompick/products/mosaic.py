@@ -8,8 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.products.sightings import Sighting, scene_rows
 from zoompick.products.stack import Stack
@@ -52,7 +53,7 @@ class Matched:
     """
 
     gains: tuple[Gain, ...]
-    rows: tuple[dict[str, Any], ...]
+    rows: tuple[JsonObject, ...]
 
 
 def _sentence(matched: Matched) -> str:
@@ -115,10 +116,10 @@ class Mosaic(Stack):
             self.record["zoompick:matched"] = list(matched.rows)
             self._notes += (_sentence(matched),)
 
-    def __getstate__(self) -> dict[str, Any]:
+    def __getstate__(self) -> JsonObject:
         return {name: value for name, value in super().__getstate__().items() if name != "_mixing"}
 
-    def __setstate__(self, state: dict[str, Any]) -> None:
+    def __setstate__(self, state: JsonObject) -> None:
         super().__setstate__(state)
         self._mixing = OrderedDict()
 
@@ -131,7 +132,7 @@ class Mosaic(Stack):
     def _is_plain(self, index: int) -> bool:
         return super()._is_plain(index) and not (self._clear_only and self.found[0].clear is not None)
 
-    def owner(self, window: Window, dtype: np.dtype[Any]) -> Pixels:
+    def owner(self, window: Window, dtype: PixelType) -> Pixels:
         """Number of the scene each pixel is from, counted from 1; 0 for none."""
         owner = self._owner(window)
         if owner is None:
@@ -299,7 +300,7 @@ class SceneLayer(Derived):
         return (Band("scene", is_class=True),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Whole numbers of 8 bits, of 16 for more than 255 scenes."""
         return np.dtype(np.uint8 if len(self._mosaic.found) < 256 else np.uint16)
 

@@ -5,12 +5,13 @@ A complaint has its line before anything is computed.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from zoompick.errors import BriefError, UsageError
 from zoompick.given import MADE_OF, NAME, SHOWN
+from zoompick.jsontypes import JsonMap
 from zoompick.products.kind import Kind
 from zoompick.products.rules import Row, Section
 
@@ -37,7 +38,7 @@ class Reader:
         Its name, for people.
     """
 
-    table: Mapping[str, Any]
+    table: JsonMap
     line: Line
     where: str
 
@@ -68,7 +69,7 @@ class Reader:
         entries = [given] if isinstance(given, dict) else given
         return [self._section(kind, entry, place) for place, entry in enumerate(entries)]
 
-    def _section(self, kind: Kind, entry: Mapping[str, Any], place: int) -> Section[Any]:
+    def _section(self, kind: Kind, entry: JsonMap, place: int) -> Section[Any]:
         values, name, keys = {}, kind.name, keys_of(kind)
         lines = {key: self.line(kind.name, place, key) for key in keys}
         head = f"[[{kind.name}]]" if kind.is_several else f"[{kind.name}]"

@@ -11,6 +11,7 @@ from zoompick.area.model import Area
 from zoompick.errors import GridError, UsageError
 from zoompick.figures.face import Classes, Panel, Paper, Sheet, coloured, draw_sheet
 from zoompick.geo.shapes import project
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.products import recipes
 from zoompick.products.change import GAINED, LOST, SAME, STILL, Rule, areas_m2
@@ -176,6 +177,6 @@ def ground_of(change: Path, area: Area | None = None) -> dict[int, float]:
     return areas_m2(raster, mask)
 
 
-def _row(code: int, name: str, area_m2: float, total_m2: float) -> dict[str, Any]:
+def _row(code: int, name: str, area_m2: float, total_m2: float) -> JsonObject:
     return {"value": code, "name": name, "ha": round(area_m2 / 1e4, 3), "km2": round(area_m2 / 1e6, 5),
             "percent": round(100 * area_m2 / total_m2, 3)}  # fmt: skip

@@ -9,9 +9,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from zoompick.arrays import Numbers, Pixels
+from zoompick.arrays import Numbers, Pixels, PixelType
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.geo.shapes import intersection, outline_of
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
@@ -50,14 +51,14 @@ class Stack(Arrayed):
         self._notes = (*notes, *widened)
         self._bands = tuple(_units(part, self._dtype) for part in self._parts)
         self._scenes = _by_scene(owners) if owners else ()
-        self.record: dict[str, Any] = {}
+        self.record: JsonObject = {}
         self._owned: OrderedDict[Window, Numbers | None] = OrderedDict()
         self._lock = threading.Lock()
 
-    def __getstate__(self) -> dict[str, Any]:
+    def __getstate__(self) -> JsonObject:
         return {name: value for name, value in vars(self).items() if name not in ("_owned", "_lock")}
 
-    def __setstate__(self, state: dict[str, Any]) -> None:
+    def __setstate__(self, state: JsonObject) -> None:
         vars(self).update(state)
         self._owned, self._lock = OrderedDict(), threading.Lock()
 
@@ -78,7 +79,7 @@ class Stack(Arrayed):
         return self._bands
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Smallest type that holds all bands, and no-data apart from all their values."""
         return self._dtype
 
@@ -202,7 +203,7 @@ def _by_scene(owners: Sequence[Sequence[int]]) -> tuple[dict[int, int], ...]:
     return tuple(found)
 
 
-def _units(part: Sequence[Raster], dtype: np.dtype[Any]) -> Band:
+def _units(part: Sequence[Raster], dtype: PixelType) -> Band:
     """The band, in the units of the raster that reaches lowest: what the others hold is not cut off at 0."""
     first = part[0].bands[0]
     if dtype.kind == "f":
@@ -211,7 +212,7 @@ def _units(part: Sequence[Raster], dtype: np.dtype[Any]) -> Band:
     return replace(first, scale=lowest.scale, offset=lowest.offset) if lowest.offset < first.offset else first
 
 
-def _common(rasters: Sequence[Raster]) -> tuple[np.dtype[Any], float | None, tuple[str, ...]]:
+def _common(rasters: Sequence[Raster]) -> tuple[PixelType, float | None, tuple[str, ...]]:
     """A type and a no-data value for all: a value that is a real one in none of them, else a wider type."""
     dtype = np.result_type(*(raster.dtype for raster in rasters))
     values = {raster.nodata for raster in rasters}
@@ -295,12 +296,12 @@ def build_stack(
 
 def _told_resampled(
     parts: Sequence[Sequence[Layer]], ways: Sequence[Sequence[str]], target: Grid
-) -> dict[str, list[dict[str, Any]]]:
+) -> dict[str, list[JsonObject]]:
     """For a product's record: each band that is resampled, its way, out of what, and how far positions may be off.
 
     Within a system positions are exact; between two they are interpolated, to a bound.
     """
-    rows: dict[str, dict[str, Any]] = {}
+    rows: dict[str, JsonObject] = {}
     pairs = zip(itertools.chain(*parts), itertools.chain(*ways), strict=True)
     for layer, way in pairs:
         grid = layer.raster.grid

@@ -7,12 +7,13 @@ product by name, it asks the step.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.sidecar import Origin, read_sidecar, scenes_of
 from zoompick.scenes.traits import Traits
@@ -50,7 +51,7 @@ class Step(ABC):
     output: Path
 
     @abstractmethod
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """What decides the result beside the inputs, as JSON holds it."""
 
     @property
@@ -173,4 +174,4 @@ class Made:
     step: str
     path: Path
     was_current: bool
-    facts: Mapping[str, Any] = field(default_factory=dict)
+    facts: JsonMap = field(default_factory=dict)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, replace
-from typing import Any
 
 from zoompick.arrays import Pixels
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 
 STRETCHES = ("percentile", "minmax", "sigma", "equalize", "local")
@@ -100,6 +100,6 @@ class Tone:
             share = np.clip((share - 0.5) * self.contrast + 0.5 + self.brightness, 0, 1)
         return 1 + np.nan_to_num(share) * 254
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> JsonObject:
         """As JSON holds them."""
         return asdict(self)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 from zoompick.events import Noted
 from zoompick.files import take_name
+from zoompick.jsontypes import JsonObject
 from zoompick.products.how import Making
 from zoompick.products.sources import Sources
 from zoompick.products.step import RasterStep, Step
@@ -65,7 +65,7 @@ def _pressed(form: WriteOptions, codec: str | None) -> WriteOptions:
     return replace(form, compression=wanted.name, effort=wanted.effort)
 
 
-def facts_of(raster: Raster, written: Written) -> dict[str, Any]:
+def facts_of(raster: Raster, written: Written) -> JsonObject:
     """Size, grid and bands, for people and the journal."""
     grid = raster.grid
     return {

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Protocol, runtime_checkable
+from typing import Protocol, runtime_checkable
 
-from zoompick.arrays import Pixels
-from zoompick.later import np
+from zoompick.arrays import Pixels, PixelType
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Raster
 
@@ -25,10 +24,10 @@ class Coding:
 
     compression: int
     predictor: int
-    stored: np.dtype[Any]
+    stored: PixelType
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Pixel type in the byte order of this machine."""
         return self.stored.newbyteorder("=")
 

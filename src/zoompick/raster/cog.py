@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.arrays import Counts
+from zoompick.arrays import Counts, PixelType
 from zoompick.later import np
 from zoompick.raster import geokeys, tiffmeta
 from zoompick.raster.grid import Grid
@@ -43,7 +43,7 @@ class ImageForm:
         Each level has a mask of bits beside it, which tells what is there.
     """
 
-    dtype: np.dtype[Any]
+    dtype: PixelType
     samples: int
     separate: bool
     side: int

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.later import imagecodecs, np
 from zoompick.raster import cog, kernels
 from zoompick.raster.codec import BY_TILE, PICTURE_ONLY
@@ -36,7 +36,7 @@ class Encoder:
         Level of the codec, or its quality; ``BY_TILE`` with deflate: what each tile is worth.
     """
 
-    dtype: np.dtype[Any]
+    dtype: PixelType
     compression: str
     effort: int
     error: float = 0.0
@@ -152,7 +152,7 @@ class Encoder:
     def _pressing(self) -> int:
         return _pressed(imagecodecs.deflate_encode(b"", max(self.effort, _FAST)))
 
-    def _scratch(self, use: str, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Pixels:
+    def _scratch(self, use: str, shape: tuple[int, ...], dtype: PixelType) -> Pixels:
         """An array of this thread, made once: fresh pages for every tile would cost a tenth of the codec's time."""
         held = getattr(self._local, use, None)
         if held is None or held.shape != shape or held.dtype != dtype:

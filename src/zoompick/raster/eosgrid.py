@@ -7,16 +7,16 @@ angles and parameters.
 from __future__ import annotations
 
 import re
-from typing import Any
 
 from zoompick.geo.crs import LONLAT, Crs, Projection, utm_zone
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 
 TEXT = "StructMetadata"
 """What the attribute, or the dataset, that holds the text is called, a number behind it."""
 
 
-def grids_in(text: str) -> dict[tuple[int, int], dict[str, Any]]:
+def grids_in(text: str) -> dict[tuple[int, int], JsonObject]:
     """Rows and columns of each grid to its system, its west and north, and the size of its pixels."""
     found = {}
     for block in re.findall(r"GROUP=GRID_\d+(.*?)END_GROUP=GRID_\d+", text, re.DOTALL):
@@ -26,7 +26,7 @@ def grids_in(text: str) -> dict[tuple[int, int], dict[str, Any]]:
     return found
 
 
-def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], dict[str, Any]] | None:
+def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], JsonObject] | None:
     """Rows and columns, and where they lie, of a grid of square pixels in degrees, a UTM zone, or sinusoidal."""
     try:
         cols, rows = int(told["XDim"]), int(told["YDim"])

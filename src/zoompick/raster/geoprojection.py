@@ -11,10 +11,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
-from typing import Any
 
 from zoompick.errors import FormatError, UsageError
 from zoompick.geo.crs import Crs, Projection
+from zoompick.jsontypes import JsonObject
 
 CITATION, GEODETIC_CRS, PROJECTED_CRS, PROJECTED_CITATION = 1026, 2048, 3072, 3073
 USER_DEFINED = 32767
@@ -132,5 +132,5 @@ def _ellipsoid(keys: Keys) -> tuple[float, float]:
 @cache
 def _methods() -> tuple[_Method, ...]:
     text = resources.files("zoompick.raster").joinpath("data/projections.toml").read_text(encoding="utf-8")
-    rows: list[dict[str, Any]] = tomllib.loads(text)["method"]
+    rows: list[JsonObject] = tomllib.loads(text)["method"]
     return tuple(_Method(**row) for row in rows)

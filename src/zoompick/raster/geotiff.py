@@ -9,9 +9,8 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.bytesource import exactly, todo_of
 from zoompick.errors import DataError
 from zoompick.later import np
@@ -70,7 +69,7 @@ class GeoTiff(Opened):
         return self._bands
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Pixel type in native byte order; wider than stored where a mask needs a no-data value."""
         return self._dtype
 

@@ -11,7 +11,9 @@ from contextlib import contextmanager
 from functools import cached_property
 from typing import Any
 
+from zoompick.arrays import PixelType
 from zoompick.errors import FormatError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.raster.eosgrid import TEXT, grids_in
 from zoompick.raster.source import ByteSource, LocalFile
@@ -83,7 +85,7 @@ class Hdf4File:
         return found
 
     @cached_property
-    def grids(self) -> dict[tuple[int, int], dict[str, Any]]:
+    def grids(self) -> dict[tuple[int, int], JsonObject]:
         """Grids that the file's text tells: rows and columns to EPSG code, west, north and pixel size."""
         with self.errors():
             told = sorted(self._sd.attributes().items())
@@ -101,12 +103,12 @@ class _Dataset:
         self.shape = tuple(sides) if rank > 1 else (int(np.ravel(sides)[0]),)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Type of its numbers."""
         return np.dtype(_TYPES[self.kind])
 
     @cached_property
-    def attrs(self) -> dict[str, Any]:
+    def attrs(self) -> JsonObject:
         """Attributes, the calibration as others write it; and its grid, where the file's text tells one."""
         with self.parent.errors():
             found = dict(self._sds.attributes())

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.bytesource import todo_of
 from zoompick.errors import DataError, FormatError
 from zoompick.later import h5py, np
@@ -80,7 +80,7 @@ class _OfVariable(Opened):
         return (self.variable.band,)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Type as stored."""
         return self.variable.dtype
 
@@ -251,7 +251,7 @@ class Bundle(Arrayed):
         return tuple(part.bands[0] for part in self.parts)
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Their type."""
         return self.parts[0].dtype
 

@@ -14,7 +14,7 @@ from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.bytesource import todo_of
 from zoompick.errors import DataError
 from zoompick.later import imagecodecs, np
@@ -80,7 +80,7 @@ class Jpeg2000(Opened):
         return self._bands
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Whole numbers of 8 or 16 bits."""
         return self._stream.dtype
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.later import cv2, np
 
 _FRACTION, _FAR = 4, 1 << 24
@@ -23,7 +23,7 @@ def _cv2() -> Any:
     return cv2
 
 
-def are_fast(dtype: np.dtype[Any]) -> bool:
+def are_fast(dtype: PixelType) -> bool:
     """True for the pixel types that these kernels take."""
     return dtype.kind == "u" and dtype.itemsize <= 2
 
@@ -31,7 +31,7 @@ def are_fast(dtype: np.dtype[Any]) -> bool:
 _MOST_CHANNELS = 512
 
 
-def _can_mix(dtype: np.dtype[Any], count: int) -> bool:
+def _can_mix(dtype: PixelType, count: int) -> bool:
     plain = (dtype.kind in "ui" and dtype.itemsize <= 4) or (dtype.kind == "f" and dtype.itemsize >= 4)
     return plain and dtype.isnative and 1 < count <= _MOST_CHANNELS
 

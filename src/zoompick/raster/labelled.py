@@ -5,9 +5,10 @@ Source: CF conventions 1.11, sections 4 (coordinates), 5.6 and appendix F (grid 
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zoompick.errors import UsageError
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Raster, to_numpy
@@ -47,14 +48,14 @@ def to_xarray(raster: Raster, level: int = 0, window: Window | None = None, scal
         "projection_x_coordinate", "projection_y_coordinate"
     )  # fmt: skip
     unit = ("degrees_east", "degrees_north") if grid.crs.is_geographic else ("m", "m")
-    coords: dict[str, Any] = {
+    coords: JsonObject = {
         "band": ("band", [band.name for band in raster.bands]),
         "y": ("y", ys, {"standard_name": kind[1], "units": unit[1]}),
         "x": ("x", xs, {"standard_name": kind[0], "units": unit[0]}),
         "spatial_ref": ((), 0, {"crs_wkt": grid.crs.wkt2, "GeoTransform":
                                 f"{grid.west} {grid.pixel_x} 0 {grid.north} 0 {-grid.pixel_y}"}),
     }  # fmt: skip
-    told: dict[str, Any] = {"grid_mapping": "spatial_ref"}
+    told: JsonObject = {"grid_mapping": "spatial_ref"}
     if not scaled:
         told |= {} if raster.nodata is None else {"_FillValue": raster.nodata}
         told |= {"scale_factor": [band.scale for band in raster.bands],

@@ -7,6 +7,7 @@ from typing import Any
 
 from zoompick.arrays import Counts, Floats, Mask
 from zoompick.geo.shapes import Shape, rings_of
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 
@@ -32,7 +33,7 @@ class PolygonMask:
         self._edges = np.column_stack([starts, ends])
         self._plain: dict[Window, bool | None] = {}
 
-    def __getstate__(self) -> dict[str, Any]:
+    def __getstate__(self) -> JsonObject:
         return self.__dict__ | {"_plain": {}}
 
     def read(self, window: Window) -> Mask:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 from zoompick.arrays import Pixels
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
@@ -87,7 +87,7 @@ class _LeastNodata(Derived):
         return FAR_BELOW
 
     @property
-    def record(self) -> dict[str, Any]:
+    def record(self) -> JsonObject:
         """The source's."""
         return dict(getattr(self.source, "record", {}))
 

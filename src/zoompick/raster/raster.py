@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from zoompick.arrays import Mask, Pixels
+from zoompick.arrays import Mask, Pixels, PixelType
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.later import imagecodecs, np
 from zoompick.raster.grid import Grid, Window
@@ -61,7 +61,7 @@ class Raster(Protocol):
         """Layers in stored order."""
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Type of the pixels that :meth:`read` gives."""
 
     @property
@@ -192,7 +192,7 @@ class Derived(Arrayed):
         return self.source.bands
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """The source's pixel type."""
         return self.source.dtype
 
@@ -222,7 +222,7 @@ def notes_of(raster: Raster) -> tuple[str, ...]:
     return tuple(getattr(raster, "notes", ()))
 
 
-def with_room(dtype: np.dtype[Any]) -> tuple[np.dtype[Any], float]:
+def with_room(dtype: PixelType) -> tuple[PixelType, float]:
     """A type that holds all values of another, and one value beside them for no-data."""
     if dtype.kind == "f":
         return dtype, float("nan")

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.later import np, npt
 from zoompick.raster import kernels
 from zoompick.raster.raster import fill_value, is_whole, valid_mask
@@ -36,12 +36,12 @@ class Axis:
         return self.start + self.count * self.step
 
 
-def _working_type(dtype: np.dtype[Any]) -> type[np.floating[Any]]:
+def _working_type(dtype: PixelType) -> type[np.floating[Any]]:
     """float32 holds whole numbers up to 2**24 exactly; larger ones need float64."""
     return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
 
 
-def finish(values: Pixels, dtype: np.dtype[Any], in_range: bool = False, nodata: float | None = None) -> Pixels:
+def finish(values: Pixels, dtype: PixelType, in_range: bool = False, nodata: float | None = None) -> Pixels:
     """Bring working values back to the pixel type: whole numbers are rounded and held in range.
 
     A half becomes the even number. Means of values cannot leave the range (``in_range``). A result that happens to be
@@ -77,7 +77,7 @@ def beside_nodata(result: Pixels, true: Pixels, nodata: float) -> Pixels:
     return result
 
 
-def _neighbours(nodata: float, dtype: np.dtype[Any]) -> tuple[Any, Any]:
+def _neighbours(nodata: float, dtype: PixelType) -> tuple[Any, Any]:
     """The values of a type below and above one; itself where there is none."""
     if dtype.kind == "f":
         value = dtype.type(nodata)
@@ -86,7 +86,7 @@ def _neighbours(nodata: float, dtype: np.dtype[Any]) -> tuple[Any, Any]:
     return max(info.min, int(nodata) - 1), min(info.max, int(nodata) + 1)
 
 
-def lies_within(nodata: float | None, dtype: np.dtype[Any]) -> bool:
+def lies_within(nodata: float | None, dtype: PixelType) -> bool:
     """True when means of other values may come out as the no-data value: it is not the type's least or greatest."""
     if nodata is None or dtype.kind not in "iu":
         return False

@@ -10,11 +10,11 @@ import itertools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import defusedxml
 from defusedxml import ElementTree
 
+from zoompick.arrays import PixelType
 from zoompick.later import np, saxutils
 from zoompick.raster.raster import Band
 from zoompick.raster.statistics import BandStatistics, Histogram
@@ -101,7 +101,7 @@ def _number(text: str) -> float | None:
         return None
 
 
-def fitting(nodata: float | None, dtype: np.dtype[Any]) -> float | None:
+def fitting(nodata: float | None, dtype: PixelType) -> float | None:
     """A no-data value as pixels of a type can hold it; None when no pixel can be it.
 
     Texts are short: what was meant for the least or greatest 32-bit float is taken for it.

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import DataError
 from zoompick.later import np
 from zoompick.raster import blockcache
@@ -50,7 +50,7 @@ class TilePicture(Arrayed):
         return Band("red"), Band("green"), Band("blue")
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Unsigned 8 bits."""
         return np.dtype(np.uint8)
 

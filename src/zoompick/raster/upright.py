@@ -9,9 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
@@ -153,7 +152,7 @@ class _Roomy(_OfImage):
     """A raster in which every value counts, in a type that has one more for no-data."""
 
     @property
-    def dtype(self) -> np.dtype[Any]:
+    def dtype(self) -> PixelType:
         """Wide enough."""
         return with_room(self.source.dtype)[0]
 

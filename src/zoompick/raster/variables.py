@@ -9,9 +9,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import FormatError, UsageError
 from zoompick.geo.crs import LONLAT, Crs
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import h5py, np
 from zoompick.raster.eosgrid import TEXT, grids_in
 from zoompick.raster.grid import Grid
@@ -21,7 +22,7 @@ _MOST_VARIABLES, _MOST_LAYERS, _LEAST_SIDE = 2000, 2000, 2
 _UNEVEN = 1e-3
 """Steps of a coordinate may differ by this share of a pixel and still make a grid."""
 _LATS, _LONS = ("degrees_north", "degree_north", "degrees_n"), ("degrees_east", "degree_east", "degrees_e")
-EosGrids = Mapping[tuple[int, int], Mapping[str, Any]]
+EosGrids = Mapping[tuple[int, int], JsonMap]
 """Rows and columns of grids to where they lie."""
 Places = dict[tuple[str, tuple[int, ...]], str]
 """Arrays of places: 'lon' or 'lat' with their shape, to their name."""
@@ -51,7 +52,7 @@ class Variable:
 
     path: str
     shape: tuple[int, ...]
-    dtype: np.dtype[Any]
+    dtype: PixelType
     band: Band
     nodata: float | None
     valid: tuple[float, float] | None
@@ -62,7 +63,7 @@ class Variable:
     is_south_up: bool = False
     layer: int = -1
     axis: int = 0
-    about: dict[str, Any] = field(default_factory=dict, compare=False)
+    about: JsonObject = field(default_factory=dict, compare=False)
 
     def place(self, rows: slice, cols: slice) -> tuple[Any, ...]:
         """Where rows and columns of it lie in the dataset."""
@@ -217,7 +218,7 @@ def _eos_grids(file: Any) -> EosGrids:
 _MOST_TEXT = 1 << 20
 
 
-def _told_grid(attrs: Mapping[str, Any], rows: int, cols: int) -> Grid | None:
+def _told_grid(attrs: JsonMap, rows: int, cols: int) -> Grid | None:
     """A grid told by attributes of the variable itself, or by the text of the file."""
     if not all(key in attrs for key in ("west", "north", "pixel_m")):
         return None

@@ -24,6 +24,7 @@ from typing import IO, Any
 from zoompick.bytesource import SourceStream
 from zoompick.errors import DataError, FormatError, MissingFileError, UsageError
 from zoompick.files import human_bytes, safe_name
+from zoompick.jsontypes import JsonObject
 from zoompick.later import tarfile
 from zoompick.net import contents as kinds
 from zoompick.net.ranges import RemoteFile, RemoteParts, Span
@@ -388,7 +389,7 @@ def _holds_tar(packed: str, stream: IO[bytes]) -> bool:
 def _opener_of(form: str) -> Callable[[IO[bytes]], IO[bytes]]:
     """What takes the compression off a stream."""
     packed = form.removeprefix("tar.")
-    openers: dict[str, Any] = {"gz": gzip.GzipFile, "bz2": bz2.BZ2File, "xz": lzma.LZMAFile, "zst": zstd.ZstdFile}
+    openers: JsonObject = {"gz": gzip.GzipFile, "bz2": bz2.BZ2File, "xz": lzma.LZMAFile, "zst": zstd.ZstdFile}
     return lambda stream: openers[packed](fileobj=stream) if packed == "gz" else openers[packed](stream)
 
 

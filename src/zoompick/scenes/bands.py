@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
 
 from zoompick import foreign
 from zoompick.errors import SourceError
 from zoompick.files import sha256_of_multihash
+from zoompick.jsontypes import JsonMap
 from zoompick.net.links import address_of, has_role, joined
 
 CLASS_BAND = "classes"
@@ -63,7 +63,7 @@ class BandFile:
     offset: float = 0.0
     is_scaled: bool = False
     pixel_m: float | None = None
-    classes: tuple[Mapping[str, Any], ...] = ()
+    classes: tuple[JsonMap, ...] = ()
     index: int = 0
     is_container: bool = False
     key: str = ""
@@ -73,7 +73,7 @@ class BandFile:
     width_um: float | None = None
 
 
-def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
+def bands_of(item: JsonMap, form: str = "") -> dict[str, BandFile]:
     """Band files by common name; the first of a name counts. What is no data is left out.
 
     Parameters
@@ -96,7 +96,7 @@ def bands_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
     return found | {name: band for name, band in second.items() if name not in found}
 
 
-def formats_of(item: Mapping[str, Any]) -> list[str]:
+def formats_of(item: JsonMap) -> list[str]:
     """Formats that a scene's bands are offered in, each once."""
     data = (asset for _, asset, _ in _assets(item) if has_role(asset, "data"))
     return [form for form in dict.fromkeys(map(_format_of, data)) if form]
@@ -108,12 +108,12 @@ def format_called(word: str) -> str:
     return next((name for name, words in _FORMATS.items() if small == name or small in words), "")
 
 
-def _format_of(asset: Mapping[str, Any]) -> str:
+def _format_of(asset: JsonMap) -> str:
     kind = str(asset.get("type", "")).lower()
     return next((name for name, words in _FORMATS.items() if any(word in kind for word in words)), "")
 
 
-def files_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
+def files_of(item: JsonMap, form: str = "") -> dict[str, BandFile]:
     """All files of a scene: those of its bands (in one format) by band, the others by the key of their asset."""
     found = bands_of(item, form)
     known = {band.href for band in found.values()}
@@ -124,12 +124,12 @@ def files_of(item: Mapping[str, Any], form: str = "") -> dict[str, BandFile]:
     return found
 
 
-def self_address(item: Mapping[str, Any]) -> str:
+def self_address(item: JsonMap) -> str:
     """The item's own address, to which others in it are relative; empty when it tells none."""
     return address_of(item, "self")
 
 
-def _assets(item: Mapping[str, Any]) -> Iterator[tuple[str, Mapping[str, Any], str]]:
+def _assets(item: JsonMap) -> Iterator[tuple[str, JsonMap, str]]:
     """Key, asset and absolute address of each asset whose address can be one."""
     base, assets = self_address(item), item.get("assets")
     for key, asset in (assets if isinstance(assets, dict) else {}).items():
@@ -141,7 +141,7 @@ def _assets(item: Mapping[str, Any]) -> Iterator[tuple[str, Mapping[str, Any], s
             yield key, asset, href
 
 
-def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool) -> Iterator[BandFile]:
+def _of_asset(key: str, asset: JsonMap, href: str, is_container: bool) -> Iterator[BandFile]:
     """Names, scales and sizes as STAC 1.1 writes them, else as ``eo:bands`` and ``raster:bands`` of 1.0."""
     lists = [_objects(asset.get(name)) for name in ("bands", "eo:bands", "raster:bands")]
     count = max(1, *map(len, lists))
@@ -174,7 +174,7 @@ def _of_asset(key: str, asset: Mapping[str, Any], href: str, is_container: bool)
         )
 
 
-def _objects(value: object) -> list[Mapping[str, Any]]:
+def _objects(value: object) -> list[JsonMap]:
     """The objects of a list, anything else in it as an empty one; no list is an empty one."""
     return [entry if isinstance(entry, dict) else {} for entry in value] if isinstance(value, list) else []
 

@@ -8,11 +8,11 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 from zoompick.errors import DataError
 from zoompick.files import multihash, multihash_of, read_json, write_json
 from zoompick.geo.shapes import from_text
+from zoompick.jsontypes import JsonMap
 from zoompick.net.vault import put_away
 from zoompick.records import of_row
 from zoompick.scenes.fetchplan import ITEM, RECORD, Fetch
@@ -132,7 +132,7 @@ def _holds(recorded: Fetched, entry: Fetch) -> bool:
     return bool(from_text(recorded.region).buffer(_SLACK_DEG).covers(entry.region.shape))
 
 
-def write_item(folder: Path, item: Mapping[str, Any], source: str) -> None:
+def write_item(folder: Path, item: JsonMap, source: str) -> None:
     """Keep the STAC Item of a source beside the scene's files; secrets of its addresses are kept elsewhere."""
     path, item = folder / ITEM, put_away(item, source)
     if not path.exists() or read_json(path) != item:

@@ -9,6 +9,7 @@ from importlib import resources
 from typing import Any
 
 from zoompick import foreign
+from zoompick.jsontypes import JsonMap
 
 
 @cache
@@ -24,11 +25,11 @@ def _names() -> Mapping[str, tuple[tuple[bool, str], ...]]:
 class Told:
     """The properties of one item, asked by meaning."""
 
-    def __init__(self, properties: Mapping[str, Any]) -> None:
+    def __init__(self, properties: JsonMap) -> None:
         self._properties = properties
 
     @cached_property
-    def _ends(self) -> Mapping[str, Any]:
+    def _ends(self) -> JsonMap:
         """Properties of extensions by their name without the prefix."""
         found = ((key.partition(":")[2], value) for key, value in self._properties.items() if ":" in key)
         return {end: value for end, value in found if value is not None}

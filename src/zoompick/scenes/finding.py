@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
-from typing import Any, Literal
+from typing import Literal
+
+from zoompick.jsontypes import JsonMap, JsonObject
 
 Outcome = Literal["pass", "warn", "fail"]
 _ORDER: tuple[Outcome, ...] = ("pass", "warn", "fail")
@@ -40,9 +42,9 @@ class Finding:
     note: str = ""
     value: float | None = None
     key: str = ""
-    data: Mapping[str, Any] = field(default_factory=dict)
+    data: JsonMap = field(default_factory=dict)
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """As a JSON object."""
         return asdict(self)
 
@@ -62,7 +64,7 @@ def judged(
     value: float | None = None,
     *,
     bad: Outcome = "fail",
-    data: Mapping[str, Any] | None = None,
+    data: JsonMap | None = None,
 ) -> Finding:
     """A finding that passes or not; the note is kept only where it does not.
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zoompick import foreign
+from zoompick.jsontypes import JsonMap
 from zoompick.scenes.fields import edges_of
 
 _NAMES = (
@@ -51,11 +52,11 @@ class Offer:
     instruments: Any
     gsd_m: Any
     levels: Mapping[str, str]
-    told: Mapping[str, Any]
+    told: JsonMap
     licence: str
 
 
-def of_collection(collection: Mapping[str, Any]) -> Offer:
+def of_collection(collection: JsonMap) -> Offer:
     """Read a STAC Collection; members of any other shape than the standard's count as not told."""
     extent, summaries = _object(collection.get("extent")), _object(collection.get("summaries"))
     box = _first_list(_object(extent.get("spatial")).get("bbox"))
@@ -72,7 +73,7 @@ def of_collection(collection: Mapping[str, Any]) -> Offer:
     )
 
 
-def limits(collection: Mapping[str, Any]) -> dict[str, float]:
+def limits(collection: JsonMap) -> dict[str, float]:
     """What a collection limits, by name: ``parallel_downloads``, ``scenes_an_order``, ``largest_area_km2``.
 
     What is no number above 0 limits nothing: no order could be planned under it.
@@ -82,13 +83,13 @@ def limits(collection: Mapping[str, Any]) -> dict[str, float]:
     return {key: number for key, number in numbers.items() if number is not None and number > 0}
 
 
-def _told(collection: Mapping[str, Any], name: str) -> Any:
+def _told(collection: JsonMap, name: str) -> Any:
     """A member of the collection or its summaries, whatever extension's prefix it has."""
     places = (_object(collection.get("summaries")), collection)
     return next((value for place in places for key, value in place.items() if key.partition(":")[2] == name), None)
 
 
-def _object(value: object) -> Mapping[str, Any]:
+def _object(value: object) -> JsonMap:
     return value if isinstance(value, dict) else {}
 
 
@@ -100,7 +101,7 @@ def _first_list(value: object) -> list[Any]:
     return _list(next(iter(_list(value)), None))
 
 
-def bands(collection: Mapping[str, Any]) -> list[OfferedBand]:
+def bands(collection: JsonMap) -> list[OfferedBand]:
     """The band table out of the collection's item assets, as STAC 1.1 or 1.0 writes it."""
     return [row for key, asset in _object(collection.get("item_assets")).items() for row in _of_asset(key, asset)]
 

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from zoompick import foreign
 from zoompick.errors import SourceError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import bounds_of, project
+from zoompick.jsontypes import JsonMap
 from zoompick.net.links import address_of, has_role, joined
 from zoompick.scenes.scene import Scene
 
@@ -48,7 +47,7 @@ def quicklook_of(scene: Scene) -> Quicklook | None:
     return None
 
 
-def _placed(asset: Mapping[str, Any], scene: Scene) -> Quicklook | None:
+def _placed(asset: JsonMap, scene: Scene) -> Quicklook | None:
     """Edges by ``proj:transform`` and ``proj:shape`` (STAC projection extension 2), else by the footprint's box."""
     try:
         href = joined(address_of(scene.item, "self"), str(asset["href"]))

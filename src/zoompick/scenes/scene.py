@@ -12,6 +12,7 @@ from zoompick import foreign
 from zoompick.errors import AreaError, SourceError
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, lonlat_box, polygon_of, polygons_of
+from zoompick.jsontypes import JsonMap
 from zoompick.scenes import fields
 from zoompick.scenes.bands import CLASS_BAND, BandFile, bands_of, files_of, self_address
 
@@ -34,11 +35,11 @@ class Scene:
     collection: str
     source: str
     when: datetime
-    item: Mapping[str, Any] = field(repr=False, compare=False)
+    item: JsonMap = field(repr=False, compare=False)
     form: str = ""
 
     @classmethod
-    def from_item(cls, item: Mapping[str, Any], source: str = "") -> Scene:
+    def from_item(cls, item: JsonMap, source: str = "") -> Scene:
         """Take a STAC 1.0 or 1.1 Item.
 
         Raises
@@ -220,7 +221,7 @@ class Scene:
             return False
 
 
-def _properties(item: Mapping[str, Any]) -> Mapping[str, Any]:
+def _properties(item: JsonMap) -> JsonMap:
     given = item.get("properties")
     return given if isinstance(given, dict) else {}
 
@@ -241,7 +242,7 @@ def _of_bbox(bbox: object, scene_id: str) -> Shape:
     return lonlat_box(*edges)
 
 
-def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:
+def _moment(properties: JsonMap, scene_id: str) -> datetime:
     text = properties.get("datetime") or properties.get("start_datetime")
     moment = foreign.moment(text)
     if moment is None:
@@ -252,7 +253,7 @@ def _moment(properties: Mapping[str, Any], scene_id: str) -> datetime:
     return moment
 
 
-def _crs(properties: Mapping[str, Any]) -> Crs | None:
+def _crs(properties: JsonMap) -> Crs | None:
     """``proj:code`` (projection extension 2) or ``proj:epsg`` (1)."""
     code = str(properties.get("proj:code") or "")
     if code.upper().startswith("EPSG:") and code[5:].isdecimal() and len(code) < 12:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from zoompick.errors import DataError, SourceError
 from zoompick.files import json_bytes, read_json, writing
+from zoompick.jsontypes import JsonObject
 from zoompick.net.vault import put_away
 from zoompick.scenes.scene import Scene
 
@@ -40,9 +41,9 @@ class Entry:
         """The entry with its cloud inside the area."""
         return replace(self, cloud_area_percent=None if inside is None else inside.cloud)
 
-    def to_item(self) -> dict[str, Any]:
+    def to_item(self) -> JsonObject:
         """The STAC Item, with what we know of it in a member of its own."""
-        known: dict[str, Any] = {"source": self.scene.source, "cover": round(self.cover_percent, 2)}
+        known: JsonObject = {"source": self.scene.source, "cover": round(self.cover_percent, 2)}
         if self.cloud_area_percent is not None:
             known["cloud_inside"] = round(self.cloud_area_percent, 2)
         if self.tags:
@@ -60,7 +61,7 @@ class HasCloud(Protocol):
         """Percent."""
 
 
-def to_collection(entries: Iterable[Entry]) -> dict[str, Any]:
+def to_collection(entries: Iterable[Entry]) -> JsonObject:
     """An ItemCollection (STAC API 1.0, item collection fragment)."""
     return {"type": "FeatureCollection", "features": [entry.to_item() for entry in entries]}
 

@@ -10,12 +10,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zoompick import files
 from zoompick.addresses import is_remote, public, restored
 from zoompick.errors import DataError
 from zoompick.geo.shapes import bbox_of, geojson_of, outline_of
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.versions import version_here
 
 if TYPE_CHECKING:
@@ -48,7 +49,7 @@ class Origin:
     """
 
     step: str
-    options: Mapping[str, Any]
+    options: JsonMap
     inputs: Mapping[Path, str]
     when: datetime | None = None
     scenes: Sequence[Mapping[str, str]] = ()
@@ -73,15 +74,15 @@ def write_sidecar(
     written: Written,
     origin: Origin,
     pictures: Sequence[Path] = (),
-    told: Mapping[str, Any] | None = None,
+    told: JsonMap | None = None,
 ) -> Path:
     """Write the STAC Item (1.1) of a product; see :func:`item_of`."""
     return write_item_of(item_of(raster, written, origin, told), written.path, pictures)
 
 
 def item_of(
-    raster: Raster, written: Written, origin: Origin, told: Mapping[str, Any] | None = None
-) -> dict[str, Any]:
+    raster: Raster, written: Written, origin: Origin, told: JsonMap | None = None
+) -> JsonObject:
     """The STAC Item (1.1) of a product, still without its pictures.
 
     Parameters
@@ -102,7 +103,7 @@ def item_of(
     return item
 
 
-def write_item_of(item: Mapping[str, Any], product: Path, pictures: Sequence[Path] = ()) -> Path:
+def write_item_of(item: JsonMap, product: Path, pictures: Sequence[Path] = ()) -> Path:
     """Write the item of a product beside it, with the pictures that were made of it."""
     assets = item["assets"] | {path.suffix[1:]: _companion(path) for path in pictures}
     path = sidecar_of(product)
@@ -132,7 +133,7 @@ _MEDIA = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".pd
           ".svg": "image/svg+xml"}  # fmt: skip
 
 
-def _item(product: Path, origin: Origin) -> dict[str, Any]:
+def _item(product: Path, origin: Origin) -> JsonObject:
     """What the items of all products tell; without place and assets."""
     moment = origin.when or datetime.now(UTC)
     return {
@@ -153,7 +154,7 @@ def _item(product: Path, origin: Origin) -> dict[str, Any]:
     }
 
 
-def _span(origin: Origin) -> dict[str, Any]:
+def _span(origin: Origin) -> JsonObject:
     """Scenes, and the time from the first to the last of them."""
     if not origin.scenes:
         return {}
@@ -181,7 +182,7 @@ def _lineage(origin: Origin) -> str:
     return f"{origin.step} of {', '.join(path.name for path in origin.inputs)} with {options}"
 
 
-def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
+def _link(path: Path, product: Path, digest: str) -> JsonObject:
     if is_remote(path):
         return {"rel": "derived_from", "href": public(restored(path)), "zoompick:state": digest}
     return {
@@ -191,7 +192,7 @@ def _link(path: Path, product: Path, digest: str) -> dict[str, Any]:
     }
 
 
-def _companion(path: Path) -> dict[str, Any]:
+def _companion(path: Path) -> JsonObject:
     kind, role = ("image/png", "overview") if path.suffix == ".png" else ("text/plain", "metadata")
     return {
         "href": f"./{path.name}",
@@ -202,10 +203,10 @@ def _companion(path: Path) -> dict[str, Any]:
     }
 
 
-def _asset(raster: Raster, written: Written) -> dict[str, Any]:
+def _asset(raster: Raster, written: Written) -> JsonObject:
     bands = []
     for band, stats, histogram in zip(raster.bands, written.statistics, written.histograms, strict=True):
-        entry: dict[str, Any] = {"name": band.name, "data_type": str(raster.dtype)}
+        entry: JsonObject = {"name": band.name, "data_type": str(raster.dtype)}
         if raster.nodata is not None:
             entry["nodata"] = "nan" if math.isnan(raster.nodata) else raster.nodata
         if (band.scale, band.offset) != (1.0, 0.0):

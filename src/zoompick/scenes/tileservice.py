@@ -30,6 +30,7 @@ from zoompick.geo.tilegrid import (
     sorted_grid,
     web_mercator,
 )
+from zoompick.jsontypes import JsonObject
 from zoompick.later import shapely
 from zoompick.net.authority import Authority, Purpose
 from zoompick.net.client import Client
@@ -132,11 +133,11 @@ class TileService:
             return [self._of_tilejson(text)]
         return list(self._of_capabilities(text))
 
-    def collections(self) -> list[dict[str, Any]]:
+    def collections(self) -> list[JsonObject]:
         """Its layers in the shape of STAC Collections, for the commands that list a source."""
         return [_as_collection(layer) for layer in self.layers()]
 
-    def search(self, criteria: object) -> Iterator[dict[str, Any]]:
+    def search(self, criteria: object) -> Iterator[JsonObject]:
         """Refuse: there is nothing to search."""
         raise UsageError(
             f"{self.name} is a service of picture tiles: it has layers, but no scenes to search.",
@@ -350,10 +351,10 @@ def _text(place: Element, name: str) -> str:
     return "" if child is None or not child.text else child.text.strip()
 
 
-def _as_collection(layer: TileLayer) -> dict[str, Any]:
+def _as_collection(layer: TileLayer) -> JsonObject:
     matrices, grid = layer.grid.matrices, layer.grid
     finest, coarsest = grid.ground_m(matrices[-1], 0), grid.ground_m(matrices[0], 0)
-    told: dict[str, Any] = {
+    told: JsonObject = {
         "tiles:zoom_levels": f"{matrices[0].name} to {matrices[-1].name} of {grid.name}",
         "tiles:formats": [form for form in layer.addresses if form],
         "tiles:pixels": f"{finest:.3g} to {coarsest:.3g} m at the equator",

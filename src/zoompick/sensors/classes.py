@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zoompick.arrays import Mask, Numbers
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import np
 from zoompick.records import read_facts, refuse
 from zoompick.settings import own_files
@@ -67,20 +68,20 @@ class ClassTable:
         for meaning in codes:
             if meaning not in MEANINGS:
                 raise UnknownNameError.of("meaning of a class", meaning, MEANINGS)
-        found: dict[str, Any] = {meaning: frozenset(given) for meaning, given in codes.items()}
+        found: JsonObject = {meaning: frozenset(given) for meaning, given in codes.items()}
         return cls(**found | {"clear": found.get("clear", frozenset()) | found.get("water", frozenset())})
 
     @classmethod
-    def from_stac(cls, classes: Iterable[Mapping[str, Any]]) -> ClassTable:
+    def from_stac(cls, classes: Iterable[JsonMap]) -> ClassTable:
         """Read ``classification:classes`` (STAC classification extension 2.0), by the words in the names."""
-        found: dict[str, Any] = {role: set() for role in MEANINGS}
+        found: JsonObject = {role: set() for role in MEANINGS}
         for entry in classes:
             name, value = str(entry.get("name", "")).lower(), entry.get("value")
             if isinstance(value, int):
                 found[_role(name)].add(value)
                 if "water" in name and _role(name) == "clear":
                     found["water"].add(value)
-        sets: dict[str, Any] = {role: frozenset(codes) for role, codes in found.items()}
+        sets: JsonObject = {role: frozenset(codes) for role, codes in found.items()}
         return cls(**sets)
 
 

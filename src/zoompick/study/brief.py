@@ -19,6 +19,7 @@ from zoompick.discovery.filters import BY_KEY
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.given import CRS, FLAG, FOLDER, LIMIT_WORDS, LIMITS, NAMES, PERCENT, PIXEL, TEXT
+from zoompick.jsontypes import JsonObject
 from zoompick.patterns import FIELDS, NamePattern
 from zoompick.products.asked import Asked
 from zoompick.products.kinds.table import KINDS
@@ -204,8 +205,8 @@ def read_brief(path: Path) -> Brief:
         raise BriefError(f"{path.name} cannot be read: {error}.", "Mend that line.") from error
     old_words = _renewed(table)
     _check_keys(table, content)
-    values: dict[str, Any] = {}
-    sought: dict[str, Any] = {}
+    values: JsonObject = {}
+    sought: JsonObject = {}
     for place, key in KEYS.items():
         given = table.get(place[0], {}).get(place[1], key.default)
         if given is not None and key.field:
@@ -222,7 +223,7 @@ _OLD_KEYS = {
 """Keys of version 0.1 and what they are called now; they still work for one version more."""
 
 
-def _renewed(table: dict[str, Any]) -> tuple[str, ...]:
+def _renewed(table: JsonObject) -> tuple[str, ...]:
     """Put keys of now in place of old ones; a sentence for each."""
     told = {}
     for (section, old), new in _OLD_KEYS.items():
@@ -243,7 +244,7 @@ def _read(key: Key, given: object, place: tuple[str, str], path: Path, content: 
         raise BriefError(f"{where}: [{section}] {name} = {given!r} cannot be used.", str(error)) from error
 
 
-def _check_keys(table: dict[str, Any], content: str) -> None:
+def _check_keys(table: JsonObject, content: str) -> None:
     for section, keys in table.items():
         if section in SEVERAL:
             _check_extra(section, keys, content)

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from zoompick.errors import BriefError
+from zoompick.jsontypes import JsonObject
 from zoompick.settings import BRIEF_NAME
 from zoompick.study.brief import toml_value
 
@@ -71,7 +72,7 @@ def _value_end(lines: list[str], start: int) -> tuple[int, str]:
     return start, ""
 
 
-def _read(text: str) -> dict[str, Any]:
+def _read(text: str) -> JsonObject:
     try:
         return tomllib.loads(text)
     except tomllib.TOMLDecodeError:

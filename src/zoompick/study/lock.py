@@ -7,11 +7,11 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
 
 from zoompick.errors import DataError, StudyError
 from zoompick.files import read_json, write_json
 from zoompick.geo.shapes import geojson_of
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.records import of_row
 from zoompick.scenes.scenelist import Entry
 from zoompick.settings import BRIEF_NAME
@@ -58,26 +58,26 @@ class Lock:
     """
 
     versions: Mapping[str, str]
-    brief: Mapping[str, Any]
-    area: Mapping[str, Any]
+    brief: JsonMap
+    area: JsonMap
     entries: tuple[Entry, ...]
     files: Mapping[str, LockedFile]
     products: Mapping[str, LockedFile]
 
 
-def brief_table(study: Study) -> dict[str, Any]:
+def brief_table(study: Study) -> JsonObject:
     """What the brief says, without the study's name."""
     table = tomllib.loads(study.brief_file.read_text(encoding="utf-8-sig"))
     table.get("study", {}).pop("name", None)
     return _plain(table)
 
 
-def area_geometry(study: Study) -> dict[str, Any]:
+def area_geometry(study: Study) -> JsonObject:
     """The study area as it stands in a lock."""
     return _plain(geojson_of(study.area().polygon))
 
 
-def _plain(value: dict[str, Any]) -> dict[str, Any]:
+def _plain(value: JsonObject) -> JsonObject:
     """As it comes back out of JSON; a day of TOML is its text."""
     return dict(json.loads(json.dumps(value, default=str)))
 
@@ -132,7 +132,7 @@ def refuse_changed(study: Study, lock: Lock) -> None:
         raise StudyError("The study area is not the one that was locked.", todo)
 
 
-def _differing(locked: Mapping[str, Any], now: Mapping[str, Any]) -> list[str]:
+def _differing(locked: JsonMap, now: JsonMap) -> list[str]:
     """Keys with other values, as ``[section] key``."""
     found = []
     for section in sorted({*locked, *now}):

@@ -6,10 +6,11 @@ import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from zoompick.errors import CancelledError, ClusterError, DiskError, NothingFoundError, StudyError, ZoomPickError
 from zoompick.events import Report, ignore
+from zoompick.jsontypes import JsonMap
 from zoompick.products.kinds.table import KINDS
 from zoompick.products.step import Made, Step
 from zoompick.study.folder import Study, at_home
@@ -23,7 +24,7 @@ def make_in_study(
     study: Study,
     kind: str,
     recipe: Sequence[object] | None = None,
-    told: Mapping[str, Any] | None = None,
+    told: JsonMap | None = None,
     report: Report = ignore,
 ) -> list[Made]:
     """Make one kind of product for every day of a study's shortlist.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from zoompick.area.model import Area
 from zoompick.events import Report, ignore
 from zoompick.journal import history
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.orders.desk import Limit, Terms
 from zoompick.orders.queue import Order
 from zoompick.products.step import Made
@@ -99,7 +100,7 @@ class Study(folder.Study):
     def make(
         self,
         kind: str,
-        told: Mapping[str, Any] | None = None,
+        told: JsonMap | None = None,
         report: Report = ignore,
         recipe: Sequence[object] | None = None,
     ) -> list[Made]:
@@ -118,7 +119,7 @@ class Study(folder.Study):
         """Write down scenes, files and products with their digests."""
         return lock_study(self)
 
-    def history(self, name: str = "", last: int = 0) -> Sequence[dict[str, Any]]:
+    def history(self, name: str = "", last: int = 0) -> Sequence[JsonObject]:
         """What was done, when, and how it ended."""
         return history(self.journal_file, name, last)
 

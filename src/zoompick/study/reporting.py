@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -20,6 +20,7 @@ from zoompick.figures.maps import Outline, footprint_map
 from zoompick.figures.report import Image, Legend, Pair, ProductTold, SceneTold, StudyReport
 from zoompick.files import human_bytes, human_km2, read_json
 from zoompick.journal import acts
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import np
 from zoompick.products.drawing import shown
 from zoompick.products.sidebyside import ground_of
@@ -188,7 +189,7 @@ def _product(study: Study, step: Step, area: Area, kind: str) -> ProductTold:
     properties = record.get("properties", {})
     data = record.get("assets", {}).get("data", {})
     bands = data.get("bands", [])
-    made_by: dict[str, Any] = next(iter(properties.get("zoompick:steps", [])), {})
+    made_by: JsonObject = next(iter(properties.get("zoompick:steps", [])), {})
     image, legend = _shown(step, name)
     changes = tuple(_changes(step, area))
     if changes and legend:
@@ -216,7 +217,7 @@ def _product(study: Study, step: Step, area: Area, kind: str) -> ProductTold:
     )
 
 
-def _what(bands: Sequence[Mapping[str, Any]], properties: Mapping[str, Any]) -> str:
+def _what(bands: Sequence[JsonMap], properties: JsonMap) -> str:
     names = [str(band.get("name")) for band in bands]
     several = f"{len(names)} bands: {', '.join(names[:8])}" if names else "a picture"
     told = names[0] if len(names) == 1 else several
@@ -224,7 +225,7 @@ def _what(bands: Sequence[Mapping[str, Any]], properties: Mapping[str, Any]) -> 
     return f"{told}, {shape[1]} x {shape[0]} px" if shape else told
 
 
-def _record(path: Path) -> dict[str, Any]:
+def _record(path: Path) -> JsonObject:
     try:
         told = read_json(sidecar_of(path))
     except DataError:

@@ -8,15 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from importlib.resources import files
-from typing import Any
 
 from zoompick.discovery.filters import BY_KEY, SORTS, Row
 from zoompick.given import Value
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.study.brief import KEYS as PLAIN
 from zoompick.study.brief import SEVERAL
 
 _SOME = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
-_BY_UNIT: Mapping[str, Mapping[str, Any]] = {
+_BY_UNIT: Mapping[str, JsonMap] = {
     "PERCENT": {"type": "number", "minimum": 0, "maximum": 100}, "DEGREES": {"type": "number"},
     "METRES": {"type": "number"}, "WHEN": _SOME, "NAME": _SOME, "ID": _SOME, "A,B,C": _SOME,
     "COUNT": {"type": "integer", "minimum": 1}, "ORDER": {"enum": list(SORTS)},
@@ -30,9 +30,9 @@ def published() -> str:
     return files("zoompick.study").joinpath("data", "study.schema.json").read_text(encoding="utf-8")
 
 
-def brief_schema() -> dict[str, Any]:
+def brief_schema() -> JsonObject:
     """The schema of all that :func:`zoompick.study.brief.read_brief` reads."""
-    sections: dict[str, dict[str, Any]] = {}
+    sections: dict[str, JsonObject] = {}
     for (section, name), key in PLAIN.items():
         row = BY_KEY.get(name) if section == "search" else None
         entry = dict(_of_row(row) if row is not None else _of_value(key.read))
@@ -55,14 +55,14 @@ def brief_schema() -> dict[str, Any]:
     }
 
 
-def _table(keys: Mapping[str, Any]) -> dict[str, Any]:
+def _table(keys: JsonMap) -> JsonObject:
     return {"type": "object", "additionalProperties": False, "properties": dict(keys)}
 
 
-def _of_row(row: Row) -> Mapping[str, Any]:
+def _of_row(row: Row) -> JsonMap:
     return _BY_UNIT[row.unit]
 
 
-def _of_value(read: object) -> Mapping[str, Any]:
+def _of_value(read: object) -> JsonMap:
     assert isinstance(read, Value)
     return read.schema

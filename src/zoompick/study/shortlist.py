@@ -9,6 +9,7 @@ from typing import Any
 from zoompick import files
 from zoompick.addresses import public
 from zoompick.errors import NothingFoundError
+from zoompick.jsontypes import JsonObject
 from zoompick.scenes import sources
 from zoompick.scenes.scenelist import Entry, from_collection, to_collection
 from zoompick.study.folder import Study
@@ -40,7 +41,7 @@ def entries_of(study: Study, value: Any, where: str) -> list[Entry]:
     return from_collection(value, where)
 
 
-def listed(study: Study, entries: Sequence[Entry]) -> dict[str, Any]:
+def listed(study: Study, entries: Sequence[Entry]) -> JsonObject:
     """Scenes as an ItemCollection that tells where their sources are now."""
     known = sources.known(study.root)
     used = {entry.scene.source for entry in entries}

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Sequence
 
 from zoompick.discovery import check_source as checking
 from zoompick.discovery.readers import reader_of
 from zoompick.errors import UnknownNameError
 from zoompick.events import Report, ignore
 from zoompick.journal import act
+from zoompick.jsontypes import JsonMap
 from zoompick.scenes import sources
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.period import Period
@@ -76,7 +76,7 @@ def remove_source(name: str, study: Study | None = None) -> bool:
 
 
 
-def collections_of(source: Source, report: Report = ignore) -> Sequence[Mapping[str, Any]]:
+def collections_of(source: Source, report: Report = ignore) -> Sequence[JsonMap]:
     """What a source has: its collections as STAC tells them (STAC specification, Collection)."""
     return reader_of(source, session(report, [source]), report).collections()
 

@@ -6,11 +6,12 @@ import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.errors import DataError
 from zoompick.files import files_below, read_json, tree_bytes
 from zoompick.journal import acts
+from zoompick.jsontypes import JsonObject
 from zoompick.orders.queue import PLANNED, READY, Queue
 from zoompick.scenes.fetchplan import ITEM, RECORD, DownloadPlan
 from zoompick.scenes.scene import Key, Scene
@@ -47,7 +48,7 @@ class SceneState:
     wanted: int
     disk_bytes: int
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """As the command prints it."""
         return {
             "scene": self.entry.scene.id, "date": self.entry.scene.day, "state": self.state, "note": self.note,

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
 
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
+from zoompick.jsontypes import JsonMap
 from zoompick.net.vault import put_away
 from zoompick.scenes import offer
 from zoompick.scenes.scene import Scene
@@ -51,7 +51,7 @@ def _path(study: Study) -> Path:
     return study.root / _NAME
 
 
-def _terms(collection: Mapping[str, Any]) -> dict[str, str]:
+def _terms(collection: JsonMap) -> dict[str, str]:
     """Whom to name: who licenses or produces it (STAC Collection, Provider Object)."""
     given = collection.get("providers")
     providers = [row for row in given if isinstance(row, dict)] if isinstance(given, list) else []

@@ -8,7 +8,6 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from zoompick.addresses import public
 from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
@@ -17,6 +16,7 @@ from zoompick.files import human_bytes, multihash_of, refuse_existing
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, as_text
 from zoompick.geo.tilegrid import Matrix, TileGrid, TileKey, web_mercator
+from zoompick.jsontypes import JsonObject
 from zoompick.net.client import Client
 from zoompick.raster.clip import Clip
 from zoompick.raster.grid import Grid
@@ -64,7 +64,7 @@ class Prepared:
         """Bytes of the tiles that are still to be fetched, as far as one tells of all."""
         return round(self.tile_bytes * self.plan.missing)
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """As the command prints it."""
         return {
             "layer": self.layer.name, "zoom": self.plan.matrix.name, "pixel_m": round(self.pixel_m, 4),

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from zoompick.arrays import Floats
+from zoompick.jsontypes import JsonObject
 from zoompick.judge.shifts import Shifts, between, spectrum_of, tile_of
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
@@ -30,7 +30,7 @@ def bands_aligned(subject: Subject) -> list[Finding]:
     limit, most = subject.limits.shift_px, f"at most {subject.limits.shift_px:g} px"
     grid = subject.raster.grid
     rows = {names[two]: _row(shifts) | {"against": names[one]} for (one, two), shifts in found.items()}
-    data: dict[str, Any] = {
+    data: JsonObject = {
         "against": "the band it looks most like",
         "size": [grid.width, grid.height],
         "shifts": rows,
@@ -105,7 +105,7 @@ def dates_aligned(subject: Subject) -> list[Finding]:
                    f"{shifts.size_px:.2f} px, {base}", most, note, shifts.size_px, data=data)]  # fmt: skip
 
 
-def _row(shifts: Shifts) -> dict[str, Any]:
+def _row(shifts: Shifts) -> JsonObject:
     cols, rows = shifts.median
     return {
         "cols": round(cols, 3), "rows": round(rows, 3), "tiles": len(shifts.vectors), "looked": shifts.looked,

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
+from zoompick.jsontypes import JsonObject
 from zoompick.judge.shifts import between, spectrum_of, tile_of, tiles_over
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
@@ -58,7 +58,7 @@ def _common(own: Raster, other: Raster) -> list[tuple[int, int]]:
     return found or ([(0, 0)] if len(own.bands) == len(other.bands) == 1 else [])
 
 
-def _compared(own: Raster, laid: Raster, one: int, two: int) -> dict[str, Any] | None:
+def _compared(own: Raster, laid: Raster, one: int, two: int) -> JsonObject | None:
     """Figures of a band in physical values, over all pixels that both have."""
     count, sums, shown = 0, np.zeros(5), []
     ours, theirs = own.bands[one], laid.bands[two]

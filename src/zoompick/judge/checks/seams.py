@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 from zoompick.arrays import Floats
+from zoompick.jsontypes import JsonObject
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.grid import Window
@@ -29,7 +30,7 @@ def seams(subject: Subject) -> list[Finding]:
     between = " and ".join(names[number - 1] if number <= len(names) else f"scene {number}" for number in worst)
     note = (f"Between {between} brightness steps by {step:.4f}, {ratio:.1f} times what neighbours differ by "
             "beside the seam: 'zoompick mosaic --match' evens it out, '--feather' softens it.")  # fmt: skip
-    data: dict[str, Any] = {
+    data: JsonObject = {
         "seams": [{"scenes": list(pair)} | {k: round(v, 5) for k, v in row.items()} for pair, row in rows.items()]
     }
     if subject.path is not None:

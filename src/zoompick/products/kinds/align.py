@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick.errors import UsageError
 from zoompick.given import BAND, FLAG, within, words
+from zoompick.jsontypes import JsonObject
 from zoompick.products.kind import ALIGNED, Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step
@@ -54,7 +55,7 @@ class AlignStep(RasterStep):
     rules: AlignRules = field(default_factory=AlignRules)
     leaves_unsure: bool = False
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Band, limit, and whether each band moves by itself."""
         more = {"leaves unsure": True} if self.leaves_unsure else {}
         rules = self.rules
@@ -81,7 +82,7 @@ class AlignStep(RasterStep):
         measured = names if self.rules.each_band else [common or names[0]]
         shifts = {name: self._measured(_named(source, name, self.inputs[0].name), target, name) for name in measured}
         parts: list[list[Raster]] = []
-        rows: list[dict[str, Any]] = []
+        rows: list[JsonObject] = []
         for place, name in enumerate(names):
             shift = shifts.get(name) or next(iter(shifts.values()))
             band = source.bands[place]
@@ -134,7 +135,7 @@ def _named(raster: Raster, name: str, where: str) -> Raster:
     return OneBand(raster, place, raster.bands[place])
 
 
-def _sentences(rows: Sequence[dict[str, Any]], limit: float) -> tuple[str, ...]:
+def _sentences(rows: Sequence[JsonObject], limit: float) -> tuple[str, ...]:
     found: dict[str, list[str]] = {}
     for row in rows:
         unsure = "left where it is: too little evidence of a shift" if not row["sure"] else ""

@@ -6,10 +6,11 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.given import COUNT, METRES, words
+from zoompick.jsontypes import JsonObject
 from zoompick.products import recipes
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.mosaic import HIDE, HIDES, RESAMPLING
@@ -74,7 +75,7 @@ class BlendRules(Rules):
         """The percentile of ``percentile``; of ``highest`` an index recipe."""
         return self.by.partition("=")[2]
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> JsonObject:
         """As JSON holds them."""
         more = {"kernel": self.resampling.text} if self.resampling != BILINEAR else {}
         return more | {"by": self.method, "detail": self.detail, "least": self.least, "hide": list(self.hide),

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick import settings
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import FLAG
+from zoompick.jsontypes import JsonObject
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import RasterStep, Step
@@ -42,9 +43,9 @@ class ClipStep(RasterStep):
     area: Shape = field(kw_only=True)
     rules: ClipRules = field(default_factory=ClipRules)
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Area and rules."""
-        told: dict[str, Any] = {"area": geojson_of(self.area), "touch": self.rules.touch}
+        told: JsonObject = {"area": geojson_of(self.area), "touch": self.rules.touch}
         return told | {name: True for name in ("outside", "keep", "loose") if getattr(self.rules, name)}
 
     def build(self, sources: Sources) -> Raster:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick.area.model import Area
 from zoompick.errors import GridError, UsageError
 from zoompick.geo.shapes import geojson_of
 from zoompick.given import LIMIT, MADE_OF, words
+from zoompick.jsontypes import JsonObject
 from zoompick.products import recipes
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.rules import Rules, asked
@@ -69,7 +70,7 @@ class DifferenceStep(RasterStep):
     recipe: IndexRecipe | None = None
     checks_shift: bool = True
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Recipe and formula."""
         recipe = None if self.recipe is None else [self.recipe.name, self.recipe.formula.text]
         return {"recipe": recipe}
@@ -128,7 +129,7 @@ class ChangeStep(DifferenceStep):
 
     rule: Rule = field(kw_only=True)
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Recipe, formula and rule."""
         return super().options() | {"above": self.rule.above, "by": self.rule.by}
 
@@ -151,7 +152,7 @@ class SideBySideStep(DrawnStep):
     recipe: str = field(kw_only=True)
     area: Area = field(kw_only=True)
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Rule, index, recipe and area."""
         return {"above": self.rule.above, "by": self.rule.by, "index": self.index, "recipe": self.recipe,
                 "area": geojson_of(self.area.polygon), "words": self.area.name}  # fmt: skip

@@ -6,13 +6,14 @@ import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick import settings
 from zoompick.errors import DataError, NothingFoundError, UsageError
 from zoompick.files import read_json
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import MADE_OF, NAMES, STRETCH, optional, within
+from zoompick.jsontypes import JsonObject
 from zoompick.products import recipes
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
@@ -87,10 +88,10 @@ class CompositeStep(RasterStep):
         means = "; ".join(f"{what} {colour}" for what, colour in self.recipe.meaning)
         return f"{self.recipe.title}: {means}." if means else f"{self.recipe.title}."
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Bands, tone, and the area in which it is measured or the picture whose stretch it takes."""
         area = geojson_of(self.area) if self.area is not None else None
-        told: dict[str, Any] = {"bands": list(self.recipe.bands), "tone": self.tone.facts(), "area": area}
+        told: JsonObject = {"bands": list(self.recipe.bands), "tone": self.tone.facts(), "area": area}
         if self.same_as is not None:
             told["curves"] = told_curves(self.same_as)[0]
         return told
@@ -150,7 +151,7 @@ class CompositeStep(RasterStep):
         return self.companions
 
 
-def told_curves(picture: Path) -> tuple[list[dict[str, Any]], Tone]:
+def told_curves(picture: Path) -> tuple[list[JsonObject], Tone]:
     """The stretch that a composite was made with, from its record.
 
     Raises

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import MADE_OF, NAMES
+from zoompick.jsontypes import JsonObject
 from zoompick.products import recipes
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
@@ -47,7 +48,7 @@ class IndexStep(RasterStep):
         """What the recipe computes, and what its values mean."""
         return f"{self.recipe.title}, {self.recipe.formula.text}: {self.recipe.shows}."
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Name and formula; the area that it is cut to."""
         cut = {} if self.area is None else {"area": geojson_of(self.area)}
         return {"recipe": self.recipe.name, "formula": self.recipe.formula.text} | cut

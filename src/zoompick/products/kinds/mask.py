@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from zoompick.errors import BriefError, UsageError
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import FLAG, METRES, Value, text
+from zoompick.jsontypes import JsonObject
 from zoompick.products.formula import Formula
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, Section, asked
@@ -75,7 +76,7 @@ class MaskStep(RasterStep):
     bands: tuple[str, ...] = ()
     outside: Shape | None = None
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Rule, margins, area, grid and units."""
         area = geojson_of(self.outside) if self.outside is not None else None
         rules = self.rules

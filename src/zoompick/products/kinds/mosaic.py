@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.errors import UsageError
 from zoompick.given import FLAG, METRES, Value, listed, text
+from zoompick.jsontypes import JsonObject
 from zoompick.products.kind import Day, Kind, Wanted, no_day
 from zoompick.products.kinds.scenes import ScenesStep, time_of
 from zoompick.products.rules import Rules, asked
@@ -74,7 +75,7 @@ class MosaicRules(Rules):
     match: bool = asked(FLAG, False, "bring scenes to the brightness of the first, by their overlaps")
     resampling: Ways = asked(RESAMPLING, "bilinear", WAYS_WORDS)
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> JsonObject:
         """As JSON holds them."""
         order, _, day = self.order.partition("=")
         more = {"kernel": self.resampling.text} if self.resampling != BILINEAR else {}

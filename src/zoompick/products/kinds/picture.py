@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from zoompick.figures.colours import COLOURS
 from zoompick.geo.shapes import Shape, geojson_of
 from zoompick.given import FLAG, RANGE, SHOWN, TEXT, one_of, within
+from zoompick.jsontypes import JsonObject
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.rules import Rules, asked
 from zoompick.products.step import DrawnStep, Step
@@ -54,7 +55,7 @@ class PictureStep(DrawnStep):
     limits: tuple[float, float] | None = None
     outline: Shape | None = None
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Words, size, colours and outline."""
         outline = None if self.outline is None else geojson_of(self.outline)
         return {"title": self.title, "caption": self.caption, "width_px": self.width_px, "dpi": self.dpi,

@@ -6,8 +6,9 @@ from abc import abstractmethod
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
+from zoompick.jsontypes import JsonObject
 from zoompick.products.step import RasterStep, grid_facts, units_told
 from zoompick.scenes.items import scene_of
 from zoompick.scenes.sidecar import read_sidecar
@@ -30,7 +31,7 @@ def time_of(path: Path) -> datetime | None:
 class Rules(Protocol):
     """How scenes become one; equal rules are equal values."""
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> JsonObject:
         """As JSON holds them."""
 
 
@@ -42,7 +43,7 @@ class ScenesStep(RasterStep):
     grid: Grid = field(kw_only=True)
     rules: Rules = field(kw_only=True)
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Bands, grid, rules, and what the items beside the files tell of units."""
         told = {"bands": list(self.bands), "grid": grid_facts(self.grid), "units": units_told(self.inputs)}
         return told | self.rules.facts()

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from zoompick.given import FLAG, NAMES, one_of
+from zoompick.jsontypes import JsonObject
 from zoompick.products.kind import Day, Kind, Wanted
 from zoompick.products.kinds.mosaic import RESAMPLING
 from zoompick.products.rules import Rules, asked
@@ -53,10 +54,10 @@ class StackStep(RasterStep):
     rules: StackRules = field(default_factory=StackRules)
     asks: bool = False
 
-    def options(self) -> dict[str, Any]:
+    def options(self) -> JsonObject:
         """Bands, grid, classes, and what the items beside the files tell of units."""
         facts, rules = None if self.grid is None else grid_facts(self.grid), self.rules
-        more: dict[str, Any] = {"classes": list(rules.classes)} if rules.classes else {}
+        more: JsonObject = {"classes": list(rules.classes)} if rules.classes else {}
         more |= {"mixed": True} if rules.mix_scenes else {}
         more |= {"weighted": True} if rules.swath == "mean" else {}
         more |= {"kernel": rules.resampling.text} if rules.resampling != BILINEAR else {}
