@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from zoompick.cli import elsewhere, exits, known, options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import grouped
 from zoompick.cli.findings import show_findings, show_problems
 from zoompick.cli.show import Column, table
 from zoompick.errors import MissingFileError, UsageError
@@ -28,72 +28,105 @@ _CHECKS = known.in_list(
     known.one_of(*dict.fromkeys(name for check in registry.CHECKS for name in (check.group, check.name)))
 )
 
+Judged = Annotated[
+    list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the whole study by default.")
+]
+Valid = Annotated[
+    float | None,
+    typer.Option(
+        "--valid",
+        metavar="PERCENT",
+        help="Valid pixels in the area, at least. [98]",
+        parser=options.percent("share of valid pixels"),
+    ),
+]
+Only = Annotated[
+    str,
+    typer.Option(
+        "--checks", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.", autocompletion=_CHECKS
+    ),
+]
+Skip = Annotated[
+    str, typer.Option("--skip", metavar="CHECKS", help="Checks or groups to leave out.", autocompletion=_CHECKS)
+]
+Limit = Annotated[
+    list[str] | None,
+    typer.Option("--threshold", metavar="NAME=NUMBER", help="Another limit: shift_px=0.3; repeat for more."),
+]
+Reference = Annotated[
+    Path | None, typer.Option("--reference", metavar="FILE", help="A raster that you trust, to compare with.")
+]
+Online = Annotated[bool, typer.Option("--online", help="Ask the sources whether their files have changed.")]
+Strict = Annotated[bool, typer.Option("--strict", help="A warning counts as a failure.")]
+Explain = Annotated[
+    str,
+    typer.Option(
+        "--explain", metavar="CHECK", help="Tell how a check measures; 'all' lists them.", autocompletion=_CHECKS
+    ),
+]
+Pictures = Annotated[
+    Path | None,
+    typer.Option("--pictures", metavar="FOLDER", help="Draw shifts, scatters and seams into this folder."),
+]
+Holes = Annotated[
+    Path | None, typer.Option("--holes", metavar="FILE", help="Write patches without pixels as GeoJSON.")
+]
+Junit = Annotated[
+    Path | None, typer.Option("--junit", metavar="FILE", help="Write findings as JUnit XML, for CI systems.")
+]
+Full = Annotated[bool, typer.Option("--full", help="List each finding, however many there are.")]
 
-@with_area
+
+class Judging(NamedTuple):
+    """What is judged, and by which limits."""
+
+    only: Only = ""
+    skip: Skip = ""
+    limit: Limit = None
+    reference: Reference = None
+    online: Online = False
+
+    def wish(self) -> Wish:
+        """As the judge takes it; names that there are not are refused."""
+        if self.reference is not None and not self.reference.is_file():
+            raise MissingFileError(f"There is no file {self.reference}.", "Give the reference's path.")
+        limits = tuple(self.limit or ())
+        wish = Wish(options.names(self.only), options.names(self.skip), limits, self.reference, self.online)
+        wish.checked()
+        return wish
+
+
+class Files(NamedTuple):
+    """What is written beside."""
+
+    pictures: Pictures = None
+    holes: Holes = None
+    junit: Junit = None
+
+
+BY_USE, NONE = Judging(), Files()
+
+
+@grouped
 def verify(
-    files: Annotated[
-        list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the whole study by default.")
-    ] = None,
+    files: Judged = None,
     bands: options.Bands = "",
     place: options.Place = options.NOWHERE,
-    valid: Annotated[
-        float | None,
-        typer.Option(
-            "--valid",
-            metavar="PERCENT",
-            help="Valid pixels in the area, at least. [98]",
-            parser=options.percent("share of valid pixels"),
-        ),
-    ] = None,
-    only: Annotated[
-        str,
-        typer.Option(
-            "--checks", metavar="CHECKS", help="Checks or groups to make: spectra,alignment.", autocompletion=_CHECKS
-        ),
-    ] = "",
-    skip: Annotated[
-        str, typer.Option("--skip", metavar="CHECKS", help="Checks or groups to leave out.", autocompletion=_CHECKS)
-    ] = "",
-    limit: Annotated[
-        list[str] | None,
-        typer.Option("--threshold", metavar="NAME=NUMBER", help="Another limit: shift_px=0.3; repeat for more."),
-    ] = None,
-    reference: Annotated[
-        Path | None, typer.Option("--reference", metavar="FILE", help="A raster that you trust, to compare with.")
-    ] = None,
-    online: Annotated[
-        bool, typer.Option("--online", help="Ask the sources whether their files have changed.")
-    ] = False,
-    strict: Annotated[bool, typer.Option("--strict", help="A warning counts as a failure.")] = False,
-    explain: Annotated[
-        str,
-        typer.Option(
-            "--explain", metavar="CHECK", help="Tell how a check measures; 'all' lists them.", autocompletion=_CHECKS
-        ),
-    ] = "",
-    pictures: Annotated[
-        Path | None,
-        typer.Option("--pictures", metavar="FOLDER", help="Draw shifts, scatters and seams into this folder."),
-    ] = None,
-    holes: Annotated[
-        Path | None, typer.Option("--holes", metavar="FILE", help="Write patches without pixels as GeoJSON.")
-    ] = None,
-    junit: Annotated[
-        Path | None, typer.Option("--junit", metavar="FILE", help="Write findings as JUnit XML, for CI systems.")
-    ] = None,
+    valid: Valid = None,
+    judging: Judging = BY_USE,
+    strict: Strict = False,
+    explain: Explain = "",
+    beside: Files = NONE,
     overwrite: options.Overwrite = False,
-    full: Annotated[bool, typer.Option("--full", help="List each finding, however many there are.")] = False,
+    full: Full = False,
     as_json: options.Json = False,
     cluster: elsewhere.Where = "",
 ) -> int:
     """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
     if explain:
         return _explained(explain, as_json)
-    refuse_existing([path for path in (holes, junit) if path], overwrite)
-    if reference is not None and not reference.is_file():
-        raise MissingFileError(f"There is no file {reference}.", "Give the reference's path.")
-    wish = Wish(options.names(only), options.names(skip), tuple(limit or ()), reference, online)
-    wish.checked()
+    refuse_existing([path for path in (beside.holes, beside.junit) if path], overwrite)
+    wish = judging.wish()
     told = (bands and "--bands", place.option, "--valid" if valid is not None else "")
     if not files and (named := next(filter(None, told), "")):
         raise UsageError(f"{named} needs a file.", "Of a study the brief decides: change study.toml, or name files.")
@@ -106,14 +139,13 @@ def verify(
         else:
             show_summary(findings)
         show.note(_closing(findings))
-    _written(findings, pictures, holes, junit, strict)
+    _written(findings, beside, strict)
     bad = ("fail", "warn") if strict else ("fail",)
     return exits.CHECK_FAILED if worst(findings) in bad else exits.DONE
 
 
-def _written(
-    findings: Sequence[Finding], pictures: Path | None, holes: Path | None, junit: Path | None, strict: bool
-) -> None:
+def _written(findings: Sequence[Finding], beside: Files, strict: bool) -> None:
+    pictures, holes, junit = beside
     if junit is not None:
         tell.write_junit(findings, junit, strict)
         show.note(f"{junit}: {len(findings)} findings.")

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, NamedTuple
 
 import typer
 
-from zoompick.cli import elsewhere, options, show
-from zoompick.cli.declared import with_area, with_rules
+from zoompick.cli import options, show
+from zoompick.cli.declared import grouped, with_rules
 from zoompick.cli.made import grid_for, make_plain
 from zoompick.jsontypes import JsonMap
 from zoompick.products.kinds import blend as blends
@@ -34,23 +34,28 @@ CrsText = Annotated[
 ]
 
 
+class Lattice(NamedTuple):
+    """The grid that scenes are laid on."""
+
+    crs: CrsText = ""
+    pixel: Pixel = None
+    like: Like = None
+
+
+ANY = Lattice()
+
+
 @with_rules(MosaicRules)
-@with_area
+@grouped
 def mosaic(
     files: Files,
     bands: options.Bands = "",
     place: options.Place = options.NOWHERE,
-    crs: CrsText = "",
-    pixel: Pixel = None,
-    like: Like = None,
+    lattice: Lattice = ANY,
     *,
     rules: MosaicRules,
     told: JsonMap,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Lay scenes, tiles or sheets together on one grid, each pixel from one scene.
 
@@ -59,30 +64,24 @@ def mosaic(
     """
     given = place.area()
     names = options.band_names(bands, files)
-    grid = grid_for(files, names, given, crs, pixel, like)
+    grid = grid_for(files, names, given, *lattice)
     rules = mosaics.rules_for(told, files)
     if rules.order == "given" != told.get("order"):
         show.note("Not all files tell when they were taken: they count in the order given.")
-    steps = mosaics.steps_of(files, options.with_ending(out or Path("mosaic.tif")), names, grid, rules)
-    make_plain(steps, overwrite, as_json, compression)
+    steps = mosaics.steps_of(files, output.target("mosaic.tif"), names, grid, rules)
+    make_plain(steps, output)
 
 
 @with_rules(BlendRules)
-@with_area
+@grouped
 def blend(
     files: Files,
     bands: options.Bands = "",
     place: options.Place = options.NOWHERE,
-    crs: CrsText = "",
-    pixel: Pixel = None,
-    like: Like = None,
+    lattice: Lattice = ANY,
     *,
     rules: BlendRules,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Blend many dates into one picture of what showed the ground.
 
@@ -91,17 +90,17 @@ def blend(
     """
     given = place.area()
     names = options.band_names(bands, files)
-    grid = grid_for(files, names, given, crs, pixel, like)
-    target = options.with_ending(out or Path("blend.tif"))
+    grid = grid_for(files, names, given, *lattice)
+    target = output.target("blend.tif")
     steps = []
     for name, own in by_span(files, rules.per).items():
         one = target.with_name(f"{target.stem}-{name}{target.suffix}") if name else target
         steps.append(blends.steps_of(own, one, names, grid, rules))
-    make_plain([step for group in steps for step in group], overwrite, as_json, compression)
+    make_plain([step for group in steps for step in group], output)
 
 
 @with_rules(MaskRules)
-@with_area
+@grouped
 def mask(
     files: Files,
     bands: options.Bands = "",
@@ -110,11 +109,7 @@ def mask(
     *,
     rules: MaskRules,
     told: JsonMap,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Mask what hides the ground, or what a rule over classes and reflectance names.
 
@@ -128,30 +123,27 @@ def mask(
     names = options.band_names(bands, files)
     if given is None and "where" not in told:
         rules = replace(rules, where="cloud or shadow")
-    target = options.with_ending(out or Path("masked.tif" if rules.apply else "mask.tif"))
+    target = output.target("masked.tif" if rules.apply else "mask.tif")
     step = MaskStep(
         tuple(files), target, rules=rules, grid=grid_for(files, names, None, "", None, like), bands=names,
         outside=given.polygon if given else None,
     )  # fmt: skip
-    make_plain([step], overwrite, as_json, compression)
+    make_plain([step], output)
 
 
 @with_rules(AlignRules)
+@grouped
 def align(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The raster to move.")],
     to: Annotated[Path, typer.Option("--reference", metavar="FILE", help="The raster that it should lie on.")],
     *,
     rules: AlignRules,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Find how a raster is shifted against a reference, and move it back.
 
     The shift is measured in many tiles; where they do not agree it is refused. Figures before and after stand in the
     record beside the product.
     """
-    target = options.with_ending(out or Path(f"{file.stem}-aligned.tif"))
-    make_plain([AlignStep((file, to), target, rules)], overwrite, as_json, compression)
+    target = output.target(f"{file.stem}-aligned.tif")
+    make_plain([AlignStep((file, to), target, rules)], output)

@@ -4,40 +4,37 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, get_type_hints
 
 import typer
 
-from zoompick.cli import known, options
+from zoompick.cli import known
 from zoompick.errors import UsageError
 from zoompick.jsontypes import JsonObject
 from zoompick.products.rules import Row, Rules
 
 
-def with_area(command: Callable[..., Any]) -> Callable[..., Any]:
-    """A command whose parameter ``place`` becomes the options that give an area."""
+def grouped(command: Callable[..., Any]) -> Callable[..., Any]:
+    """A command whose parameters that are groups of options (:class:`~zoompick.cli.options.Place`) become those."""
     own = inspect.signature(command, eval_str=True).parameters
+    groups = {name: param.annotation for name, param in own.items() if hasattr(param.annotation, "_field_defaults")}
     params: list[inspect.Parameter] = []
     for name, param in own.items():
-        if name == "place":
-            params += _PLACE
-        else:
-            params.append(param.replace(kind=inspect.Parameter.KEYWORD_ONLY))
+        params += _fields(groups[name]) if name in groups else [param.replace(kind=inspect.Parameter.KEYWORD_ONLY)]
 
     def run(**values: Any) -> object:
-        place = options.Place(*(values.pop(one.name) for one in _PLACE))
-        return command(place=place, **values)
+        made = {name: kind(**{one: values.pop(one) for one in kind._fields}) for name, kind in groups.items()}
+        return command(**made, **values)
 
     return as_told(run, command, params)
 
 
-_PLACE = [
-    inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kind)
-    for name, default, kind in (
-        ("area", "", options.AreaText), ("box", None, options.Box), ("around", "", options.Around),
-        ("named", "", options.Named),
-    )
-]  # fmt: skip
+def _fields(group: Any) -> list[inspect.Parameter]:
+    kinds = get_type_hints(group, include_extras=True)
+    return [
+        inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=kinds[name])
+        for name, default in group._field_defaults.items()
+    ]
 
 
 def as_told(

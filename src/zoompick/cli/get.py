@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import calling, known, options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import grouped
 from zoompick.cli.piped import piped_scenes
 from zoompick.discovery.rules import select
 from zoompick.errors import StudyError
@@ -27,41 +27,43 @@ if TYPE_CHECKING:
     from zoompick.scenes.scene import Scene
     from zoompick.study.download import Downloaded, DownloadRequest
 
-
-@with_area
-def download(
-    scenes: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="[NUMBER|ID …]",
-            help="From the shortlist; '-' reads an ItemCollection. All by default.",
-            autocompletion=known.picked_scenes,
-        ),
-    ] = None,
-    bands: options.Bands = "",
-    window: Annotated[
-        bool | None,
-        typer.Option("--window/--whole", help="Only the area's part of each raster, or whole files; the brief says."),
-    ] = None,
-    form: Annotated[
-        str,
-        typer.Option(
-            "--file-format", metavar="FORMAT", help="Where bands come in several: geotiff, hdf5, netcdf, jp2."
-        ),
-    ] = "",
-    place: options.Place = options.NOWHERE,
-    to: Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")] = Path(
-        "scenes"
+Scenes = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="[NUMBER|ID …]",
+        help="From the shortlist; '-' reads an ItemCollection. All by default.",
+        autocompletion=known.picked_scenes,
     ),
-    limit_rate: Annotated[
-        str, typer.Option("--limit-rate", metavar="RATE", help="Bytes a second at most: 500k, 2MB.")
-    ] = "",
-    watch: Annotated[
-        str, typer.Option("--watch", metavar="SPAN", help="Try again so often until all is here: 30min, 6h.")
-    ] = "",
-    when_done: Annotated[
-        str, typer.Option("--when-done", metavar="COMMAND", help="Run this at the end; no shell reads it.")
-    ] = "",
+]
+Window = Annotated[
+    bool | None,
+    typer.Option("--window/--whole", help="Only the area's part of each raster, or whole files; the brief says."),
+]
+Form = Annotated[
+    str,
+    typer.Option("--file-format", metavar="FORMAT", help="Where bands come in several: geotiff, hdf5, netcdf, jp2."),
+]
+To = Annotated[Path, typer.Option("--to", metavar="FOLDER", help="Where files go outside a study.")]
+LimitRate = Annotated[str, typer.Option("--limit-rate", metavar="RATE", help="Bytes a second at most: 500k, 2MB.")]
+Watch = Annotated[
+    str, typer.Option("--watch", metavar="SPAN", help="Try again so often until all is here: 30min, 6h.")
+]
+WhenDone = Annotated[
+    str, typer.Option("--when-done", metavar="COMMAND", help="Run this at the end; no shell reads it.")
+]
+
+
+@grouped
+def download(
+    scenes: Scenes = None,
+    bands: options.Bands = "",
+    window: Window = None,
+    form: Form = "",
+    place: options.Place = options.NOWHERE,
+    to: To = Path("scenes"),
+    limit_rate: LimitRate = "",
+    watch: Watch = "",
+    when_done: WhenDone = "",
     dry_run: options.DryRun = False,
     as_json: options.Json = False,
 ) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zoompick.cli import show
+from zoompick.cli.options import Output
 from zoompick.cli.show import Column, place, table
 from zoompick.errors import UsageError
 from zoompick.files import human_bytes
@@ -34,7 +35,7 @@ def grid_for(
     return together.grid_for(files, bands, area, crs, pixel)
 
 
-def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compression: str = "") -> None:
+def make_plain(steps: Sequence[Step], output: Output) -> None:
     """Make products of plain files, all of the same, in one pass."""
     from zoompick.products.away import make_anywhere
     from zoompick.products.how import Making
@@ -44,8 +45,8 @@ def make_plain(steps: Sequence[Step], overwrite: bool, as_json: bool, compressio
             raise UsageError(f"{step.output.name}: products are GeoTIFFs.", "Give --out FILE.tif.")
 
     with show.progress() as report:
-        made = make_anywhere(steps, Making(overwrite, report, compression=compression), journal_here())
-    _show(as_json, made, of_study=False)
+        made = make_anywhere(steps, Making(output.overwrite, report, compression=output.compression), journal_here())
+    _show(output.as_json, made, of_study=False)
 
 
 def journal_here() -> Path | None:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from zoompick.cli import elsewhere, made, options, show
-from zoompick.cli.declared import with_area, with_rules
+from zoompick.cli import made, options, show
+from zoompick.cli.declared import grouped, with_rules
 from zoompick.cli.recipelist import list_recipes
 from zoompick.errors import UsageError
 from zoompick.geo.geodesy import buffered
@@ -31,58 +31,80 @@ if TYPE_CHECKING:
     from zoompick.raster.grid import Grid
 
 File = Annotated[Path | None, typer.Argument(metavar="[FILE]", help="GeoTIFF; a study's own product by default.")]
+Files = Annotated[
+    list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")
+]
+Pixel = Annotated[
+    float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")
+]
+Like = Annotated[Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")]
+CrsText = Annotated[
+    str,
+    typer.Option(
+        "--crs",
+        metavar="CRS",
+        help="auto (the UTM zone), EPSG:…, or WKT2 or a file of it; that of the files by default.",
+    ),
+]
+Ground = Annotated[
+    Path | None, typer.Option("--like", metavar="FILE", help="The ground of another raster, as a box.")
+]
+Grow = Annotated[
+    str, typer.Option("--grow", metavar="DISTANCE", help="Grow the area by 500m, or shrink it by -200m.")
+]
+Same = Annotated[
+    Path | None,
+    typer.Option("--same-stretch-as", metavar="FILE", help="Take the shades of this composite, to compare dates."),
+]
+Own = Annotated[
+    str,
+    typer.Option("--formula", metavar="TEXT", help="Your own: '(nir - red) / (nir + red)', over reflectance."),
+]
+
+
+class Lattice(NamedTuple):
+    """The grid of a stack."""
+
+    crs: CrsText = ""
+    pixel: Pixel = None
+    like: Like = None
+
+    @property
+    def given(self) -> dict[str, object]:
+        """Options that were given, by name."""
+        return {"--pixel": self.pixel, "--like": self.like, "--crs": self.crs}
+
+
+FINEST = Lattice()
 
 
 @with_rules(StackRules)
-@with_area
+@grouped
 def stack(
-    files: Annotated[
-        list[Path] | None, typer.Argument(metavar="[FILE …]", help="GeoTIFFs; the study's scenes by default.")
-    ] = None,
+    files: Files = None,
     bands: options.Bands = "",
     place: options.Place = options.NOWHERE,
-    pixel: Annotated[
-        float | None, typer.Option("--pixel", metavar="SIZE", help="Pixel size in units of the files' CRS.")
-    ] = None,
-    like: Annotated[
-        Path | None, typer.Option("--like", metavar="FILE", help="Take the grid of this GeoTIFF.")
-    ] = None,
-    crs: Annotated[
-        str,
-        typer.Option(
-            "--crs",
-            metavar="CRS",
-            help="auto (the UTM zone), EPSG:…, or WKT2 or a file of it; that of the files by default.",
-        ),
-    ] = "",
+    lattice: Lattice = FINEST,
     *,
     rules: StackRules,
     told: JsonMap,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Put bands on one grid, in order, into one file."""
     if not files:
         _refuse_options(
-            {"--bands": bands, place.option: True, "--pixel": pixel, "--like": like,
-             "--crs": crs, "--out": out, "--compression": compression, "--overwrite": overwrite},
-            StackRules, told,
+            {"--bands": bands, place.option: True, **lattice.given, **output.given}, StackRules, told
         )  # fmt: skip
-        made.make_for_study("stack", as_json)
+        made.make_for_study("stack", output.as_json)
         return
     given = place.area()
-    if crs:
-        grid: Grid | None = made.grid_for(files, options.band_names(bands, files), given, crs, pixel, like)
+    names = options.band_names(bands, files)
+    if lattice.crs:
+        grid: Grid | None = made.grid_for(files, names, given, *lattice)
     else:
-        grid = _grid(files, given, pixel, like)
-    step = StackStep(
-        tuple(files), options.with_ending(out or Path("stack.tif")), options.band_names(bands, files), grid, rules,
-        asks=True,
-    )  # fmt: skip
-    made.make_plain([step], overwrite, as_json, compression)
+        grid = _grid(files, given, lattice.pixel, lattice.like)
+    step = StackStep(tuple(files), output.target("stack.tif"), names, grid, rules, asks=True)
+    made.make_plain([step], output)
 
 
 def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: Path | None) -> Grid | None:
@@ -99,33 +121,23 @@ def _grid(files: Sequence[Path], area: Area | None, pixel: float | None, like: P
 
 
 @with_rules(ClipRules)
-@with_area
+@grouped
 def clip(
     file: File = None,
     place: options.Place = options.NOWHERE,
-    like: Annotated[
-        Path | None, typer.Option("--like", metavar="FILE", help="The ground of another raster, as a box.")
-    ] = None,
-    grow: Annotated[
-        str, typer.Option("--grow", metavar="DISTANCE", help="Grow the area by 500m, or shrink it by -200m.")
-    ] = "",
+    like: Ground = None,
+    grow: Grow = "",
     *,
     rules: ClipRules,
     told: JsonMap,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Cut a file to the area; outside is no-data."""
     if file is None:
         _refuse_options(
-            {place.option: True, "--like": like, "--grow": grow, "--out": out,
-             "--compression": compression, "--overwrite": overwrite},
-            ClipRules, told,
+            {place.option: True, "--like": like, "--grow": grow, **output.given}, ClipRules, told
         )  # fmt: skip
-        made.make_for_study("clip", as_json)
+        made.make_for_study("clip", output.as_json)
         return
     given = place.area(like)
     study = Study.find(Path.cwd())
@@ -134,35 +146,26 @@ def clip(
     if given is None:
         raise UsageError("There is no area to clip to.", "Give --area FILE or --box W S E N.")
     polygon = buffered(given.polygon, length_m(grow)) if grow else given.polygon
-    target = options.with_ending(out) if out else _beside(file, "clip")
-    made.make_plain([ClipStep((file,), target, rules, area=polygon)], overwrite, as_json, compression)
+    target = output.target(str(_beside(file, "clip")))
+    made.make_plain([ClipStep((file,), target, rules, area=polygon)], output)
 
 
 @with_rules(CompositeRules)
-@with_area
+@grouped
 def composite(
     file: File = None,
     bands: options.Bands = "",
     listed: options.Listed = False,
-    same_stretch_as: Annotated[
-        Path | None,
-        typer.Option(
-            "--same-stretch-as", metavar="FILE", help="Take the shades of this composite, to compare dates."
-        ),
-    ] = None,
+    same_stretch_as: Same = None,
     place: options.Place = options.NOWHERE,
     *,
     rules: CompositeRules,
     told: JsonMap,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Make a colour picture of three bands: GeoTIFF, PNG and world file."""
     if listed:
-        list_recipes(file, as_json, is_index=False)
+        list_recipes(file, output.as_json, is_index=False)
         return
     if rules.recipes and bands:
         raise UsageError("A recipe and bands were given.", "Give one of them.")
@@ -174,27 +177,18 @@ def composite(
     if same_stretch_as is not None and shades:
         raise UsageError("--same-stretch-as gives all shades.", "Leave out --stretch, --gamma and the like.")
     if file is None:
-        _refuse_options(
-            {place.option: True, "--out": out, "--same-stretch-as": same_stretch_as,
-             "--compression": compression, "--overwrite": overwrite}
-        )  # fmt: skip
-        made.make_for_study("composite", as_json, chosen or None, shades)
+        _refuse_options({place.option: True, "--same-stretch-as": same_stretch_as, **output.given})
+        made.make_for_study("composite", output.as_json, chosen or None, shades)
         return
     given = place.area()
+    ground = given.polygon if given else None
     chosen = chosen or [recipes.composite("natural")]
-    targets = _targets(file, [entry.name for entry in chosen], out)
+    targets = _targets(file, [entry.name for entry in chosen], output.out)
     steps = [
-        CompositeStep(
-            (file,),
-            target,
-            recipe=entry,
-            tone=rules.tone,
-            area=given.polygon if given else None,
-            same_as=same_stretch_as,
-        )
+        CompositeStep((file,), target, recipe=entry, tone=rules.tone, area=ground, same_as=same_stretch_as)
         for entry, target in zip(chosen, targets, strict=True)
     ]
-    made.make_plain(steps, overwrite, as_json, compression)
+    made.make_plain(steps, output)
 
 
 def _targets(file: Path, names: Sequence[str], out: Path | None) -> list[Path]:
@@ -223,22 +217,15 @@ def _named(file: Path | None, bands: tuple[str, ...]) -> tuple[str, ...]:
 
 
 @with_rules(IndexRules)
-@with_area
+@grouped
 def index(
     file: File = None,
     place: options.Place = options.NOWHERE,
-    formula: Annotated[
-        str,
-        typer.Option("--formula", metavar="TEXT", help="Your own: '(nir - red) / (nir + red)', over reflectance."),
-    ] = "",
+    formula: Own = "",
     listed: options.Listed = False,
     *,
     rules: IndexRules,
-    out: options.Out = None,
-    compression: options.Compression = "",
-    overwrite: options.Overwrite = False,
-    as_json: options.Json = False,
-    cluster: elsewhere.Where = "",
+    output: options.Output = options.USUAL,
 ) -> None:
     """Compute indices as 32-bit floats, by recipe or by a formula of your own.
 
@@ -246,28 +233,25 @@ def index(
     a value in a band it needs, and what has no value (0 / 0), is no-data.
     """
     if listed:
-        list_recipes(file, as_json, is_index=True)
+        list_recipes(file, output.as_json, is_index=True)
         return
     if rules.recipes and formula:
         raise UsageError("A recipe and a formula were given.", "Give one of them.")
     chosen = [recipes.index(name) for name in rules.recipes]
     chosen += [recipes.own_index(formula)] if formula else []
     if file is None:
-        _refuse_options(
-            {place.option: True, "--out": out, "--formula": formula, "--compression": compression,
-             "--overwrite": overwrite}
-        )  # fmt: skip
-        made.make_for_study("index", as_json, chosen or None)
+        _refuse_options({place.option: True, "--formula": formula, **output.given})
+        made.make_for_study("index", output.as_json, chosen or None)
         return
     if not chosen:
         raise UsageError("No recipe was given.", f"As --recipe {recipes.index_names()[0]}, or --formula TEXT.")
     given = place.area()
-    targets = _targets(file, [entry.name for entry in chosen], out)
+    targets = _targets(file, [entry.name for entry in chosen], output.out)
     steps = [
         IndexStep((file,), target, recipe=entry, area=given.polygon if given else None)
         for entry, target in zip(chosen, targets, strict=True)
     ]
-    made.make_plain(steps, overwrite, as_json, compression)
+    made.make_plain(steps, output)
 
 
 def _beside(file: Path, word: str) -> Path:

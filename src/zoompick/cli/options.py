@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from zoompick.cli import known, show
+from zoompick.cli.elsewhere import Where
 from zoompick.errors import UsageError
 from zoompick.files import refuse_existing
 from zoompick.given import percent_of, seconds_of
@@ -159,10 +160,10 @@ def png(path: Path, overwrite: bool) -> None:
 class Place(NamedTuple):
     """An area as it is given on a command line."""
 
-    text: str = ""
-    box: Edges | None = None
-    around: str = ""
-    named: str = ""
+    text: AreaText = ""
+    box: Box = None
+    around: Around = ""
+    named: Named = ""
 
     @property
     def option(self) -> str:
@@ -179,6 +180,29 @@ class Place(NamedTuple):
 
 
 NOWHERE = Place()
+
+
+class Output(NamedTuple):
+    """Where and how a product is written."""
+
+    out: Out = None
+    compression: Compression = ""
+    overwrite: Overwrite = False
+    as_json: Json = False
+    cluster: Where = ""
+
+    @property
+    def given(self) -> dict[str, object]:
+        """Options that were given, by name."""
+        told = {"--out": self.out, "--compression": self.compression, "--overwrite": self.overwrite}
+        return {name: value for name, value in told.items() if value}
+
+    def target(self, name: str) -> Path:
+        """The file: the one that was given, else one of that name here."""
+        return with_ending(self.out or Path(name))
+
+
+USUAL = Output()
 
 
 def with_ending(path: Path, ending: str = ".tif") -> Path:

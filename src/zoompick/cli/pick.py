@@ -6,11 +6,12 @@ import csv
 import math
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from zoompick.cli import known, options, show
+from zoompick.cli.declared import grouped
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.piped import piped_scenes
 from zoompick.cli.scenes import put_out, show_scenes
@@ -51,63 +52,94 @@ Words = Annotated[
     ),
 ]
 
+Scenes = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="[NUMBER|RANGE|ID|RULE …]",
+        help=f"From the last search: 3, 2-5, an id; {_RULES}; '-' reads an ItemCollection.",
+        autocompletion=known.found_scenes,
+    ),
+]
+Cover = Annotated[
+    bool, typer.Option("--cover", help="The scenes that cover the area best together.", rich_help_panel=_HOW)
+]
+Clearest = Annotated[
+    str,
+    typer.Option(
+        "--clearest-per", metavar="SPAN", help="The clearest of each day, month, year, tile.", rich_help_panel=_HOW
+    ),
+]
+Pairs = Annotated[
+    str,
+    typer.Option(
+        "--pairs", metavar="DATE", help="Propose pairs before and after a day, to --take.", rich_help_panel=_HOW
+    ),
+]
+Take = Annotated[int, typer.Option("--take", metavar="NUMBER", help="Pair to pick.", rich_help_panel=_HOW)]
+Near = Annotated[str, typer.Option("--near", metavar="DATE", help="Wished date.", rich_help_panel=_WISH)]
+Within = Annotated[
+    float | None, typer.Option("--within", metavar="DAYS", help="All within so many days.", rich_help_panel=_WISH)
+]
+OnePlatform = Annotated[bool, typer.Option("--one-platform", help="All of one platform.", rich_help_panel=_WISH)]
+Most = Annotated[
+    int | None, typer.Option("--limit", metavar="SCENES", help="So many at most.", rich_help_panel=_WISH)
+]
+CloudArea = Annotated[
+    float | None,
+    typer.Option(
+        "--cloud-area",
+        metavar="PERCENT",
+        help="Cloud over each piece of the area, at most.",
+        parser=options.percent("cloud limit"),
+        rich_help_panel=_WISH,
+    ),
+]
+Look = Annotated[bool, typer.Option("--inside", help="Read the cloud over each piece first.", rich_help_panel=_WISH)]
+Weights = Annotated[
+    str,
+    typer.Option(
+        "--weights",
+        metavar="S,C,D,P",
+        help="Cost of a scene, a percent of cloud, a day off the date, a unit of its price.",
+        rich_help_panel=_WISH,
+    ),
+]
+Budget = Annotated[
+    str,
+    typer.Option(
+        "--budget", metavar="MONEY", help="The most ground for so much money: '300 crowns'.", rich_help_panel=_WISH
+    ),
+]
+Instead = Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")]
+
+
+class Wished(NamedTuple):
+    """What counts where scenes are chosen for a cover."""
+
+    near: Near = ""
+    within: Within = None
+    one_platform: OnePlatform = False
+    most: Most = None
+    cloud_area: CloudArea = None
+    look: Look = False
+    weights: Weights = "1,0.05,0.01,0.05"
+    budget: Budget = ""
+
+
+CHEAPEST = Wished()
+
 
 @pick.command("add")
+@grouped
 def pick_add(
-    scenes: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="[NUMBER|RANGE|ID|RULE …]",
-            help=f"From the last search: 3, 2-5, an id; {_RULES}; '-' reads an ItemCollection.",
-            autocompletion=known.found_scenes,
-        ),
-    ] = None,
-    cover: Annotated[
-        bool, typer.Option("--cover", help="The scenes that cover the area best together.", rich_help_panel=_HOW)
-    ] = False,
-    clearest: Annotated[
-        str,
-        typer.Option("--clearest-per", metavar="SPAN", help="The clearest of each day, month, year, tile.",
-                     rich_help_panel=_HOW),
-    ] = "",
-    pairs: Annotated[
-        str,
-        typer.Option("--pairs", metavar="DATE", help="Propose pairs before and after a day, to --take.",
-                     rich_help_panel=_HOW),
-    ] = "",
-    take: Annotated[int, typer.Option("--take", metavar="NUMBER", help="Pair to pick.", rich_help_panel=_HOW)] = 0,
-    near: Annotated[str, typer.Option("--near", metavar="DATE", help="Wished date.", rich_help_panel=_WISH)] = "",
-    within: Annotated[
-        float | None, typer.Option("--within", metavar="DAYS", help="All within so many days.", rich_help_panel=_WISH)
-    ] = None,
-    one_platform: Annotated[
-        bool, typer.Option("--one-platform", help="All of one platform.", rich_help_panel=_WISH)
-    ] = False,
-    most: Annotated[
-        int | None, typer.Option("--limit", metavar="SCENES", help="So many at most.", rich_help_panel=_WISH)
-    ] = None,
-    cloud_area: Annotated[
-        float | None,
-        typer.Option("--cloud-area", metavar="PERCENT", help="Cloud over each piece of the area, at most.",
-                     parser=options.percent("cloud limit"),
-                     rich_help_panel=_WISH),
-    ] = None,
-    look: Annotated[
-        bool, typer.Option("--inside", help="Read the cloud over each piece first.", rich_help_panel=_WISH)
-    ] = False,
-    weights: Annotated[
-        str,
-        typer.Option("--weights", metavar="S,C,D,P",
-                     help="Cost of a scene, a percent of cloud, a day off the date, a unit of its price.",
-                     rich_help_panel=_WISH),
-    ] = "1,0.05,0.01,0.05",
-    budget: Annotated[
-        str,
-        typer.Option("--budget", metavar="MONEY",
-                     help="The most ground for so much money: '300 crowns'.", rich_help_panel=_WISH),
-    ] = "",
-    instead: Annotated[bool, typer.Option("--instead", help="In place of what is picked already.")] = False,
-) -> None:  # fmt: skip
+    scenes: Scenes = None,
+    cover: Cover = False,
+    clearest: Clearest = "",
+    pairs: Pairs = "",
+    take: Take = 0,
+    wished: Wished = CHEAPEST,
+    instead: Instead = False,
+) -> None:
     """Pick scenes of the last search, by number, id, range or rule, or let them be chosen."""
     from zoompick.discovery import pick as choose
     from zoompick.scenes.limits import of_orders
@@ -126,15 +158,7 @@ def pick_add(
         if not chosen.entries:
             return
     else:
-        wish = replace(
-            _wish(weights, near, one_platform, within, most, cloud_area),
-            crs=study_crs(study.brief(), study.area()), budget=Money.parse(budget) if budget else None,
-        )  # fmt: skip
-        with show.progress() as report:
-            is_looked = look or cloud_area is not None
-            chosen = choose.pick_cover(
-                _found(study), study.area().polygon, wish, is_looked, report, session_of(study, report)
-            )
+        chosen = _covering(study, wished)
     change_shortlist(study, chosen.entries, only=instead)
     show.note(f"Picked {', '.join(entry.scene.id for entry in chosen.entries)}.")
     with show.progress() as report:
@@ -144,26 +168,36 @@ def pick_add(
     _tell_cover(chosen)
 
 
-def _wish(
-    weights: str, near: str, one_platform: bool, within: float | None, most: int | None, cloud: float | None
-) -> CoverWish:
+def _covering(study: Study, wished: Wished) -> Choice:
+    from zoompick.discovery import pick as choose
+    from zoompick.study.session import session_of
+
+    area, budget = study.area(), Money.parse(wished.budget) if wished.budget else None
+    wish = replace(_wish(wished), crs=study_crs(study.brief(), area), budget=budget)
+    with show.progress() as report:
+        is_looked = wished.look or wished.cloud_area is not None
+        return choose.pick_cover(_found(study), area.polygon, wish, is_looked, report, session_of(study, report))
+
+
+def _wish(wished: Wished) -> CoverWish:
+    within, most, cloud = wished.within, wished.most, wished.cloud_area
     try:
-        costs = [float(part) for part in weights.split(",")]
+        costs = [float(part) for part in wished.weights.split(",")]
     except ValueError:
         costs = []
     if len(costs) not in (3, 4) or not all(0 <= cost < math.inf for cost in costs) or costs[0] <= 0:
         raise UsageError(
-            f"The weights '{weights}' cannot be used.",
+            f"The weights '{wished.weights}' cannot be used.",
             "Give three or four, none below 0, the first above: 1,0.05,0.01,0.05.",
         )
     if most is not None and most < 1:
-        raise UsageError(f"At most {most} scenes cover nothing.", "Give --most 1 or more.")
+        raise UsageError(f"At most {most} scenes cover nothing.", "Give --limit 1 or more.")
     if within is not None and within < 0:
         raise UsageError(f"{within:g} days are no stretch of time.", "Give --within 0 or more.")
-    day = Period.parse(near).start if near else None
+    day = Period.parse(wished.near).start if wished.near else None
     limit = percent(cloud, "cloud limit") if cloud is not None else None
     price_cost = costs[3] if len(costs) == 4 else CoverWish.price_cost
-    return CoverWish(costs[0], costs[1], costs[2], price_cost, day, one_platform, within, most, limit)
+    return CoverWish(costs[0], costs[1], costs[2], price_cost, day, wished.one_platform, within, most, limit)
 
 
 def _tell_cover(chosen: Choice) -> None:

@@ -7,11 +7,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from zoompick.cli import calling, elsewhere, exits, known, made, options, show
+from zoompick.cli.declared import grouped
 from zoompick.cli.findings import show_problems
 from zoompick.cli.show import Branch, counted
 from zoompick.errors import UsageError, ZoomPickError
@@ -28,88 +29,123 @@ if TYPE_CHECKING:
     from zoompick.study.run import RunWish, StudyRun
     from zoompick.study.watch import Round, WatchWish
 
+Plan = Annotated[
+    bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
+]
+First = Annotated[
+    str,
+    typer.Option(
+        "--from",
+        metavar="STAGE",
+        help="Begin with this stage: search, download, …",
+        autocompletion=known.one_of(*ORDER),
+    ),
+]
+Last = Annotated[
+    str,
+    typer.Option("--until", metavar="STAGE", help="End with this stage.", autocompletion=known.one_of(*ORDER)),
+]
+Only = Annotated[
+    str,
+    typer.Option(
+        "--only",
+        metavar="STAGES",
+        help="These stages alone: index,verify.",
+        autocompletion=known.in_list(known.one_of(*ORDER)),
+    ),
+]
+Thorough = Annotated[
+    bool, typer.Option("--thorough", help="Hash and judge all files again, whatever their time stamps say.")
+]
+Locked = Annotated[
+    bool,
+    typer.Option("--locked", help="Exactly what 'zoompick lock' wrote down, or what has changed."),
+]
+Each = Annotated[
+    Path | None, typer.Option("--each", metavar="LAYER", help="A study for each polygon of this file of areas.")
+]
+Column = Annotated[str, typer.Option("--column", metavar="COLUMN", help="Attribute that names the areas of --each.")]
+EachPeriod = Annotated[
+    list[str] | None,
+    typer.Option("--each-period", metavar="WHEN", help="A study for each period; may be given again."),
+]
+To = Annotated[
+    Path | None, typer.Option("--to", metavar="FOLDER", help="Where studies of --each go; 'each' by default.")
+]
+Watch = Annotated[
+    str, typer.Option("--watch", metavar="SPAN", help="Look for new scenes so often, and run: 1d, 6h, 30min.")
+]
+Rounds = Annotated[
+    int, typer.Option("--rounds", metavar="N", min=0, help="Watch so many times; 0: until you stop it.")
+]
+WhenNew = Annotated[
+    str,
+    typer.Option("--when-new", metavar="COMMAND", help="Run this after a round with news, with JSON on its input."),
+]
 
+
+class Part(NamedTuple):
+    """Which part of a run, and how."""
+
+    first: First = ""
+    last: Last = ""
+    only: Only = ""
+    thorough: Thorough = False
+    locked: Locked = False
+
+
+class Many(NamedTuple):
+    """Studies of many areas or periods."""
+
+    each: Each = None
+    column: Column = ""
+    each_period: EachPeriod = None
+    to: To = None
+
+
+class Often(NamedTuple):
+    """A run again and again."""
+
+    watch: Watch = ""
+    rounds: Rounds = 0
+    when_new: WhenNew = ""
+
+
+WHOLE, ONE, ONCE = Part(), Many(), Often()
+
+
+@grouped
 def run(
     as_json: options.Json = False,
     cluster: elsewhere.Where = "",
     dry_run: options.DryRun = False,
-    plan: Annotated[
-        bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
-    ] = False,
-    first: Annotated[
-        str,
-        typer.Option(
-            "--from",
-            metavar="STAGE",
-            help="Begin with this stage: search, download, …",
-            autocompletion=known.one_of(*ORDER),
-        ),
-    ] = "",
-    last: Annotated[
-        str,
-        typer.Option("--until", metavar="STAGE", help="End with this stage.", autocompletion=known.one_of(*ORDER)),
-    ] = "",
-    only: Annotated[
-        str,
-        typer.Option(
-            "--only",
-            metavar="STAGES",
-            help="These stages alone: index,verify.",
-            autocompletion=known.in_list(known.one_of(*ORDER)),
-        ),
-    ] = "",
-    thorough: Annotated[
-        bool, typer.Option("--thorough", help="Hash and judge all files again, whatever their time stamps say.")
-    ] = False,
-    locked: Annotated[
-        bool,
-        typer.Option("--locked", help="Exactly what 'zoompick lock' wrote down, or what has changed."),
-    ] = False,
-    each: Annotated[
-        Path | None, typer.Option("--each", metavar="LAYER", help="A study for each polygon of this file of areas.")
-    ] = None,
-    column: Annotated[
-        str, typer.Option("--column", metavar="COLUMN", help="Attribute that names the areas of --each.")
-    ] = "",
-    each_period: Annotated[
-        list[str] | None,
-        typer.Option("--each-period", metavar="WHEN", help="A study for each period; may be given again."),
-    ] = None,
-    to: Annotated[
-        Path | None, typer.Option("--to", metavar="FOLDER", help="Where studies of --each go; 'each' by default.")
-    ] = None,
-    watch: Annotated[
-        str, typer.Option("--watch", metavar="SPAN", help="Look for new scenes so often, and run: 1d, 6h, 30min.")
-    ] = "",
-    rounds: Annotated[
-        int, typer.Option("--rounds", metavar="N", min=0, help="Watch so many times; 0: until you stop it.")
-    ] = 0,
-    when_new: Annotated[
-        str,
-        typer.Option(
-            "--when-new", metavar="COMMAND", help="Run this after a round with news, with JSON on its input."
-        ),
-    ] = "",
+    plan: Plan = False,
+    part: Part = WHOLE,
+    many: Many = ONE,
+    often: Often = ONCE,
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
-    wish = workflow.RunWish(Stages.of(first, last, options.names(only)), thorough, locked)
+    thorough, locked, watch = part.thorough, part.locked, often.watch
+    wish = workflow.RunWish(Stages.of(part.first, part.last, options.names(part.only)), thorough, locked)
     study = Study.need(Path.cwd())
     show.old_words(study)
-    if each is not None or each_period:
+    if many.each is not None or many.each_period:
         _refuse_both({"--each": True, "--watch": bool(watch), "--locked": locked, "--plan": plan})
         from zoompick.study.batch import BatchWish
 
-        return _run_each(study, BatchWish(each, column, each_period or (), to, wish), as_json, dry_run)
-    _refuse_alone({"--column": column, "--to": to}, "--each")
+        return _run_each(
+            study, BatchWish(many.each, many.column, many.each_period or (), many.to, wish), as_json, dry_run
+        )
+    _refuse_alone({"--column": many.column, "--to": many.to}, "--each")
     if watch:
         _refuse_both({"--watch": True, "--locked": locked, "--plan": plan or dry_run})
         from zoompick.study.watch import WatchWish
 
-        return _watch(study, WatchWish.of(watch, rounds), wish, calling.words_of(when_new), as_json)
-    _refuse_alone({"--rounds": rounds, "--when-new": when_new}, "--watch")
+        return _watch(study, WatchWish.of(watch, often.rounds), wish, calling.words_of(often.when_new), as_json)
+    _refuse_alone({"--rounds": often.rounds, "--when-new": often.when_new}, "--watch")
     if dry_run or plan:
-        part = {"--from": bool(first), "--until": bool(last), "--only": bool(only)}
-        _refuse_both({"--plan" if plan else "--dry-run": True, **part, "--locked": locked, "--thorough": thorough})
+        parts = {"--from": bool(part.first), "--until": bool(part.last), "--only": bool(part.only)}
+        _refuse_both({"--plan" if plan else "--dry-run": True, **parts, "--locked": locked, "--thorough": thorough})
         return _dry_run(study, as_json, plan)
     with show.progress() as report:
         done = workflow.run(study, report, wish)

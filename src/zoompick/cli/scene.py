@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from zoompick.cli import facts, known, options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import grouped
 from zoompick.cli.halfblocks import half_blocks
 from zoompick.cli.months import by_day, by_month
 from zoompick.cli.piped import piped_scenes
@@ -176,29 +176,36 @@ def calendar(
         show.note(f"Drawn in {picture}.")
 
 
-@with_area
+Bands = Annotated[
+    str,
+    typer.Option(
+        "--bands",
+        metavar="R,G,B",
+        help="Three bands (or one) of the area, in place of quicklooks.",
+        autocompletion=known.in_list(known.bands),
+    ),
+]
+Out = Annotated[
+    Path | None,
+    typer.Option("--out", metavar="FILE", help="Picture to write (PNG); look.png or map.png by default."),
+]
+Footprints = Annotated[
+    bool, typer.Option("--map", help="Draw the footprints over the area in place of a contact sheet.")
+]
+Terminal = Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")]
+Most = Annotated[int, typer.Option("--limit", metavar="SCENES", help="So many pictures at most.")]
+
+
+@grouped
 def look(
     which: Chosen = None,
     picked: Picked = False,
-    bands: Annotated[
-        str,
-        typer.Option(
-            "--bands",
-            metavar="R,G,B",
-            help="Three bands (or one) of the area, in place of quicklooks.",
-            autocompletion=known.in_list(known.bands),
-        ),
-    ] = "",
+    bands: Bands = "",
     place: options.Place = options.NOWHERE,
-    out: Annotated[
-        Path | None,
-        typer.Option("--out", metavar="FILE", help="Picture to write (PNG); look.png or map.png by default."),
-    ] = None,
-    footprints: Annotated[
-        bool, typer.Option("--map", help="Draw the footprints over the area in place of a contact sheet.")
-    ] = False,
-    terminal: Annotated[bool, typer.Option("--terminal", help="Show in this terminal instead, in colour.")] = False,
-    most: Annotated[int, typer.Option("--limit", metavar="SCENES", help="So many pictures at most.")] = 60,
+    out: Out = None,
+    footprints: Footprints = False,
+    terminal: Terminal = False,
+    most: Most = 60,
     overwrite: options.Overwrite = False,
 ) -> None:
     """Look before loading: contact sheets, any bands, maps of footprints, in a terminal."""

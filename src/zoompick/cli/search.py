@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from zoompick.cli import elsewhere, exits, known, options, show
-from zoompick.cli.declared import as_told, with_area
+from zoompick.cli.declared import as_told, grouped
 from zoompick.cli.scenes import counts, form_of, put_out, show_scenes
 from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
@@ -74,7 +74,7 @@ def with_filters(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 @with_filters
-@with_area
+@grouped
 def search(
     filters: JsonMap,
     place: options.Place = options.NOWHERE,

@@ -8,43 +8,48 @@ from typing import Annotated
 import typer
 
 from zoompick.cli import known, made, options, show
-from zoompick.cli.declared import with_area, with_rules
+from zoompick.cli.declared import grouped, with_rules
 from zoompick.errors import UsageError
 from zoompick.figures.face import FORMATS, Panel, Paper
 from zoompick.files import refuse_existing
 from zoompick.jsontypes import JsonMap
-from zoompick.products.compare import compared
+from zoompick.products.compare import Compared, compared
 from zoompick.products.drawing import Look, Wording, draw, shown
 from zoompick.products.kinds.picture import PictureRules
 from zoompick.products.picture import write_face
 from zoompick.products.sidebyside import Comparison
 
+File = Annotated[Path, typer.Argument(metavar="FILE", help="A raster: a composite, an index, classes, bands.")]
+Recipe = Annotated[
+    str,
+    typer.Option(
+        "--recipe",
+        metavar="NAME",
+        help="Composite of a file with many bands; natural by default.",
+        autocompletion=known.recipes("composite"),
+    ),
+]
+WidthMm = Annotated[
+    float | None,
+    typer.Option("--width-mm", metavar="MM", help="In print, at 300 dots an inch, in place of pixels."),
+]
+Face = Annotated[
+    bool,
+    typer.Option("--face", help="The map face alone, with world file and CRS beside it; PNG or JPEG."),
+]
+
 
 @with_rules(PictureRules)
-@with_area
+@grouped
 def picture(
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="A raster: a composite, an index, classes, bands.")],
-    recipe: Annotated[
-        str,
-        typer.Option(
-            "--recipe",
-            metavar="NAME",
-            help="Composite of a file with many bands; natural by default.",
-            autocompletion=known.recipes("composite"),
-        ),
-    ] = "",
+    file: File,
+    recipe: Recipe = "",
     place: options.Place = options.NOWHERE,
     *,
     rules: PictureRules,
     told: JsonMap,
-    width_mm: Annotated[
-        float | None,
-        typer.Option("--width-mm", metavar="MM", help="In print, at 300 dots an inch, in place of pixels."),
-    ] = None,
-    face: Annotated[
-        bool,
-        typer.Option("--face", help="The map face alone, with world file and CRS beside it; PNG or JPEG."),
-    ] = False,
+    width_mm: WidthMm = None,
+    face: Face = False,
     out: options.Out = None,
     overwrite: options.Overwrite = False,
 ) -> None:
@@ -87,36 +92,41 @@ def _write_face(panel: object, target: Path, overwrite: bool) -> None:
     write_face(panel.pixels, panel.grid, target, others[0], others[1])
 
 
+Before = Annotated[Path, typer.Argument(metavar="BEFORE", help="Composite, index or bands of the earlier date.")]
+After = Annotated[Path, typer.Argument(metavar="AFTER", help="The same of the later date.")]
+Index = Annotated[str, typer.Option("--index", metavar="NAME", help="Index to compare, of files with bands.")]
+Above = Annotated[
+    float | None, typer.Option("--above", metavar="VALUE", help="Change is to rise above this, or fall below it.")
+]
+By = Annotated[
+    float | None, typer.Option("--change-min", metavar="AMOUNT", help="Change is to rise or fall by as much.")
+]
+RecipeText = Annotated[
+    str,
+    typer.Option(
+        "--recipe",
+        metavar="NAME",
+        help="Composite to show, of files with bands.",
+        autocompletion=known.recipes("composite"),
+    ),
+]
+Blink = Annotated[bool, typer.Option("--blink", help="Write an animated picture of the two too: NAME-blink.png.")]
+
+
 @with_rules(PictureRules, "dpi")
-@with_area
+@grouped
 def compare(
-    before: Annotated[Path, typer.Argument(metavar="BEFORE", help="Composite, index or bands of the earlier date.")],
-    after: Annotated[Path, typer.Argument(metavar="AFTER", help="The same of the later date.")],
-    index: Annotated[
-        str, typer.Option("--index", metavar="NAME", help="Index to compare, of files with bands.")
-    ] = "",
-    above: Annotated[
-        float | None, typer.Option("--above", metavar="VALUE", help="Change is to rise above this, or fall below it.")
-    ] = None,
-    by: Annotated[
-        float | None, typer.Option("--change-min", metavar="AMOUNT", help="Change is to rise or fall by as much.")
-    ] = None,
-    recipe: Annotated[
-        str,
-        typer.Option(
-            "--recipe",
-            metavar="NAME",
-            help="Composite to show, of files with bands.",
-            autocompletion=known.recipes("composite"),
-        ),
-    ] = "",
+    before: Before,
+    after: After,
+    index: Index = "",
+    above: Above = None,
+    by: By = None,
+    recipe: RecipeText = "",
     place: options.Place = options.NOWHERE,
     *,
     rules: PictureRules,
     told: JsonMap,
-    blink: Annotated[
-        bool, typer.Option("--blink", help="Write an animated picture of the two too: NAME-blink.png.")
-    ] = False,
+    blink: Blink = False,
     out: options.Out = None,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
@@ -129,30 +139,32 @@ def compare(
     """
     target = options.with_ending(out or Path("compare.png"), ".png")
     blinking = target.with_name(f"{target.stem}-blink.png")
-    refuse_existing([target, *([blinking] if blink else [])], overwrite)
-    given = place.area()
-    alike = before.stem == after.stem
-    names = [f"{path.parent.name}/{path.name}" if alike else path.stem for path in (before, after)]
-    words = rules.title or f"{names[0]} and {names[1]}"
-    wish = Comparison(
-        before, after, index, above, by, recipe, rules.colours, rules.range, given, words, rules.caption
-    )
+    refuse_existing([target, blinking] if blink else [target], overwrite)
+    words = rules.title or _title(before, after)
+    look = recipe, rules.colours, rules.range, place.area(), words, rules.caption
+    wish = Comparison(before, after, index, above, by, *look)
+    also = blinking if blink else None
     with show.progress() as report:
-        found = compared(wish, target, blinking if blink else None, paper_of(told), overwrite, report,
-                         made.journal_here())  # fmt: skip
+        found = compared(wish, target, also, paper_of(told), overwrite, report, made.journal_here())
     if as_json:
         show.as_json({"picture": str(target), "classes": [dict(row) for row in found.rows],
                       "files": [str(path) for path in found.files]})  # fmt: skip
         return
+    _show_ground(found)
+    show.note(f"Drawn in {', '.join(show.place(path) for path in found.files)}.")
+
+
+def _show_ground(found: Compared) -> None:
+    """How much ground each class of change has; nothing where no rule was given."""
     if found.rows:
-        columns = [
-            show.Column("class"),
-            show.Column("ha", "right"),
-            show.Column("km2", "right"),
-            show.Column("%", "right"),
-        ]
+        columns = [show.Column("class"), *(show.Column(unit, "right") for unit in ("ha", "km2", "%"))]
         rows = [[r["name"], f"{r['ha']:.1f}", f"{r['km2']:.3f}", f"{r['percent']:.1f}"] for r in found.rows]
         show.table(columns, rows)
     for sentence in found.sentences:
         show.line(sentence)
-    show.note(f"Drawn in {', '.join(show.place(path) for path in found.files)}.")
+
+
+def _title(before: Path, after: Path) -> str:
+    """Names of both, with their folders where they are called alike."""
+    alike = before.stem == after.stem
+    return " and ".join(f"{path.parent.name}/{path.name}" if alike else path.stem for path in (before, after))

@@ -124,30 +124,35 @@ _LOOK: JsonObject = {
     "µm": ("right",), "width": ("right",), "pixel m": ("right",), "what": ("left", True),
 }  # fmt: skip
 
+Token = Annotated[bool, typer.Option("--token", help="A bearer token, asked for.")]
+User = Annotated[str, typer.Option("--user", metavar="NAME", help="User; the password is asked for.")]
+ClientId = Annotated[
+    str, typer.Option("--client-id", metavar="ID", help="OAuth 2.0 client; its secret is asked for.")
+]
+TokenUrl = Annotated[str, typer.Option("--token-url", metavar="URL", help="Where OAuth 2.0 tokens come from.")]
+Host = Annotated[str, typer.Option("--host", metavar="URL", help="For another host that the source's files lie on.")]
+Also = Annotated[
+    str,
+    typer.Option("--also", metavar="URL", help="Let the source use its log-in for its files at this host, too."),
+]
+KeyHeader = Annotated[
+    str,
+    typer.Option("--key-header", metavar="HEADER", help="A key that goes in the header of this name; asked for."),
+]
+Forget = Annotated[bool, typer.Option("--forget", help="Remove what is kept.")]
+
 
 @source.command("login")
 def source_login(
     name: Named = "",
-    token: Annotated[bool, typer.Option("--token", help="A bearer token, asked for.")] = False,
-    user: Annotated[str, typer.Option("--user", metavar="NAME", help="User; the password is asked for.")] = "",
-    client_id: Annotated[
-        str, typer.Option("--client-id", metavar="ID", help="OAuth 2.0 client; its secret is asked for.")
-    ] = "",
-    token_url: Annotated[
-        str, typer.Option("--token-url", metavar="URL", help="Where OAuth 2.0 tokens come from.")
-    ] = "",
-    host: Annotated[
-        str, typer.Option("--host", metavar="URL", help="For another host that the source's files lie on.")
-    ] = "",
-    also: Annotated[
-        str,
-        typer.Option("--also", metavar="URL", help="Let the source use its log-in for its files at this host, too."),
-    ] = "",
-    key_header: Annotated[
-        str,
-        typer.Option("--key-header", metavar="HEADER", help="A key that goes in the header of this name; asked for."),
-    ] = "",
-    forget: Annotated[bool, typer.Option("--forget", help="Remove what is kept.")] = False,
+    token: Token = False,
+    user: User = "",
+    client_id: ClientId = "",
+    token_url: TokenUrl = "",
+    host: Host = "",
+    also: Also = "",
+    key_header: KeyHeader = "",
+    forget: Forget = False,
 ) -> None:
     """Log in to a source: token, user and password, key, or OAuth 2.0; bare, it says what an account is needed for.
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import grouped
 from zoompick.files import human_bytes, human_km2, human_time
 from zoompick.journal import act
 from zoompick.journal import history as acts_of
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from zoompick.study.status import SceneState, StudyState
 
 
-@with_area
+@grouped
 def new(
     folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Folder of the study; it is made.")],
     name: Annotated[str, typer.Option("--name", help="Name of the study; the folder's by default.")] = "",

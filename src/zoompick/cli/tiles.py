@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from zoompick.cli import exits, known, options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import grouped
 from zoompick.cli.groups import group
 from zoompick.errors import UsageError
 from zoompick.files import human_bytes, human_time, safe_name
@@ -73,7 +73,7 @@ def _store_path(given: Path | None, source: str, layer: str) -> Path:
 
 
 @tiles.command("plan")
-@with_area
+@grouped
 def tiles_plan(
     source: options.SourceName = "",
     layer: LayerName = "",
@@ -133,7 +133,7 @@ def _tell(prepared: Prepared) -> None:
 
 
 @tiles.command("get")
-@with_area
+@grouped
 def tiles_get(
     source: options.SourceName = "",
     layer: LayerName = "",
@@ -175,8 +175,22 @@ def tiles_get(
     return exits.IN_PART if outcome.absent + plan.absent else exits.DONE
 
 
+Compression = Annotated[
+    str,
+    typer.Option(
+        "--compression",
+        metavar="CODEC",
+        help="deflate, zstd (faster, newer readers) or lzw; jpeg or webp lose a little.",
+    ),
+]
+OntoStudy = Annotated[
+    bool,
+    typer.Option("--on-grid", help="Carry it onto the study's grid, not that of the tiles."),
+]
+
+
 @tiles.command("join")
-@with_area
+@grouped
 def tiles_join(
     source: options.SourceName = "",
     layer: LayerName = "",
@@ -185,18 +199,8 @@ def tiles_join(
     place: options.Place = options.NOWHERE,
     store: Store = None,
     out: options.Out = None,
-    compression: Annotated[
-        str,
-        typer.Option(
-            "--compression",
-            metavar="CODEC",
-            help="deflate, zstd (faster, newer readers) or lzw; jpeg or webp lose a little.",
-        ),
-    ] = "deflate",
-    onto_study: Annotated[
-        bool,
-        typer.Option("--on-grid", help="Carry it onto the study's grid, not that of the tiles."),
-    ] = False,
+    compression: Compression = "deflate",
+    onto_study: OntoStudy = False,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> int:

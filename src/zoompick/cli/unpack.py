@@ -11,7 +11,7 @@ import typer
 from zoompick.addresses import is_remote
 from zoompick.area.coordinates import parse_point
 from zoompick.cli import options, show
-from zoompick.cli.declared import with_area
+from zoompick.cli.declared import grouped
 from zoompick.errors import UsageError
 from zoompick.fetch import unpack as workflow
 from zoompick.fetch.unpack import choose
@@ -26,19 +26,27 @@ if TYPE_CHECKING:
     from zoompick.geo.shapes import Shape
     from zoompick.scenes.archives import Archive
 
+ArchiveText = Annotated[
+    str, typer.Argument(metavar="FILE|URL", help="zip, tar, .gz, .bz2, .zst, .xz; the first of several parts.")
+]
+To = Annotated[Path | None, typer.Option("--to", metavar="FOLDER", help="Where files go; named after it.")]
+At = Annotated[str, typer.Option("--at", metavar="POINT", help="Only what lies over this point.")]
+Touching = Annotated[bool, typer.Option("--touching", help="Only what touches the study's area.")]
+Only = Annotated[str, typer.Option("--files", metavar="PATTERN", help="Only names like '*-red.tif'.")]
+ShowList = Annotated[bool, typer.Option("--list", help="List the members and unpack nothing.")]
+Remove = Annotated[bool, typer.Option("--remove", help="Remove the archive when all of it is verified.")]
 
-@with_area
+
+@grouped
 def unpack(
-    archive: Annotated[
-        str, typer.Argument(metavar="FILE|URL", help="zip, tar, .gz, .bz2, .zst, .xz; the first of several parts.")
-    ],
-    to: Annotated[Path | None, typer.Option("--to", metavar="FOLDER", help="Where files go; named after it.")] = None,
+    archive: ArchiveText,
+    to: To = None,
     place: options.Place = options.NOWHERE,
-    at: Annotated[str, typer.Option("--at", metavar="POINT", help="Only what lies over this point.")] = "",
-    touching: Annotated[bool, typer.Option("--touching", help="Only what touches the study's area.")] = False,
-    only: Annotated[str, typer.Option("--files", metavar="PATTERN", help="Only names like '*-red.tif'.")] = "",
-    show_list: Annotated[bool, typer.Option("--list", help="List the members and unpack nothing.")] = False,
-    remove: Annotated[bool, typer.Option("--remove", help="Remove the archive when all of it is verified.")] = False,
+    at: At = "",
+    touching: Touching = False,
+    only: Only = "",
+    show_list: ShowList = False,
+    remove: Remove = False,
     overwrite: options.Overwrite = False,
     as_json: options.Json = False,
 ) -> None:

@@ -23,7 +23,7 @@ from zoompick.net.client import Client
 from zoompick.scenes import limits
 from zoompick.scenes.fields import edges_of
 from zoompick.scenes.period import Period
-from zoompick.scenes.scene import CLASS_BAND, Scene
+from zoompick.scenes.scene import CLASS_BAND, Scene, refuse_unknown
 from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.session import session
 from zoompick.scenes.source import Source
@@ -79,12 +79,8 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
             untold += tally.untold
             closed += tally.closed
             if tally.unusable:
-                what = "scene" if tally.items == 1 else "scenes"
-                report(
-                    Noted(
-                        f"{tally.unusable} of {tally.items} {what} cannot be read or placed; the first: {tally.why}"
-                    )
-                )
+                of_all = f"{tally.unusable} of {tally.items} scene{'' if tally.items == 1 else 's'}"
+                report(Noted(f"{of_all} cannot be read or placed; the first: {tally.why}"))
         except UnknownNameError as error:
             # With several sources a collection need only be in one of them.
             unknown = error
@@ -301,10 +297,7 @@ def choose_for(
     UnknownNameError
         A band that no scene has.
     """
-    offered = {name for entry in entries for name in entry.scene.bands}
-    for name in wish.bands:
-        if name not in offered:
-            raise UnknownNameError.of("band", name, offered)
+    refuse_unknown(wish.bands, [entry.scene for entry in entries])
     chosen: dict[tuple[str, str, str], Entry] = {}
     for period in criteria.periods or (Period(None, None),):
         within = [entry for entry in entries if period.meets(entry.scene.when, entry.scene.until)]
@@ -314,12 +307,8 @@ def choose_for(
             raise _no_choice(period, covered, wish.cover_percent, len(within))
         told = [entry.scene.cloud_percent for entry in choice.entries if entry.scene.cloud_percent is not None]
         cloud = f"cloud at most {max(told):.0f} %" if len(told) == len(choice.entries) else "cloud not told"
-        report(
-            Noted(
-                f"{period}: {len(choice.entries)} of {len(within)} scenes chosen, {choice.entries[0].scene.day}, "
-                f"cover {covered:.0f} %, {cloud}"
-            )
-        )
+        of_all = f"{len(choice.entries)} of {len(within)} scenes chosen, {choice.entries[0].scene.day}"
+        report(Noted(f"{period}: {of_all}, cover {covered:.0f} %, {cloud}"))
         chosen |= {entry.scene.key: entry for entry in choice.entries}
     return list(chosen.values())
 

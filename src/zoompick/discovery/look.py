@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zoompick.arrays import Pixels
-from zoompick.errors import DataError, SourceError, UnknownNameError, ZoomPickError
+from zoompick.errors import DataError, SourceError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs
@@ -24,7 +24,7 @@ from zoompick.scenes.deliveries import OneBand
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.pictures import quicklook_of
 from zoompick.scenes.renewal import renewed
-from zoompick.scenes.scene import BandFile, Scene
+from zoompick.scenes.scene import BandFile, Scene, refuse_unknown
 from zoompick.scenes.scenelist import Entry
 from zoompick.scenes.session import session
 
@@ -73,8 +73,7 @@ def pictures(
     Parameters
     ----------
     bands : sequence of str
-        Three bands for red, green and blue, or one for grey: read from the overviews, clipped to ``area``. Empty
-        takes the quicklooks.
+        Three for red, green and blue, or one for grey: read from the overviews, clipped to ``area``; none: quicklook.
     client : Client, optional
         The session that fetches; by default one that knows the sources of all studies.
 
@@ -83,10 +82,7 @@ def pictures(
     UnknownNameError
         A band that none of the scenes has.
     """
-    offered = {name for entry in entries for name in entry.scene.bands}
-    for name in bands:
-        if name not in offered:
-            raise UnknownNameError.of("band", name, offered)
+    refuse_unknown(bands, [entry.scene for entry in entries])
     client, cost = client or session(report), Cost()
     report(Started(TASK, len(entries), "scenes"))
 

@@ -65,6 +65,11 @@ class Chosen:
     others: int
     told_by: str
 
+    @property
+    def size(self) -> int:
+        """Bytes that they unpack to, as far as it is told."""
+        return sum(max(0, member.size) for member in self.members)
+
 
 @dataclass(frozen=True)
 class Unpacked:
@@ -84,6 +89,13 @@ class Unpacked:
     received: int | None = None
     requests: int = 0
     has_checksums: bool = True
+
+    @classmethod
+    def of(cls, archive: Archive, files: tuple[Path, ...], written: int) -> Unpacked:
+        """What came of an archive."""
+        cost = archive.remote.cost if archive.remote is not None else None
+        received, requests = (cost.received, cost.requests) if cost else (None, 0)
+        return cls(files, written, archive.size, received, requests, archive.has_checksums)
 
 
 @contextmanager
@@ -184,12 +196,11 @@ def unpack(
     """
     chosen = None if choice.is_all and not archive.can_skip else choose(archive, choice)
     places = None if chosen is None else {member.place for member in chosen.members}
-    total = 0 if chosen is None else sum(max(0, member.size) for member in chosen.members)
+    total = chosen.size if chosen else 0
     _refuse_early(chosen, folder, total, overwrite)
     was_there = folder.exists()
     folder.mkdir(parents=True, exist_ok=True)
     work = Path(tempfile.mkdtemp(prefix=".unpack-", dir=folder))
-    report(Started(archive.label, total, "B"))
     taken: dict[PurePosixPath, PurePosixPath] = {}
 
     def wanted(member: Member) -> IO[bytes] | None:
@@ -199,9 +210,10 @@ def unpack(
         (work / place).parent.mkdir(parents=True, exist_ok=True)
         return (work / place).open("wb")
 
+    report(Started(archive.label, total, "B"))
     try:
         with disk_errors(folder, "Nothing was unpacked."):
-            count = None if places is None else len(places)
+            count = len(places) if places is not None else None
             written = archive.extract(wanted, lambda came: report(Advanced(archive.label, came)), count)
             files = _into_place(work, folder, overwrite)
         if not files:
@@ -212,11 +224,7 @@ def unpack(
             with contextlib.suppress(OSError):
                 folder.rmdir()
     report(Finished(archive.label))
-    cost = archive.remote.cost if archive.remote is not None else None
-    fits = archive.has_checksums
-    if cost is None:
-        return Unpacked(files, written, archive.size, has_checksums=fits)
-    return Unpacked(files, written, archive.size, cost.received, cost.requests, fits)
+    return Unpacked.of(archive, files, written)
 
 
 def _refuse_early(chosen: Chosen | None, folder: Path, total: int, overwrite: bool) -> None:

@@ -31,17 +31,8 @@ def draw_shifts(shifts: JsonMap, against: str, size: tuple[int, int], title: str
         axes = page.add_subplot(down, across, place + 1)
         rows = np.array(shifts[name]["vectors"], float).reshape(-1, 4)
         axes.plot(rows[:, 0], rows[:, 1], ".", color="#5b6770", markersize=4)
-        axes.quiver(
-            rows[:, 0],
-            rows[:, 1],
-            -stretch * rows[:, 2],
-            -stretch * rows[:, 3],
-            angles="xy",
-            scale_units="xy",
-            scale=1,
-            color="#0b5fa5",
-            width=0.008,
-        )
+        arrows = rows[:, 0], rows[:, 1], -stretch * rows[:, 2], -stretch * rows[:, 3]
+        axes.quiver(*arrows, angles="xy", scale_units="xy", scale=1, color="#0b5fa5", width=0.008)
         axes.set(xlim=(0, size[0]), ylim=(size[1], 0), aspect="equal")
         axes.tick_params(labelsize=7)
         told = shifts[name]

@@ -53,6 +53,11 @@ class Expected:
     beneath: Raster | None = None
     traits_of: Callable[[str], Traits] = lambda step: Traits() if step else UNTOLD
 
+    def shared(self) -> JsonObject:
+        """What a subject takes as it is."""
+        return {"grid": self.grid, "bands": self.bands, "area": self.area, "limits": self.limits,
+                "is_moved": self.is_moved, "beneath": self.beneath}  # fmt: skip
+
     def wants(self, name: str) -> bool:
         """Whether a check is to be made."""
         return self.wanted is None or name in self.wanted
@@ -75,10 +80,9 @@ def subject_of(
     DataError
         It cannot be read.
     """
-    told = _record(path)
+    told, layer = _record(path), scene_layer_of(path)
     inputs = _inputs(path, told)
     step: JsonObject = next(iter(told.get("zoompick:steps", [])), {})
-    layer = scene_layer_of(path)
     traits = expected.traits_of(str(step.get("step", "")))
     return Subject(
         label,
@@ -89,20 +93,15 @@ def subject_of(
         told=told,
         inputs=inputs,
         pieces=pieces_of(path),
-        grid=expected.grid,
-        bands=expected.bands,
-        area=expected.area,
         classes=class_table(path),
         layers=tuple(_layers(inputs)) if traits.judged == "scenes" else (),
         tables={one: table for one in inputs if one.is_file() and (table := class_table(one)) is not None},
         scene_layer=open_raster(layer) if layer.is_file() else None,
         earlier=_named(earlier),
         reference=_named(expected.reference),
-        limits=expected.limits,
         open=open_raster,
         names=tuple(names),
-        is_moved=expected.is_moved,
-        beneath=expected.beneath,
+        **expected.shared(),
     )
 
 
@@ -113,9 +112,7 @@ def scene_layer_of(path: Path) -> Path:
 
 def computed(raster: Raster, label: str, expected: Expected, traits: Traits, names: Sequence[str]) -> Subject:
     """A product that is computed on the way and never written."""
-    return Subject(label, raster, traits=traits, grid=expected.grid, bands=expected.bands, area=expected.area,
-                   limits=expected.limits, names=tuple(names),
-                   is_moved=expected.is_moved)  # fmt: skip
+    return Subject(label, raster, traits=traits, names=tuple(names), **expected.shared())
 
 
 def _named(path: Path | None) -> tuple[str, Raster] | None:

@@ -58,9 +58,8 @@ def inflated(chunks: Iterable[bytes], encoding: str, url: str, most: int | None 
         It ends early.
     """
     if encoding not in _KNOWN:
-        raise SourceError(
-            f"{public(url)} is sent in the encoding {encoding}, which was not asked for.", "Tell those who run it."
-        )
+        what = f"{public(url)} is sent in the encoding {encoding}, which was not asked for."
+        raise SourceError(what, "Tell those who run it.")
     stream = zlib.decompressobj(wbits=47 if "gzip" in encoding else 15)
     came = made = 0
     try:
@@ -78,8 +77,7 @@ def inflated(chunks: Iterable[bytes], encoding: str, url: str, most: int | None 
                 if piece:
                     yield piece
     except zlib.error as error:
-        raise SourceError(
-            f"{public(url)} is announced as {encoding}, and does not unpack: {error}.", "Tell those who run it."
-        ) from error
+        what = f"{public(url)} is announced as {encoding}, and does not unpack: {error}."
+        raise SourceError(what, "Tell those who run it.") from error
     if not stream.eof:
         raise TransientError(f"{public(url)} ended before its {encoding} stream did.", "Try again.")

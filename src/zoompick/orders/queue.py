@@ -133,6 +133,11 @@ class Queue:
                     found[scene] = order
         return found
 
+    def left(self, with_planned: bool) -> list[Order]:
+        """Orders that go on by themselves: under way, ready to be fetched, and planned ones where those are meant."""
+        states = (READY, PLANNED) if with_planned else (READY,)
+        return [order for order in self if order.is_pending or order.state in states]
+
     def owed(self) -> list[Order]:
         """Orders of which something is still to come or to be done.
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import defusedxml
@@ -138,42 +138,49 @@ def xml_for(
 ) -> str:
     """Text of the metadata tag."""
     lines = [f"<{_ROOT}>"]
-    for sample, (band, stats, histogram) in enumerate(
-        itertools.zip_longest(bands, statistics, histograms[: len(bands)])
-    ):
-
-        def item(key: str, value: str, role: str = "", sample: int = sample) -> None:
-            roles = f" role={saxutils.quoteattr(role)}" if role else ""
-            lines.append(
-                f"  <Item name={saxutils.quoteattr(key)} sample={saxutils.quoteattr(str(sample))}{roles}>"
-                f"{saxutils.escape(value)}</Item>"
-            )
-
-        item("DESCRIPTION", band.name, "description")
-        if scaled:
-            item("OFFSET", repr(band.offset), "offset")
-            item("SCALE", repr(band.scale), "scale")
-        if band.unit:
-            item("UNITTYPE", band.unit, "unittype")
-        if band.is_class:
-            item(_KIND, _THEMATIC)
-        if band.own:
-            item(_OWN, band.own)
-        if band.classes:
-            item(_CLASSES, "|".join(f"{code}={name.replace('|', '/')}" for code, name in band.classes))
-        for key, value in zip(_OPTICS, (band.wavelength_um, band.width_um), strict=True):
-            if value is not None:
-                item(key, repr(value))
-        if histogram:
-            item("STATISTICS_HISTOBINVALUES", "".join(f"{count}|" for count in histogram.counts))
-            item("STATISTICS_HISTOMAX", repr(histogram.maximum))
-            item("STATISTICS_HISTOMIN", repr(histogram.minimum))
-            item("STATISTICS_HISTONUMBINS", str(len(histogram.counts)))
-        if stats.count:
-            item("STATISTICS_MAXIMUM", repr(stats.maximum))
-            item("STATISTICS_MEAN", repr(stats.mean))
-            item("STATISTICS_MINIMUM", repr(stats.minimum))
-            item("STATISTICS_STDDEV", repr(stats.stddev))
-        item("STATISTICS_VALID_PERCENT", f"{stats.valid_percent:.4g}")
+    rows = itertools.zip_longest(bands, statistics, histograms[: len(bands)])
+    for sample, (band, stats, histogram) in enumerate(rows):
+        items = [*_identity(band, scaled), *_figures(stats, histogram)]
+        lines += [_line(key, value, role, sample) for key, value, role in items]
     lines.append(f"</{_ROOT}>")
     return "\n".join(lines) + "\n"
+
+
+def _line(key: str, value: str, role: str, sample: int) -> str:
+    roles = f" role={saxutils.quoteattr(role)}" if role else ""
+    head = f"  <Item name={saxutils.quoteattr(key)} sample={saxutils.quoteattr(str(sample))}{roles}>"
+    return f"{head}{saxutils.escape(value)}</Item>"
+
+
+def _identity(band: Band, scaled: bool) -> Iterator[tuple[str, str, str]]:
+    """Key, value and role of what a band is."""
+    yield "DESCRIPTION", band.name, "description"
+    if scaled:
+        yield "OFFSET", repr(band.offset), "offset"
+        yield "SCALE", repr(band.scale), "scale"
+    if band.unit:
+        yield "UNITTYPE", band.unit, "unittype"
+    if band.is_class:
+        yield _KIND, _THEMATIC, ""
+    if band.own:
+        yield _OWN, band.own, ""
+    if band.classes:
+        yield _CLASSES, "|".join(f"{code}={name.replace('|', '/')}" for code, name in band.classes), ""
+    for key, value in zip(_OPTICS, (band.wavelength_um, band.width_um), strict=True):
+        if value is not None:
+            yield key, repr(value), ""
+
+
+def _figures(stats: BandStatistics, histogram: Histogram | None) -> Iterator[tuple[str, str, str]]:
+    """Key, value and role of what was counted of its pixels."""
+    if histogram:
+        yield "STATISTICS_HISTOBINVALUES", "".join(f"{count}|" for count in histogram.counts), ""
+        yield "STATISTICS_HISTOMAX", repr(histogram.maximum), ""
+        yield "STATISTICS_HISTOMIN", repr(histogram.minimum), ""
+        yield "STATISTICS_HISTONUMBINS", str(len(histogram.counts)), ""
+    if stats.count:
+        yield "STATISTICS_MAXIMUM", repr(stats.maximum), ""
+        yield "STATISTICS_MEAN", repr(stats.mean), ""
+        yield "STATISTICS_MINIMUM", repr(stats.minimum), ""
+        yield "STATISTICS_STDDEV", repr(stats.stddev), ""
+    yield "STATISTICS_VALID_PERCENT", f"{stats.valid_percent:.4g}", ""

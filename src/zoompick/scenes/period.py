@@ -67,9 +67,8 @@ class Period:
         start, end_edge = _edge(parts[0], text), _edge(parts[-1], text)
         period = cls(start[0] if start else None, end_edge[1] if end_edge else None)
         if period.start and period.end and period.start > period.end:
-            raise UsageError(
-                f"The dates '{text}' end before they begin.", f"Turn them around: {parts[-1]}/{parts[0]}."
-            )
+            turned = f"Turn them around: {parts[-1]}/{parts[0]}."
+            raise UsageError(f"The dates '{text}' end before they begin.", turned)
         return period
 
     @classmethod

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from typing import Any
 
 from zoompick import foreign
-from zoompick.errors import AreaError, SourceError
+from zoompick.errors import AreaError, SourceError, UnknownNameError
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, lonlat_box, polygon_of, polygons_of
 from zoompick.jsontypes import JsonMap
@@ -261,3 +261,16 @@ def _crs(properties: JsonMap) -> Crs | None:
     epsg = properties.get("proj:epsg")
     known = foreign.whole(epsg, 1, 999_999)
     return Crs(known) if known is not None else None
+
+
+def refuse_unknown(bands: Sequence[str], scenes: Iterable[Scene]) -> None:
+    """Refuse bands that none of some scenes has.
+
+    Raises
+    ------
+    UnknownNameError
+    """
+    offered = {name for scene in scenes for name in scene.bands}
+    for name in bands:
+        if name not in offered:
+            raise UnknownNameError.of("band", name, offered)

@@ -11,6 +11,7 @@ from typing import NamedTuple
 from zoompick.errors import CancelledError, ClusterError, DiskError, NothingFoundError, StudyError, ZoomPickError
 from zoompick.events import Report, ignore
 from zoompick.jsontypes import JsonMap
+from zoompick.products.how import Making
 from zoompick.products.kinds.table import KINDS
 from zoompick.products.step import Made, Step
 from zoompick.study.folder import Study, at_home
@@ -78,21 +79,14 @@ def make_steps(
     StudyError
         An input is not here.
     """
-    from zoompick.products.how import Making
-    from zoompick.products.making import make_group
-
     made = []
     with Vouched(study.vouched_file, trusts=not is_thorough) as vouched:
         how = Making(True, report, vouched.digest, codecs=codecs or {})
         # Products of the same files are made in one pass over them.
         for _, group in itertools.groupby(steps, key=lambda step: (step.inputs, step.output.parent)):
             chosen = list(group)
-            names = [step.output.relative_to(study.root).as_posix() for step in chosen]
             try:
-                for step in chosen:
-                    _refuse_missing(step)
-                    _refuse_failed(step, failed or ())
-                made += make_group(chosen, how, study.journal_file, names)
+                made += _made(study, chosen, how, failed or ())
             except (CancelledError, ClusterError, DiskError):
                 raise
             except ZoomPickError as error:
@@ -100,6 +94,17 @@ def make_steps(
                     raise
                 failed += [Failed(step.output, error) for step in chosen]
     return made
+
+
+def _made(study: Study, steps: Sequence[Step], how: Making, failed: Sequence[Failed]) -> list[Made]:
+    """Products of the same files, of which none failed."""
+    from zoompick.products.making import make_group
+
+    for step in steps:
+        _refuse_missing(step)
+        _refuse_failed(step, failed)
+    names = [step.output.relative_to(study.root).as_posix() for step in steps]
+    return make_group(steps, how, study.journal_file, names)
 
 
 class Failed(NamedTuple):

@@ -147,12 +147,11 @@ def wait_for_orders(
                 desk.hand_in(scenes)
             count += fetch_ready(desk, scenes, report)
             doing.note(files=count)
-            open_states = (READY, PLANNED) if hand_in else (READY,)
-            left = [order for order in desk.queue if order.is_pending or order.state in open_states]
+            left = desk.queue.left(with_planned=hand_in)
             if not left:
                 return list(desk.queue), count
             if limit_s and time.monotonic() > ends:
-                what = "1 order" if len(left) == 1 else f"{len(left)} orders"
+                what = f"{len(left)} order{'' if len(left) == 1 else 's'}"
                 raise IncompleteError(f"Not here yet: {what}.", "'zoompick order wait' goes on.")
             time.sleep(every_s)
 

@@ -97,5 +97,5 @@ def join_tiles(
     with TileStore(store, must_exist=True) as held:
         if pixel_max_m is not None:
             zoom = tiles.stored_level(held, pixel_max_m, ground.centroid.y)
-        wish = WriteOptions(compression=compression, is_rgb=True, credit=held.facts.get("attribution", ""))
+        wish = WriteOptions(compression=compression, is_rgb=True, credit=held.credit)
         return tiles.join(held, zoom, ground, out, wish, onto, report, overwrite)

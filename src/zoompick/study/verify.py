@@ -155,8 +155,6 @@ def verify_study(
     expected = Expected(plan.grid, brief.bands, area.polygon, limits_of(brief).given(wish.limits), wish.wanted(),
                         wish.reference, traits_of=traits_of)  # fmt: skip
     jobs: list[Job] = []
-    digest = cache(digest_of)
-    made = _products_told(study)
     for day, scenes in plan.days.items():
         jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
         jobs.append(partial(_clouds, study, expected, scenes, day))
@@ -164,25 +162,29 @@ def verify_study(
             jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
     if expected.wants("licence"):
         jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
-    before = _earlier(plan.steps)
+    return _keyed(_all([*jobs, *_of_products(study, plan, expected)], report), expected)
+
+
+def _of_products(study: Study, plan: StudyPlan, expected: Expected) -> Iterator[Job]:
+    """What is judged of each product, and of what was computed on the way."""
+    digest, made, before = cache(digest_of), _products_told(study), _earlier(plan.steps)
     moved = {step.inputs[0] for step in plan.steps if step.traits.is_moved}
     for step in plan.steps:
         label = step.output.relative_to(study.root / "products").as_posix()
         is_raster = isinstance(step, RasterStep)
-        jobs.append(partial(_product if is_raster else _picture, step.output, label, expected))
+        yield partial(_product if is_raster else _picture, step.output, label, expected)
         if expected.wants("brief"):
-            jobs.append(partial(_as_the_brief_says, step, label, digest))
+            yield partial(_as_the_brief_says, step, label, digest)
         if expected.wants("journal"):
-            jobs.append(partial(_in_the_journal, study, step.output, label, made))
+            yield partial(_in_the_journal, study, step.output, label, made)
         if is_raster:
             own = replace(expected, is_moved=step.output in moved)
             judge = partial(_fused, step) if isinstance(step, FusedStep) else _opened
-            jobs.append(partial(judge, step.output, label, own, step.checks, before.get(step.output)))
+            yield partial(judge, step.output, label, own, step.checks, before.get(step.output))
     for unwritten in plan.unwritten:
         label = unwritten.output.relative_to(study.root / "products").as_posix()
         own = replace(expected, is_moved=unwritten.output in moved)
-        jobs.append(partial(_computed, unwritten, label, own))
-    return _keyed(_all(jobs, report), expected)
+        yield partial(_computed, unwritten, label, own)
 
 
 def _earlier(steps: Sequence[Step]) -> dict[Path, Path]:

@@ -170,9 +170,8 @@ def _kept(
 ) -> TileOutcome:
     """Put what comes into the store, many tiles at a time; only this thread writes."""
     rows, held, absent = plan.matrix.rows, list[tuple[TileKey, bytes]](), list[tuple[TileKey, int]]()
-    failed: list[tuple[TileKey, ZoomPickError]] = []
+    failed, running, kept_at = list[tuple[TileKey, ZoomPickError]](), parallel, time.monotonic()
     done = received = in_a_row = 0
-    running, kept_at = parallel, time.monotonic()
     try:
         while running:
             entry = came.get()

@@ -378,16 +378,12 @@ def join(
     here, _ = store.known(level, matrix.rows)
     held = [key for key in wanted if key in here]
     if not held:
-        raise NothingFoundError(
-            f"{store.path} has no tile of level {matrix.name} over this area.", "Fetch them: 'zoompick tiles get'."
-        )
+        what = f"{store.path} has no tile of level {matrix.name} over this area."
+        raise NothingFoundError(what, "Fetch them: 'zoompick tiles get'.")
     picture: Raster = picture_of(store, crs, matrix, level, held)
     raster = Clip(laid_on(picture, onto) if onto is not None else picture, area)
     written = write_geotiff(raster, out, options, report)
-    credit = store.facts.get("attribution", "")
-    told = {
-        "level": matrix.name, "store": store.facts.get("name", ""), "attribution": credit,
-        "compression": options.compression, "area": as_text(area),
-    }  # fmt: skip
+    told = {"level": matrix.name, "store": store.facts.get("name", ""), "attribution": store.credit,
+            "compression": options.compression, "area": as_text(area)}  # fmt: skip
     write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), ())
-    return Joined(written, raster, len(held), len(wanted) - len(held), credit)
+    return Joined(written, raster, len(held), len(wanted) - len(held), store.credit)

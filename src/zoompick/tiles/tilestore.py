@@ -120,6 +120,11 @@ class TileStore:
             rows = self._asked("SELECT name, value FROM metadata")
             return {str(name): str(value) for name, value in rows}
 
+    @property
+    def credit(self) -> str:
+        """Who has to be named with its pictures; empty for nobody."""
+        return self.facts.get("attribution", "")
+
     def _asked(self, query: str, cell: tuple[int, ...] = ()) -> list[tuple[Any, ...]]:
         """Rows of a query; the lock is held.
 

@@ -88,18 +88,9 @@ def cloud_share(
         off = abs(found.cloud - told_percent)
         words = (f"The scenes tell {told_percent:.0f} % of cloud, over the area it is {found.cloud:.0f} %: choose "
                  "by the cloud inside the area, 'zoompick search --inside'.")  # fmt: skip
-        rows.append(
-            judged(
-                "cloud as told",
-                subject,
-                off <= limits.cloud_differs,
-                f"{found.cloud:.1f} % here, {told_percent:.1f} % told",
-                f"at most {limits.cloud_differs:g} % apart",
-                words,
-                off,
-                bad="warn",
-            )
-        )
+        here, apart = f"{found.cloud:.1f} % here, {told_percent:.1f} % told", f"at most {limits.cloud_differs:g} %"
+        is_so = off <= limits.cloud_differs
+        rows.append(judged("cloud as told", subject, is_so, here, f"{apart} apart", words, off, bad="warn"))
     return rows
 
 
