@@ -91,7 +91,7 @@ def test_greedy_takes_more_than_needed():
         (CoverWish(most=1), {"s1"}, 55, "out of reach with at most 1 scene"),
         (CoverWish(cloud_max=5), {"s1", "s2"}, 100, ""),
         (CoverWish(cloud_max=-1), set(), 0, "every scene has more than"),
-        (CoverWish(one_platform=True, cloud_max=5), {"s1"}, 55, "one satellite"),
+        (CoverWish(one_platform=True, cloud_max=5), {"s1"}, 55, "one platform"),
         (CoverWish(near=DAY + timedelta(days=1), day_cost=1), {"s1", "s3"}, 100, ""),
         (CoverWish(crs=Crs(32728)), {"s1", "s4"}, 100, ""),
     ],

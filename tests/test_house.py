@@ -145,7 +145,7 @@ def test_the_shell_completes_words(line, words):
         ("zoompick search --collection ", ["kestrel-l2"]),
         ("zoompick run --until ve", ["verify"]),
         ("zoompick mosaic --hide cloud,s", ["cloud,shadow", "cloud,snow"]),
-        ("zoompick verify --only seams,al", ["seams,alignment"]),
+        ("zoompick verify --checks seams,al", ["seams,alignment"]),
     ],
 )
 def test_the_shell_completes_what_local_records_know(tmp_path, monkeypatch, line, words):

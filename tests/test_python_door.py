@@ -73,7 +73,7 @@ def test_options_take_texts_too(tmp_path, tif, monkeypatch):
     monkeypatch.chdir(tmp_path)
     study = zp.new_study("fen", zp.NewStudy("Fen", FEN.wkt))
     assert isinstance(study, zp.Study) and study.area().polygon.equals(FEN)
-    drawn = zp.compare("red.tif", "red.tif", "both.png", by=0.1)
+    drawn = zp.compare("red.tif", "red.tif", "both.png", change_min=0.1)
     assert drawn.rows and Path("both.png").exists()
     with pytest.raises(zp.ZoomPickError, match="no file gone"):
         zp.compare("red.tif", "gone.tif", "other.png")
