@@ -145,10 +145,10 @@ def composite_floor(folder: Path, side: int) -> None:
 
 
 def dates(folder: Path) -> list[Any]:
-    """Twelve sightings."""
+    """Twelve observations."""
     from datetime import UTC, datetime
 
-    from zoompick.products.sightings import Sighting
+    from zoompick.products.observations import Observation
     from zoompick.products.stack import build_stack
     from zoompick.scenes.deliveries import open_layers
 
@@ -156,7 +156,7 @@ def dates(folder: Path) -> list[Any]:
     for number in range(DATES):
         layers = open_layers([folder / f"date-{number}.tif"])
         when = datetime(2025, 1, 1 + number, tzinfo=UTC)
-        found.append(Sighting(f"d{number}", when, None, None, build_stack(layers, ())))
+        found.append(Observation(f"d{number}", when, None, None, build_stack(layers, ())))
     return found
 
 

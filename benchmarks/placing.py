@@ -86,16 +86,16 @@ def _next_zone(side: int) -> Any:
     return Grid(Crs(32729), PIXEL, PIXEL, round(box.west), round(box.north), count, count)
 
 
-def sightings(folder: Path, names: tuple[str, ...], side: int) -> list[Any]:
+def observations(folder: Path, names: tuple[str, ...], side: int) -> list[Any]:
     """Scenes on the grid of the western one."""
-    from zoompick.products.sightings import Sighting
+    from zoompick.products.observations import Observation
     from zoompick.products.stack import build_stack
     from zoompick.scenes.deliveries import open_layers
 
     grid = _grid(side)
     layers = [open_layers([folder / f"{name}.tif"]) for name in names]
     return [
-        Sighting(name, None, None, None, build_stack(own, [own[0].name], grid))
+        Observation(name, None, None, None, build_stack(own, [own[0].name], grid))
         for name, own in zip(names, layers, strict=True)
     ]
 
@@ -103,7 +103,7 @@ def sightings(folder: Path, names: tuple[str, ...], side: int) -> list[Any]:
 def _mosaic(folder: Path, side: int, names: tuple[str, ...]) -> None:
     from zoompick.products.mosaic import Mosaic, SceneLayer
 
-    whole = Mosaic(sightings(folder, names, side))
+    whole = Mosaic(observations(folder, names, side))
     write([(whole, folder / "mosaic.tif", False), (SceneLayer(whole), folder / "scenes.tif", False)])
 
 

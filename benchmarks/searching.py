@@ -184,7 +184,7 @@ def cover(given: str, count: int) -> None:
     """Covers of an area by up to 500 candidates, beside the greedy choice; tells how often each was cheaper."""
     import shapely
 
-    from zoompick.discovery.cover import CoverWish, choose_cover, pieces_of
+    from zoompick.discovery.cover import CoverOptions, choose_cover, pieces_of
     from zoompick.scenes.scene import Scene
 
     area, wins, worse, gaps = shapely.box(0, 0, 1, 1), 0, 0, 0
@@ -207,7 +207,7 @@ def cover(given: str, count: int) -> None:
             item = {"id": f"s{number}", "geometry": ground, "properties": told_of}
             scenes.append(Scene.from_item(item, "o"))
         pieces = pieces_of(area, [scene.footprint for scene in scenes])
-        best = choose_cover(area, scenes, CoverWish(), {}, pieces)
+        best = choose_cover(area, scenes, CoverOptions(), {}, pieces)
         gaps += best.gap > 1e-6
         other = greedy(scenes, pieces)
         wins += best.cost < other - 1e-9
@@ -217,9 +217,9 @@ def cover(given: str, count: int) -> None:
 
 def greedy(scenes: list[Any], pieces: list[Any]) -> float:
     """Cost of taking, again and again, the scene that covers most new ground for its cost."""
-    from zoompick.discovery.cover import CoverWish
+    from zoompick.discovery.cover import CoverOptions
 
-    wish = CoverWish()
+    wish = CoverOptions()
     cost = [wish.scene_cost + wish.cloud_cost * scene.cloud_percent for scene in scenes]
     left, total = {n for n, piece in enumerate(pieces) if piece.scenes}, 0.0
     while left:

@@ -16,8 +16,8 @@ from zoompick.products.blend import Blend, CountLayer, DateLayer, Highest, dates
 from zoompick.products.formula import Formula
 from zoompick.products.kinds.blend import BlendRules, _span_name
 from zoompick.products.mosaic import Mosaic
+from zoompick.products.observations import Clear, Observation, in_order
 from zoompick.products.ranks import middle, network
-from zoompick.products.sightings import Clear, Sighting, in_order
 from zoompick.products.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
@@ -46,7 +46,7 @@ def made_up(dtype, seed=5):
                                for band, name in zip(pixels, ("red", "nir"), strict=True)])  # fmt: skip
         when = datetime(2025, 1, DAYS[number], 11, number, tzinfo=UTC)
         clear = Clear(Memory(codes[np.newaxis], PLACE, 0), ClassTable(cloud=frozenset({9})), ("cloud",))
-        found.append((Sighting(f"s{number}", when, 10.0 * number, None, raster, clear), pixels, ~gap & ~cloud))
+        found.append((Observation(f"s{number}", when, 10.0 * number, None, raster, clear), pixels, ~gap & ~cloud))
     return [one for one, _, _ in found], np.array([p for _, p, _ in found]), np.array([u for _, _, u in found])
 
 
@@ -159,6 +159,6 @@ def test_what_cannot_be_blended_is_told():
     found, _, _ = made_up("uint16")
     with pytest.raises(UsageError, match="needs swir16"):
         Highest(found, Formula.parse("swir16 - red"))
-    undated = Sighting("x", None, None, None, found[0].raster)
+    undated = Observation("x", None, None, None, found[0].raster)
     with pytest.raises(UsageError, match="does not tell its time"):
         dates_of([undated])

@@ -11,7 +11,7 @@ import shapely
 
 from zoompick.discovery import choosing as rules
 from zoompick.discovery import cover
-from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.cover import CoverOptions
 from zoompick.errors import UnknownNameError
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import geojson_of
@@ -58,7 +58,7 @@ def cost_of(scenes, pieces, wish) -> float:
 
 @pytest.mark.parametrize("seed", range(6))
 def test_the_cover_is_the_cheapest_there_is(seed):
-    scenes, wish = random_scenes(seed), CoverWish(near=DAY)
+    scenes, wish = random_scenes(seed), CoverOptions(near=DAY)
     pieces = cover.pieces_of(AREA, [scene.footprint for scene in scenes])
     assert sum(piece.size_km2 for piece in pieces) == pytest.approx(area_km2(AREA), rel=1e-3)
     found = cover.choose_cover(AREA, scenes, wish)
@@ -79,21 +79,21 @@ def test_the_cover_is_the_cheapest_there_is(seed):
 def test_greedy_takes_more_than_needed():
     # The middle one covers most at first, and is not needed in the end.
     scenes = [at(1, -12.1, 0.051), at(2, -12.051, 0.052), at(3, -12.08, 0.06)]
-    assert ids(cover.choose_cover(AREA, scenes, CoverWish())) == {"s1", "s2"}
+    assert ids(cover.choose_cover(AREA, scenes, CoverOptions())) == {"s1", "s2"}
 
 
 @pytest.mark.parametrize(
     ("wish", "chosen", "covered", "reason"),
     [
-        (CoverWish(), {"s1", "s2"}, 100, ""),
-        (CoverWish(one_platform=True), {"s1", "s3"}, 100, ""),
-        (CoverWish(within_days=3), {"s1", "s3"}, 100, ""),
-        (CoverWish(most=1), {"s1"}, 55, "out of reach with at most 1 scene"),
-        (CoverWish(cloud_max=5), {"s1", "s2"}, 100, ""),
-        (CoverWish(cloud_max=-1), set(), 0, "every scene has more than"),
-        (CoverWish(one_platform=True, cloud_max=5), {"s1"}, 55, "one platform"),
-        (CoverWish(near=DAY + timedelta(days=1), day_cost=1), {"s1", "s3"}, 100, ""),
-        (CoverWish(crs=Crs(32728)), {"s1", "s4"}, 100, ""),
+        (CoverOptions(), {"s1", "s2"}, 100, ""),
+        (CoverOptions(one_platform=True), {"s1", "s3"}, 100, ""),
+        (CoverOptions(within_days=3), {"s1", "s3"}, 100, ""),
+        (CoverOptions(most=1), {"s1"}, 55, "out of reach with at most 1 scene"),
+        (CoverOptions(cloud_max=5), {"s1", "s2"}, 100, ""),
+        (CoverOptions(cloud_max=-1), set(), 0, "every scene has more than"),
+        (CoverOptions(one_platform=True, cloud_max=5), {"s1"}, 55, "one platform"),
+        (CoverOptions(near=DAY + timedelta(days=1), day_cost=1), {"s1", "s3"}, 100, ""),
+        (CoverOptions(crs=Crs(32728)), {"s1", "s4"}, 100, ""),
     ],
 )
 def test_constraints(wish, chosen, covered, reason):
@@ -115,13 +115,13 @@ def test_cloud_over_each_piece_decides():
     west = next(n for n, piece in enumerate(pieces) if 1 in piece.scenes)
     east = next(n for n, piece in enumerate(pieces) if 2 in piece.scenes)
     cloud = {(scenes[0].key, west): 40.0, (scenes[0].key, east): 0.0}
-    found = cover.choose_cover(AREA, scenes, CoverWish(cloud_max=20), cloud, pieces)
+    found = cover.choose_cover(AREA, scenes, CoverOptions(cloud_max=20), cloud, pieces)
     assert "s2" in ids(found) and len(found.scenes) == 2
-    assert ids(cover.choose_cover(AREA, scenes, CoverWish(), {}, pieces)) == {"s1"}
+    assert ids(cover.choose_cover(AREA, scenes, CoverOptions(), {}, pieces)) == {"s1"}
 
 
 def test_ground_that_no_scene_reaches_is_told():
-    found = cover.choose_cover(AREA, [at(1, -12.1, 0.08)], CoverWish())
+    found = cover.choose_cover(AREA, [at(1, -12.1, 0.08)], CoverOptions())
     assert found.covered_percent == pytest.approx(80, abs=0.1)
     assert "20.00 % lies under no scene" in found.reason
 

@@ -228,7 +228,7 @@ def test_files_are_not_at_fault_where_a_cluster_is(study, tmp_path):
         zoompick.verify_files([study / "products" / "2025-12-15" / "stack.tif"])
     shutil.rmtree(study / "products")
     with engine.computed_on(Gone), pytest.raises(ClusterError, match="is gone"):
-        zoompick.run(zoompick.Study(study), wish=zoompick.RunWish())
+        zoompick.run(zoompick.Study(study), options=zoompick.RunOptions())
 
 
 def test_what_a_worker_meets_is_told_with_its_name(address, tmp_path):

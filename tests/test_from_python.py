@@ -63,7 +63,7 @@ def test_tiles_from_a_plan_to_a_picture(fen, archive, tmp_path):
     source = zp.add_source("pictures", f"{archive}/tiles/wmts")[0].source
     layer = zp.open_tiles(source, "natural")
     levels = {name: count for name, _, count in zp.tile_levels(layer, area.polygon)}
-    wish, store = zp.TileWish(zoom="12"), tmp_path / "t.mbtiles"
+    wish, store = zp.TileOptions(zoom="12"), tmp_path / "t.mbtiles"
     plan = zp.plan_tiles(layer, area.polygon, wish, store).plan
     assert plan.total == plan.missing == levels["12"] and not store.exists()
     prepared, outcome = zp.get_tiles(source, layer, area.polygon, wish, store)

@@ -14,7 +14,7 @@ from helpers import Memory, grid, noise
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.products.formula import Formula
 from zoompick.products.masking import Masked, MaskLayer
-from zoompick.products.sightings import Clear, Sighting, sightings
+from zoompick.products.observations import Clear, Observation, observations
 from zoompick.products.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
@@ -40,7 +40,7 @@ def one(seed=3, table=TABLE):
     bands = (Band("red", 0.0002, -0.1), Band("nir", 0.0002, -0.1))
     raster = Stack(PLACE, [[Memory(p[np.newaxis], PLACE, 0, (band,))] for p, band in zip(pixels, bands, strict=True)])
     clear = Clear(Memory(codes[np.newaxis], PLACE, 0), table, ("cloud",))
-    return Sighting("s", None, None, None, raster, clear), pixels, codes
+    return Observation("s", None, None, None, raster, clear), pixels, codes
 
 
 def disc(radius):
@@ -127,7 +127,7 @@ def test_the_guess_at_cloud_finds_nine_tenths_of_the_archives(tmp_path, shared_c
     (tmp_path / "item.json").write_text(json.dumps(item))
     files = sorted(tmp_path.glob("*.tif"))
     place = open_raster(next(path for path in files if path.name.endswith("-blue.tif"))).grid
-    (sight,) = sightings(files, ("blue", "green", "red"), place)
+    (sight,) = observations(files, ("blue", "green", "red"), place)
     guess = MaskLayer(sight, Formula.parse("bright_cloud"))
     assert "is a guess" in guess.notes[-1]
     got = guess.read(place.window)[0]

@@ -16,14 +16,14 @@ from zoompick.judge import registry
 from zoompick.judge.checks import products
 from zoompick.judge.limits import Limits
 from zoompick.judge.shifts import Shifts, Vector, between, spectrum_of, tiles_over
-from zoompick.judge.subject import Piece, Subject
+from zoompick.judge.subject import SceneFacts, Subject
 from zoompick.products.formula import Formula
 from zoompick.products.kinds.table import traits_of
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
 from zoompick.study.folder import Study
-from zoompick.study.verify import Wish, judge_study
+from zoompick.study.verify import CheckOptions, judge_study
 
 PLACE = grid(500, 400)
 BANDS = (Band("red", 0.0001), Band("nir", 0.0001))
@@ -209,25 +209,25 @@ def test_pixels_outside_every_footprint_are_counted():
     pixels = np.ones((1, 400, 500), "uint16")
     raster = Memory(pixels, PLACE, 0, (Band("red"),))
     whole = lonlat_box(-13, -39, -11, -38)
-    assert found_by("footprint", raster, pieces=(Piece("a", footprint=whole),)).value == 0
-    away = found_by("footprint", raster, pieces=(Piece("a", footprint=lonlat_box(-10, -39, -9, -38)),))
+    assert found_by("footprint", raster, scenes=(SceneFacts("a", footprint=whole),)).value == 0
+    away = found_by("footprint", raster, scenes=(SceneFacts("a", footprint=lonlat_box(-10, -39, -9, -38)),))
     assert away.value == 100 and away.outcome == "fail"
 
 
 @pytest.mark.parametrize(
     ("check", "pieces", "outcome"),
     [
-        ("sun", (Piece("a", sun_elevation_deg=40), Piece("b", sun_elevation_deg=52)), "pass"),
-        ("sun", (Piece("a", sun_elevation_deg=40), Piece("b", sun_elevation_deg=60)), "warn"),
-        ("sun", (Piece("a", sun_elevation_deg=9),), "warn"),
-        ("view", (Piece("a", off_nadir_deg=3), Piece("b", off_nadir_deg=12)), "pass"),
-        ("view", (Piece("a", off_nadir_deg=-3), Piece("b", off_nadir_deg=27)), "warn"),
+        ("sun", (SceneFacts("a", sun_elevation_deg=40), SceneFacts("b", sun_elevation_deg=52)), "pass"),
+        ("sun", (SceneFacts("a", sun_elevation_deg=40), SceneFacts("b", sun_elevation_deg=60)), "warn"),
+        ("sun", (SceneFacts("a", sun_elevation_deg=9),), "warn"),
+        ("view", (SceneFacts("a", off_nadir_deg=3), SceneFacts("b", off_nadir_deg=12)), "pass"),
+        ("view", (SceneFacts("a", off_nadir_deg=-3), SceneFacts("b", off_nadir_deg=27)), "warn"),
     ],
 )
 def test_scenes_of_one_product_are_held_together(check, pieces, outcome):
     raster = Memory(np.ones((1, 50, 60), "uint16"), grid(60, 50), 0, (Band("red"),))
-    assert found_by(check, raster, traits=traits_of("stack"), pieces=pieces).outcome == outcome
-    assert registry.judge(Subject("s", raster, traits=traits_of("blend"), pieces=pieces), {check}) == []
+    assert found_by(check, raster, traits=traits_of("stack"), scenes=pieces).outcome == outcome
+    assert registry.judge(Subject("s", raster, traits=traits_of("blend"), scenes=pieces), {check}) == []
 
 
 @pytest.mark.parametrize("text", ["(a - b) / (a + b)", "2.5 * (a - b) / (a + 6 * b - 7.5 * c + 1)", "-(a) * 2 + c",
@@ -270,7 +270,7 @@ def test_a_brief_sets_limits_and_leaves_checks_out(study, program):
     assert {finding.key for finding in found if finding.outcome != "pass"} == {"bands-shift", "sun"}
     kept = json.loads((study / "checks.json").read_text())["findings"]
     assert [row["key"] for row in kept] == [finding.key for finding in found]
-    some = judge_study(Study(study), wish=Wish(only=("values",)))
+    some = judge_study(Study(study), options=CheckOptions(only=("values",)))
     assert {finding.key for finding in some} == {"negative", "saturated", "range", "leaks", "lines"}
     assert json.loads((study / "checks.json").read_text())["findings"] == kept
     for wrong, said in (("limits = { shift = 1 }", "shift_px"), ("limits = 3", "table"), ('skip = "x', "line")):

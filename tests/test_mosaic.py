@@ -14,7 +14,7 @@ from helpers import Memory, foreign_tiff, grid, noise
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.products.matching import match, overlaps
 from zoompick.products.mosaic import Gain, Mosaic, SceneLayer
-from zoompick.products.sightings import Clear, Sighting, in_order, sightings
+from zoompick.products.observations import Clear, Observation, in_order, observations
 from zoompick.products.stack import Stack
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Band
@@ -25,7 +25,7 @@ SIDE = 300
 PLACE = grid(SIDE, SIDE)
 
 
-def sighting(number, pixels, codes=None, grow=0, bands=None, **facts):
+def observation(number, pixels, codes=None, grow=0, bands=None, **facts):
     """Bands of one made-up scene; 0 is missing, code 9 hides the ground."""
     parts = [
         [Memory(band[np.newaxis], PLACE, 0, (bands[n],) if bands else (Band("ab"[n]),))]
@@ -37,7 +37,7 @@ def sighting(number, pixels, codes=None, grow=0, bands=None, **facts):
         else Clear(Memory(codes[np.newaxis], PLACE, 0), ClassTable(cloud=frozenset({9})), ("cloud",), grow)
     )
     told = {"when": datetime(2025, 1, number, 12, tzinfo=UTC), "cloud_percent": 10.0 * number, "off_nadir_deg": None}
-    return Sighting(f"s{number}", **{**told, **facts}, raster=Stack(PLACE, parts), clear=classes)
+    return Observation(f"s{number}", **{**told, **facts}, raster=Stack(PLACE, parts), clear=classes)
 
 
 def made_up(seed):
@@ -69,7 +69,7 @@ def expected_owner(scenes, clear_only):
 @pytest.mark.parametrize("clear_only", [False, True])
 def test_each_pixel_is_from_the_first_scene_that_shows_it(tmp_path, clear_only):
     scenes = made_up(3)
-    mosaic = Mosaic([sighting(n, *scene) for n, scene in enumerate(scenes, 1)], clear_only=clear_only)
+    mosaic = Mosaic([observation(n, *scene) for n, scene in enumerate(scenes, 1)], clear_only=clear_only)
     owner = expected_owner(scenes, clear_only)
     assert {0, 1, 2, 3} == set(np.unique(owner))
     write_together([Job(mosaic, tmp_path / "m.tif"), Job(SceneLayer(mosaic), tmp_path / "s.tif")])
@@ -90,8 +90,8 @@ def test_what_hides_the_ground_is_grown_by_a_disc():
     codes = np.ones((SIDE, SIDE), np.uint8)
     codes[100, 100] = codes[0, 299] = 9
     both = [
-        sighting(1, np.full((1, SIDE, SIDE), 7, np.uint16), codes, grow=5),
-        sighting(2, np.full((1, SIDE, SIDE), 8, np.uint16)),
+        observation(1, np.full((1, SIDE, SIDE), 7, np.uint16), codes, grow=5),
+        observation(2, np.full((1, SIDE, SIDE), 8, np.uint16)),
     ]
     values = Mosaic(both).read(PLACE.window)[0]
     y, x = np.mgrid[:SIDE, :SIDE]
@@ -103,7 +103,7 @@ def test_what_hides_the_ground_is_grown_by_a_disc():
 def test_soft_seams_fade_from_one_scene_to_the_next_and_nowhere_else():
     first, second = np.full((1, SIDE, SIDE), 1000, np.uint16), np.full((1, SIDE, SIDE), 2000, np.uint16)
     first[:, :, 200:], second[:, :, :100] = 0, 0
-    mosaic = Mosaic([sighting(1, first), sighting(2, second)], feather_m=40 * 8)
+    mosaic = Mosaic([observation(1, first), observation(2, second)], feather_m=40 * 8)
     row = mosaic.read(PLACE.window)[0][150].astype(float)
     assert (row[:100] == 1000).all() and (row[200:] == 2000).all()
     assert (np.diff(row) >= 0).all() and np.diff(row).max() < 60, "no step anywhere"
@@ -129,7 +129,7 @@ def test_planted_gains_are_found_again():
         stored = np.rint((seen + 0.1) / 0.0001)
         stored[:, 20 * number : 20 * number + 12] = rng.integers(5000, 9000, (2, 12, SIDE))
         stored[:, :, : 90 * (number - 1)] = 0
-        found.append(sighting(number, stored.clip(0, 65535).astype(np.uint16), bands=bands))
+        found.append(observation(number, stored.clip(0, 65535).astype(np.uint16), bands=bands))
     matched = match(overlaps(found), ["s1", "s2", "s3"], ["a", "b"])
     for got, gain in zip(matched.gains, planted, strict=True):
         np.testing.assert_allclose(got.gains, gain.gains, rtol=0.005)
@@ -140,19 +140,21 @@ def test_planted_gains_are_found_again():
     assert np.median(np.abs(alike[0][quiet] - truth[0][quiet])) <= 3
     with pytest.raises(UsageError, match="too unlike"):
         match(
-            overlaps([found[0], sighting(4, np.stack([textured(8), textured(9)]).clip(1).astype(np.uint16))]),
+            overlaps([found[0], observation(4, np.stack([textured(8), textured(9)]).clip(1).astype(np.uint16))]),
             "ab",
             "ab",
         )
     apart = np.zeros((2, SIDE, SIDE), np.uint16)
     apart[:, :, 295:] = 500
     with pytest.raises(UsageError, match="fewer than 200"):
-        match(overlaps([sighting(5, np.where(apart, 0, 700).astype(np.uint16)), sighting(6, apart)]), "ab", "ab")
+        found = [observation(5, np.where(apart, 0, 700).astype(np.uint16)), observation(6, apart)]
+        match(overlaps(found), "ab", "ab")
 
 
 def test_the_order_is_what_is_asked_for():
     pixels = np.ones((1, SIDE, SIDE), np.uint16)
-    found = [sighting(2, pixels, cloud_percent=50.0), sighting(9, pixels, cloud_percent=3.0), sighting(4, pixels)]
+    clouds = {2: {"cloud_percent": 50.0}, 9: {"cloud_percent": 3.0}, 4: {}}
+    found = [observation(day, pixels, **told) for day, told in clouds.items()]
     names = {
         rule: [one.name for one in in_order(found, rule, date(2025, 1, 5))]
         for rule in ("given", "newest", "oldest", "clearest", "nearest")
@@ -172,12 +174,12 @@ def test_files_are_grouped_by_scene_and_laid_on_the_grid(tmp_path):
         for band in ("red", "nir"):
             foreign_tiff(tmp_path / f"{name}-{band}.tif", noise((1, 100, 120)), grid(120, 100, west=west), "0")
     files = sorted(tmp_path.glob("*.tif"))
-    found = sightings(files, (), PLACE)
+    found = observations(files, (), PLACE)
     assert len(found) == 2 and all([band.name for band in one.raster.bands] == ["nir", "red"] for one in found)
     with pytest.raises(UnknownNameError, match="Did you mean red"):
-        sightings(files, ["rad"], PLACE)
+        observations(files, ["rad"], PLACE)
     with pytest.raises(UsageError, match="lacks nir"):
-        sightings(files[1:], ["red", "nir"], PLACE)
+        observations(files[1:], ["red", "nir"], PLACE)
 
 
 def test_files_that_tell_no_time_count_as_they_are_given(tmp_path):

@@ -22,7 +22,7 @@ from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.study.folder import Study
-from zoompick.study.verify import Wish, judge_study, verify_files
+from zoompick.study.verify import CheckOptions, judge_study, verify_files
 
 DAY, BEFORE = "2025-12-15", "2024-12-20"
 STACK, CLIP = f"products/{DAY}/stack.tif", f"products/{DAY}/clip.tif"
@@ -300,12 +300,12 @@ FAULTS = [
 @pytest.mark.parametrize("fault", FAULTS, ids=[fault.name for fault in FAULTS])
 def test_a_planted_fault_is_told_by_its_check_and_by_no_other(study, fault):
     fault.plant(study)
-    wish = Wish(only=fault.only, reference=study / fault.reference if fault.reference else None)
+    wish = CheckOptions(only=fault.only, reference=study / fault.reference if fault.reference else None)
     area = read_area(study / "area.geojson").polygon if fault.in_area else None
     if fault.files:
-        findings = verify_files([study / name for name in fault.files], area=area, wish=wish)
+        findings = verify_files([study / name for name in fault.files], area=area, options=wish)
     else:
-        findings = judge_study(Study(study), wish=wish)
+        findings = judge_study(Study(study), options=wish)
     found = [finding.to_json() for finding in findings]
     bad = [row for row in found if row["outcome"] != "pass"]
     spoke = {row["key"] for row in bad}

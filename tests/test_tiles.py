@@ -318,7 +318,8 @@ def test_tiles_as_a_user_does(program, archive, tmp_path, monkeypatch):
     assert sized.code == 0 and open_raster(tmp_path / "sized.tif").grid == tiff.grid
     finer = program("tiles", "join", "--store", "t.mbtiles", *box, "--pixel-max", 20, "--out", "finer.tif")
     assert finer.code == 2 and "has pixels of 29.9 m" in finer.err, "cos 38.6 degrees of 38.2 m"
-    both = program("tiles", "join", "--store", "t.mbtiles", *box, "--pixel-max", 31, "--zoom", 12, "--out", "both.tif")
+    words = ("--pixel-max", 31, "--zoom", 12, "--out", "both.tif")
+    both = program("tiles", "join", "--store", "t.mbtiles", *box, *words)
     assert both.code == 2 and "A zoom level and a pixel size were told" in both.err
     far = program("tiles", "join", "--store", "t.mbtiles", "--box", 10, 10, 11, 11, "--out", "q.tif")
     assert far.code == 3 and not (tmp_path / "q.tif").exists()
@@ -333,7 +334,7 @@ def test_tiles_on_a_study_grid_lie_where_the_scenes_lie(tmp_path, archive):
     client, area = Client(), shapely.box(-12.06, -38.62, -12.04, -38.605)
     layer = workflow.open_layer(source, "natural", client)
     with TileStore(tmp_path / "t.mbtiles") as store:
-        prepared = workflow.prepare(layer, workflow.Wish("14"), area, store, client)
+        prepared = workflow.prepare(layer, workflow.TileOptions("14"), area, store, client)
         workflow.get(prepared, area, store, client, source)
         target = Grid.snapped(Bounds(756200, 5721200, 757800, 5722600), Crs(32728), 8)
         options = WriteOptions(is_rgb=True)

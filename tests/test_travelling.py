@@ -25,7 +25,7 @@ from zoompick.products.kinds.stack import StackStep
 from zoompick.products.local import LocalCurves
 from zoompick.products.masking import Masked, MaskLayer
 from zoompick.products.mosaic import Mosaic, SceneLayer
-from zoompick.products.sightings import sightings
+from zoompick.products.observations import observations
 from zoompick.products.sources import Sources
 from zoompick.products.stack import build_stack
 from zoompick.products.tone import Tone
@@ -74,13 +74,13 @@ def composite(files):
 def mosaic(files, layer=False):
     """Two scenes, in another zone."""
     paths = sorted(files.glob("[ab]/*.tif"))
-    made = Mosaic(sightings(paths, ("red", "nir"), OTHER, ways=Ways.parse("cubic,nir=average")), feather_m=60)
+    made = Mosaic(observations(paths, ("red", "nir"), OTHER, ways=Ways.parse("cubic,nir=average")), feather_m=60)
     return SceneLayer(made) if layer else made
 
 
 def masked(files):
     """Bands without what a rule names."""
-    (one,) = sightings(sorted((files / "a").glob("*.tif")), (), PLACE, ())
+    (one,) = observations(sorted((files / "a").glob("*.tif")), (), PLACE, ())
     return Masked(MaskLayer(one, Formula.parse("red > nir"), grow_m=16), one.raster)
 
 

@@ -15,7 +15,7 @@ from helpers import Memory
 from zoompick.geo.crs import Crs
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 
 
 def degrees(west, east, south=-10.0, north=10.0, pixel=0.1):
@@ -34,7 +34,7 @@ def test_rasters_that_cross_the_antimeridian_are_clipped_and_stacked(span, box):
     from zoompick.judge.registry import judge
     from zoompick.judge.subject import Subject
     from zoompick.raster.clip import Clip
-    from zoompick.raster.warp import laid_on
+    from zoompick.raster.warp import resampled_to
 
     raster, area = degrees(*span), lonlat_box(*box)
     width = (box[2] - box[0]) % 360
@@ -48,7 +48,7 @@ def test_rasters_that_cross_the_antimeridian_are_clipped_and_stacked(span, box):
     assert found.outcome == "pass", found
     # Carried into metres: the same longitudes come out of the exact transform.
     place = Grid(Crs(32660), 11000, 11000, 300000, 80000, 60, 14)
-    lon = laid_on(raster, place).read(place.window)[0]
+    lon = resampled_to(raster, place).read(place.window)[0]
     xs, ys = place.west + (np.arange(60) + 0.5) * 11000, place.north - (np.arange(14) + 0.5) * 11000
     expected, _ = Transformer.from_crs(32660, 4326, always_xy=True).transform(*np.meshgrid(xs, ys))
     seen = np.isfinite(lon) & (np.abs(np.abs(expected) - 180) > 0.2)
@@ -181,7 +181,7 @@ def test_turned_images_lie_where_their_numbers_say(tmp_path, angle, nodata):
     # The kernel's positions are in 32nds of a pixel.
     error = 1 + 0.06 * np.hypot(*np.gradient(pixels.astype(float))).max()
     for place, epsg in ((raster.grid, 32628), (wide, 32628), (lonlat, 4326)):
-        got = laid_on(raster, place).read(place.window)[0].astype(float)
+        got = resampled_to(raster, place).read(place.window)[0].astype(float)
         x, y = np.meshgrid(place.west + (np.arange(place.width) + 0.5) * place.pixel_x,
                            place.north - (np.arange(place.height) + 0.5) * place.pixel_y)  # fmt: skip
         x, y = Transformer.from_crs(epsg, 32628, always_xy=True).transform(x, y)

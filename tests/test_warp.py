@@ -15,7 +15,7 @@ from zoompick.errors import GridError, UsageError, ZoomPickError
 from zoompick.geo.crs import Crs
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
-from zoompick.raster.warp import Warped, laid_on
+from zoompick.raster.warp import Warped, resampled_to
 from zoompick.raster.ways import Ways
 
 SOURCE = grid(200, 160)
@@ -75,7 +75,7 @@ def test_outside_is_no_data_and_windows_agree_with_the_whole():
     assert not warped.read(far).any()
     with pytest.raises(GridError, match="no-data"):
         Warped(Memory(values, SOURCE), place)
-    assert laid_on(Memory(values, SOURCE, 0), SOURCE).read(SOURCE.window).shape == values.shape
+    assert resampled_to(Memory(values, SOURCE, 0), SOURCE).read(SOURCE.window).shape == values.shape
 
 
 @pytest.mark.parametrize(("kernel", "order"), [("nearest", 0), ("cubic", 3), ("lanczos", 3)])
@@ -85,14 +85,14 @@ def test_wider_kernels_follow_smooth_ground_and_never_reach_over_gaps(kernel, or
     pixels = smooth.clip(1, 9000).astype(np.float32)[np.newaxis]
     place = target(32729, 8.0)
     cols, rows = exact_positions(place)
-    got = laid_on(Memory(pixels, SOURCE, -1), place, kernel).read(place.window)[0]
+    got = resampled_to(Memory(pixels, SOURCE, -1), place, kernel).read(place.window)[0]
     wanted = scipy.ndimage.map_coordinates(pixels[0].astype(float), [rows, cols], order=order, mode="nearest")
     steepest = np.abs(np.diff(pixels[0])).max()
     assert np.abs(got - wanted).max() < (1.5 * steepest if kernel == "nearest" else 0.1 * steepest)
     assert np.median(np.abs(got - wanted)) < 0.01 * steepest
     holed = pixels.copy()
     holed[0, 70:90, 90:110] = -1
-    seen = laid_on(Memory(holed, SOURCE, -1), place, kernel).read(place.window)[0]
+    seen = resampled_to(Memory(holed, SOURCE, -1), place, kernel).read(place.window)[0]
     there = seen != -1
     assert np.abs(seen - got)[there].max() < 1.5 * steepest, "nothing of the gap comes into a neighbour"
     assert (seen == got)[there].mean() > 0.9
@@ -112,7 +112,7 @@ def test_ways_that_look_at_the_ground_of_a_pixel(pixel):
     blocks = looked.reshape(18, times, 24, times).swapaxes(1, 2).reshape(18, 24, -1)
     shares = np.stack([(blocks == code).mean(axis=-1) for code in range(6)])
     for way in ("majority", "class"):
-        got = laid_on(Memory(codes, SOURCE, 0), place, way).read(place.window)[0]
+        got = resampled_to(Memory(codes, SOURCE, 0), place, way).read(place.window)[0]
         # What is nearly a tie may fall either way.
         second, best = np.sort(shares[1:], axis=0)[-2:]
         clear = (best - second > 0.15) & (np.abs(shares[0] - 0.5) > 0.15)
@@ -120,12 +120,12 @@ def test_ways_that_look_at_the_ground_of_a_pixel(pixel):
         if way == "majority" or pixel > 10:
             assert clear.mean() > 0.5 and (got == wanted)[clear].mean() > 0.985, way
     ground = codes.astype("float32") * 100
-    got = laid_on(Memory(ground, SOURCE, 0), place, "average").read(place.window)[0]
+    got = resampled_to(Memory(ground, SOURCE, 0), place, "average").read(place.window)[0]
     known = blocks > 0
     mean = 100 * blocks.sum(axis=-1) / np.maximum(known.sum(axis=-1), 1)
     whole = known.all(axis=-1)
     assert np.abs(got - mean)[whole].mean() < 12 and (got[known.mean(axis=-1) < 0.3] == 0).all()
-    same = laid_on(
+    same = resampled_to(
         Memory(ground, SOURCE, 0), replace(SOURCE, pixel_x=24.0, pixel_y=24.0, width=60, height=50), "average"
     )
     exact = ground[0, :150, :180].reshape(50, 3, 60, 3)
@@ -185,5 +185,5 @@ def test_a_checkerboard_shows_no_half_pixel_shift():
     source = Memory(board, grid(64, 64), -1)
     for kernel in ("bilinear", "nearest", "cubic", "lanczos"):
         moved = replace(source.grid, west=source.grid.west + 0.02)
-        got = laid_on(source, moved, kernel).read(moved.window)[0]
+        got = resampled_to(source, moved, kernel).read(moved.window)[0]
         assert np.abs(got[8:-8, 8:-8] - board[0, 8:-8, 8:-8]).max() < 40, kernel

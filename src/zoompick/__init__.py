@@ -51,14 +51,14 @@ if TYPE_CHECKING:
     from zoompick.study.areaskept import kept_areas as kept_areas
     from zoompick.study.areaskept import places_called as places_called
     from zoompick.study.areaskept import sheets_under as sheets_under
-    from zoompick.study.batch import BatchWish as BatchWish
+    from zoompick.study.batch import BatchOptions as BatchOptions
     from zoompick.study.doctor import examined as examined
     from zoompick.study.months import calendar as calendar
     from zoompick.study.months import calendar_picture as calendar_picture
     from zoompick.study.new import NewStudy as NewStudy
     from zoompick.study.new import new_study as new_study
     from zoompick.study.opened import Study as Study
-    from zoompick.study.run import RunWish as RunWish
+    from zoompick.study.run import RunOptions as RunOptions
     from zoompick.study.sourcing import add_source as add_source
     from zoompick.study.sourcing import check_source as check_source
     from zoompick.study.sourcing import collections_of as collections_of
@@ -66,7 +66,7 @@ if TYPE_CHECKING:
     from zoompick.study.sourcing import log_in as log_in
     from zoompick.study.sourcing import remove_source as remove_source
     from zoompick.study.stages import Stages as Stages
-    from zoompick.study.tiling import TileWish as TileWish
+    from zoompick.study.tiling import TileOptions as TileOptions
     from zoompick.study.tiling import get_tiles as get_tiles
     from zoompick.study.tiling import join_tiles as join_tiles
     from zoompick.study.tiling import open_tiles as open_tiles
@@ -79,15 +79,16 @@ if TYPE_CHECKING:
     from zoompick.study.verbs import pick as pick
     from zoompick.study.verbs import stack as stack
     from zoompick.study.verbs import write as write
-    from zoompick.study.verify import Wish as Wish
+    from zoompick.study.verify import CheckOptions as CheckOptions
     from zoompick.study.verify import verify_files as verify_files
-    from zoompick.study.watch import WatchWish as WatchWish
+    from zoompick.study.watch import WatchOptions as WatchOptions
 
 _VERBS = {
-    "Area": "area.model", "BatchWish": "study.batch", "Choice": "fetch.unpack",
+    "Area": "area.model", "BatchOptions": "study.batch", "Choice": "fetch.unpack",
     "Criteria": "discovery.criteria", "Grid": "raster.grid", "NewStudy": "study.new", "Period": "scenes.period",
-    "RunWish": "study.run", "Source": "scenes.source", "Stages": "study.stages", "Study": "study.opened",
-    "TileWish": "study.tiling", "WatchWish": "study.watch", "Window": "raster.grid", "Wish": "study.verify",
+    "RunOptions": "study.run", "Source": "scenes.source", "Stages": "study.stages", "Study": "study.opened",
+    "TileOptions": "study.tiling", "WatchOptions": "study.watch", "Window": "raster.grid",
+    "CheckOptions": "study.verify",
     "ZoomPickError": "errors", "add_source": "study.sourcing", "align": "products.together",
     "bands_of": "fetch.bands", "blend": "products.together", "calendar": "study.months",
     "calendar_picture": "study.months", "check_source": "study.sourcing", "clip": "study.verbs",
@@ -110,6 +111,11 @@ _VERBS = {
 """Name to the module that has it."""
 
 _GOING = {
+    "RunWish": ("study.run", "RunOptions"),
+    "BatchWish": ("study.batch", "BatchOptions"),
+    "WatchWish": ("study.watch", "WatchOptions"),
+    "TileWish": ("tiles.tiles", "TileOptions"),
+    "Wish": ("study.verify", "CheckOptions"),
     "BlendRules": ("products.kinds.blend", "arguments of blend"),
     "Comparison": ("products.sidebyside", "arguments of compare"),
     "Look": ("products.drawing", "arguments of picture"),
@@ -131,6 +137,11 @@ _GOING = {
 }  # fmt: skip
 """Names of version 0.1 that go with the next: the module that has it, and what to write."""
 
+_CALLED = {
+    "BatchWish": "BatchOptions", "RunWish": "RunOptions", "TileWish": "TileOptions", "WatchWish": "WatchOptions",
+    "Wish": "CheckOptions",
+}  # fmt: skip
+
 __all__ = ["__version__", *sorted(_VERBS)]
 
 
@@ -141,7 +152,7 @@ def __getattr__(name: str) -> Any:
     else:
         module = _VERBS.get(name, "")
     if module:
-        found = getattr(importlib.import_module(f"zoompick.{module}"), name)
+        found = getattr(importlib.import_module(f"zoompick.{module}"), _CALLED.get(name, name))
         if isinstance(found, FunctionType):
             found = importlib.import_module("zoompick.study.door").opened(found)
         if name in _VERBS:

@@ -18,7 +18,7 @@ from zoompick.judge import registry, tell
 from zoompick.judge.proof import draw_findings
 from zoompick.scenes.finding import worst
 from zoompick.study.folder import Study
-from zoompick.study.verify import Wish, judge_study, verify_files
+from zoompick.study.verify import CheckOptions, judge_study, verify_files
 
 if TYPE_CHECKING:
     from zoompick.scenes.finding import Finding
@@ -86,12 +86,12 @@ class Judging(NamedTuple):
     reference: Reference = None
     online: Online = False
 
-    def wish(self) -> Wish:
+    def wish(self) -> CheckOptions:
         """As the judge takes it; names that there are not are refused."""
         if self.reference is not None and not self.reference.is_file():
             raise MissingFileError(f"There is no file {self.reference}.", "Give the reference's path.")
         limits = tuple(self.limit or ())
-        wish = Wish(options.names(self.only), options.names(self.skip), limits, self.reference, self.online)
+        wish = CheckOptions(options.names(self.only), options.names(self.skip), limits, self.reference, self.online)
         wish.checked()
         return wish
 
@@ -175,14 +175,14 @@ def _explained(name: str, as_json: bool) -> int:
     return exits.DONE
 
 
-def _of_files(files: list[Path], bands: str, place: options.Place, least: float, wish: Wish) -> list[Finding]:
+def _of_files(files: list[Path], bands: str, place: options.Place, least: float, wish: CheckOptions) -> list[Finding]:
     given = place.area()
     names, polygon = options.names(bands), given.polygon if given else None
     with show.progress() as report:
-        return verify_files(files, names, polygon, least, report, wish=wish)
+        return verify_files(files, names, polygon, least, report, options=wish)
 
 
-def _of_study(wish: Wish) -> list[Finding]:
+def _of_study(wish: CheckOptions) -> list[Finding]:
     study = Study.need(Path.cwd())
     show.old_words(study)
     with show.progress() as report:

@@ -15,7 +15,7 @@ from zoompick.cli.declared import grouped
 from zoompick.cli.groups import defaulting, group
 from zoompick.cli.piped import piped_scenes
 from zoompick.cli.scenes import put_out, show_scenes
-from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.cover import CoverOptions
 from zoompick.discovery.rules import names_numbers, select
 from zoompick.errors import DataError, MissingFileError, NothingFoundError, StudyError, UsageError
 from zoompick.given import percent
@@ -179,7 +179,7 @@ def _covering(study: Study, wished: Wished) -> Choice:
         return choose.pick_cover(_found(study), area.polygon, wish, is_looked, report, session_of(study, report))
 
 
-def _wish(wished: Wished) -> CoverWish:
+def _wish(wished: Wished) -> CoverOptions:
     within, most, cloud = wished.within, wished.most, wished.cloud_area
     try:
         costs = [float(part) for part in wished.weights.split(",")]
@@ -196,8 +196,8 @@ def _wish(wished: Wished) -> CoverWish:
         raise UsageError(f"{within:g} days are no stretch of time.", "Give --within 0 or more.")
     day = Period.parse(wished.near).start if wished.near else None
     limit = percent(cloud, "cloud limit") if cloud is not None else None
-    price_cost = costs[3] if len(costs) == 4 else CoverWish.price_cost
-    return CoverWish(costs[0], costs[1], costs[2], price_cost, day, wished.one_platform, within, most, limit)
+    price_cost = costs[3] if len(costs) == 4 else CoverOptions.price_cost
+    return CoverOptions(costs[0], costs[1], costs[2], price_cost, day, wished.one_platform, within, most, limit)
 
 
 def _tell_cover(chosen: Choice) -> None:

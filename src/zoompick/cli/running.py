@@ -24,10 +24,10 @@ from zoompick.study.run import preview
 from zoompick.study.stages import ORDER, Stages
 
 if TYPE_CHECKING:
-    from zoompick.study.batch import BatchWish, Outcome
+    from zoompick.study.batch import BatchOptions, Outcome
     from zoompick.study.lineage import Node
-    from zoompick.study.run import RunWish, StudyRun
-    from zoompick.study.watch import Round, WatchWish
+    from zoompick.study.run import RunOptions, StudyRun
+    from zoompick.study.watch import Round, WatchOptions
 
 Plan = Annotated[
     bool, typer.Option("--plan", help="Show as a tree which products would be made of what, and do nothing.")
@@ -126,22 +126,22 @@ def run(
 ) -> int:
     """Carry out the brief of this study, from search to verification."""
     thorough, locked, watch = part.thorough, part.locked, often.watch
-    wish = workflow.RunWish(Stages.of(part.first, part.last, options.names(part.only)), thorough, locked)
+    wish = workflow.RunOptions(Stages.of(part.first, part.last, options.names(part.only)), thorough, locked)
     study = Study.need(Path.cwd())
     show.old_words(study)
     if many.each is not None or many.each_period:
         _refuse_both({"--each": True, "--watch": bool(watch), "--locked": locked, "--plan": plan})
-        from zoompick.study.batch import BatchWish
+        from zoompick.study.batch import BatchOptions
 
         return _run_each(
-            study, BatchWish(many.each, many.column, many.each_period or (), many.to, wish), as_json, dry_run
+            study, BatchOptions(many.each, many.column, many.each_period or (), many.to, wish), as_json, dry_run
         )
     _refuse_alone({"--column": many.column, "--to": many.to}, "--each")
     if watch:
         _refuse_both({"--watch": True, "--locked": locked, "--plan": plan or dry_run})
-        from zoompick.study.watch import WatchWish
+        from zoompick.study.watch import WatchOptions
 
-        return _watch(study, WatchWish.of(watch, often.rounds), wish, calling.words_of(often.when_new), as_json)
+        return _watch(study, WatchOptions.of(watch, often.rounds), wish, calling.words_of(often.when_new), as_json)
     _refuse_alone({"--rounds": often.rounds, "--when-new": often.when_new}, "--watch")
     if dry_run or plan:
         parts = {"--from": bool(part.first), "--until": bool(part.last), "--only": bool(part.only)}
@@ -177,7 +177,7 @@ def _refuse_alone(given: Mapping[str, object], needs: str) -> None:
         raise UsageError(f"{named[0]} belongs to {needs}.", f"Give {needs} too, or leave {named[0]} out.")
 
 
-def _run_each(study: Study, wish: BatchWish, as_json: bool, dry_run: bool) -> int:
+def _run_each(study: Study, wish: BatchOptions, as_json: bool, dry_run: bool) -> int:
     """One brief for many studies, and a table of them."""
     from zoompick.study import batch
 
@@ -228,7 +228,7 @@ def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]
     show.note(f"{done} of {len(outcomes)} done, no check of theirs failed. The table is in {folder}/{SUMMARY}.")
 
 
-def _watch(study: Study, wish: WatchWish, how: RunWish, command: list[str], as_json: bool) -> int:
+def _watch(study: Study, wish: WatchOptions, how: RunOptions, command: list[str], as_json: bool) -> int:
     """Round after round, until so many are done or a person stops it."""
     from zoompick.study import watch as workflow
 

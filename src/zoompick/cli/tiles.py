@@ -19,7 +19,7 @@ from zoompick.study.folder import Study
 from zoompick.study.needs import study_grid
 from zoompick.study.tiling import join_tiles
 from zoompick.tiles.getting import failure_of
-from zoompick.tiles.tiles import Wish
+from zoompick.tiles.tiles import TileOptions
 
 if TYPE_CHECKING:
     from zoompick.geo.shapes import Shape
@@ -85,10 +85,12 @@ def tiles_plan(
     as_json: options.Json = False,
 ) -> None:
     """Tell zoom levels and pixel sizes at this latitude, and what a level takes: tiles, bytes, time."""
-    _plan(source, layer, Wish(zoom, pixel, form), place, store, as_json)
+    _plan(source, layer, TileOptions(zoom, pixel, form), place, store, as_json)
 
 
-def _plan(source: str, layer: str, wish: Wish, place: options.Place, store: Path | None, as_json: bool) -> None:
+def _plan(
+    source: str, layer: str, wish: TileOptions, place: options.Place, store: Path | None, as_json: bool
+) -> None:
     ground, found = _ground(place), _source(source)
     with show.progress() as report:
         opened = tiling.open_tiles(found, layer, report)
@@ -147,7 +149,7 @@ def tiles_get(
 ) -> int:
     """Fetch the tiles over the area into a store, which works offline and which later runs go on with."""
     if dry_run:
-        _plan(source, layer, Wish(zoom, pixel, form), place, store, as_json)
+        _plan(source, layer, TileOptions(zoom, pixel, form), place, store, as_json)
         return exits.DONE
 
     ground, found, study = _ground(place), _source(source), Study.find(Path.cwd())
@@ -156,7 +158,7 @@ def tiles_get(
         path = _store_path(store, found.name, opened.name)
         journal = study.journal_file if study else None
         with act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
-            wish = Wish(zoom, pixel, form)
+            wish = TileOptions(zoom, pixel, form)
             prepared, outcome = tiling.get_tiles(found, opened, ground, wish, path, report)
             doing.note(tiles=outcome.done, bytes=outcome.received, failed=len(outcome.failed))
     plan = prepared.plan

@@ -29,7 +29,7 @@ _BENT = 0.05
 
 
 @dataclass(frozen=True)
-class CoverWish:
+class CoverOptions:
     """What the choice should be like.
 
     Attributes
@@ -167,7 +167,7 @@ def pieces_of(area: Shape, footprints: Sequence[Shape]) -> list[Piece]:
 def choose_cover(
     area: Shape,
     scenes: Sequence[Scene],
-    wish: CoverWish,
+    wish: CoverOptions,
     cloud: Mapping[tuple[Key, int], float] | None = None,
     pieces: Sequence[Piece] | None = None,
 ) -> Cover:
@@ -201,7 +201,7 @@ def choose_cover(
 
 
 def _admissible(
-    pieces: Sequence[Piece], scenes: Sequence[Scene], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
+    pieces: Sequence[Piece], scenes: Sequence[Scene], wish: CoverOptions, cloud: Mapping[tuple[Key, int], float]
 ) -> list[Piece]:
     """Pieces with only the scenes that are clear enough over them."""
     limit = wish.cloud_max
@@ -226,7 +226,7 @@ def _only(piece: Piece, scenes: Iterable[int]) -> Piece:
 
 
 def _costs(
-    scenes: Sequence[Scene], pieces: Sequence[Piece], wish: CoverWish, cloud: Mapping[tuple[Key, int], float]
+    scenes: Sequence[Scene], pieces: Sequence[Piece], wish: CoverOptions, cloud: Mapping[tuple[Key, int], float]
 ) -> Floats:
     """Cost of taking each scene: itself, the cloud over its part of the area, its distance in days, its price."""
     ground, cloudy = np.zeros(len(scenes)), np.zeros(len(scenes))
@@ -246,7 +246,7 @@ def _costs(
     return costs + wish.day_cost * np.array(days) + wish.price_cost * prices
 
 
-def _km2_prices(scenes: Sequence[Scene], wish: CoverWish) -> list[float]:
+def _km2_prices(scenes: Sequence[Scene], wish: CoverOptions) -> list[float]:
     """Price of a square kilometre of each scene, in the one currency of all.
 
     Raises
@@ -270,14 +270,14 @@ def _km2_prices(scenes: Sequence[Scene], wish: CoverWish) -> list[float]:
     return [price.amount for price in prices]
 
 
-def _purse(scenes: Sequence[Scene], wish: CoverWish) -> _Purse | None:
+def _purse(scenes: Sequence[Scene], wish: CoverOptions) -> _Purse | None:
     if wish.budget is None:
         return None
     overpasses = passes_of(scenes)
     return _Purse(wish.budget.amount, _km2_prices(scenes, wish), overpasses)
 
 
-def _groups(scenes: Sequence[Scene], wish: CoverWish) -> list[set[int]]:
+def _groups(scenes: Sequence[Scene], wish: CoverOptions) -> list[set[int]]:
     """Sets of scenes that may be chosen together: of one satellite, and of one stretch of days, as wished."""
     groups = [set(range(len(scenes)))]
     if wish.one_platform:
@@ -386,7 +386,7 @@ def _programme(costs: Floats, limits: list[Any], paid: int = 0) -> tuple[Any, fl
 
 
 def _with_reason(
-    best: Cover, pieces: Sequence[Piece], clear: Sequence[Piece], wish: CoverWish, whole: float
+    best: Cover, pieces: Sequence[Piece], clear: Sequence[Piece], wish: CoverOptions, whole: float
 ) -> Cover:
     def percent(which: Sequence[Piece]) -> float:
         return 100 * sum(piece.size_km2 for piece in which) / whole

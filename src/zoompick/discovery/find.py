@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from zoompick import foreign
 from zoompick.discovery import clouds, explain, pick
-from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.cover import CoverOptions
 from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.gather import Gathering
 from zoompick.discovery.readers import Reader, reader_of
@@ -333,7 +333,7 @@ def _clear_choice(
     able: list[Entry], area: Shape, wish: Choosing, client: Client | None, report: Report
 ) -> pick.Choice | None:
     """The cheapest cover whose scenes leave the area as clear as wished; the clearest where none does."""
-    plain = CoverWish(one_platform=True, within_days=_SAME_PASS_DAYS, crs=wish.crs)
+    plain = CoverOptions(one_platform=True, within_days=_SAME_PASS_DAYS, crs=wish.crs)
     best: tuple[float, pick.Choice] | None = None
     for _ in range(_MOST_LOOKS):
         choice = _covered(able, area, plain, wish.cover_percent, report)
@@ -357,7 +357,7 @@ def _clear_choice(
     return _covered(able, area, plain, 0.0, report)
 
 
-def _covered(able: list[Entry], area: Shape, wish: CoverWish, least: float, report: Report) -> pick.Choice | None:
+def _covered(able: list[Entry], area: Shape, wish: CoverOptions, least: float, report: Report) -> pick.Choice | None:
     """The cheapest cover, or None when it covers too little, or there is nothing to choose from."""
     if not able:
         return None

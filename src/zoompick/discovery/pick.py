@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from zoompick.discovery import choosing as rules
 from zoompick.discovery import cover
-from zoompick.discovery.cover import Cover, CoverWish, Piece
+from zoompick.discovery.cover import Cover, CoverOptions, Piece
 from zoompick.errors import NothingFoundError, SourceError
 from zoompick.events import Advanced, Finished, Noted, Report, Started, ignore
 from zoompick.files import human_bytes
@@ -34,7 +34,7 @@ class Choice:
 def pick_cover(
     entries: Sequence[Entry],
     area: Shape,
-    wish: CoverWish,
+    wish: CoverOptions,
     look: bool,
     report: Report = ignore,
     client: Client | None = None,

@@ -18,14 +18,14 @@ from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, valid_mask
-from zoompick.raster.turn import met
+from zoompick.raster.turn import in_same_turn
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.traits import UNTOLD, Traits
 from zoompick.sensors.classes import ClassTable
 
 
 @dataclass(frozen=True)
-class Piece:
+class SceneFacts:
     """A scene in a product, as the catalogue tells it; None and empty for what it does not tell.
 
     Attributes
@@ -89,7 +89,7 @@ class Subject:
     tables : mapping
         Class layers among its inputs and their codes.
     scene_layer : Raster or None
-        Which piece each pixel is of, counted from 1.
+        Which scene each pixel is of, counted from 1.
     earlier : pair of str and Raster, or None
         A product of the same kind of another date.
     reference : pair of str and Raster, or None
@@ -100,7 +100,7 @@ class Subject:
         Checks that a study asks for; all that apply when empty.
     is_moved : bool
         Another product is this one laid where it belongs: here shifts are no fault.
-    beneath : Raster or None
+    underlying : Raster or None
         What it was made of, where that is computed and was never written.
     """
 
@@ -111,7 +111,7 @@ class Subject:
     options: JsonMap = field(default_factory=dict)
     told: JsonMap = field(default_factory=dict)
     inputs: Mapping[Path, str] = field(default_factory=dict)
-    pieces: Sequence[Piece] = ()
+    scenes: Sequence[SceneFacts] = ()
     grid: Grid | None = None
     bands: Sequence[str] = ()
     area: Shape | None = None
@@ -125,12 +125,12 @@ class Subject:
     open: Callable[[Path], Raster] | None = None
     names: Sequence[str] = ()
     is_moved: bool = False
-    beneath: Raster | None = None
+    underlying: Raster | None = None
 
     @cached_property
     def flat_area(self) -> tuple[Raster, Shape] | None:
         """The raster and its area in one turn of the globe and one system."""
-        return None if self.area is None else met(self.raster, self.area)
+        return None if self.area is None else in_same_turn(self.raster, self.area)
 
     @cached_property
     def mask(self) -> PolygonMask | None:

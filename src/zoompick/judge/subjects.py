@@ -12,7 +12,7 @@ from zoompick.files import read_json
 from zoompick.geo.shapes import Shape
 from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.judge.limits import Limits
-from zoompick.judge.subject import Layer, Piece, Subject
+from zoompick.judge.subject import Layer, SceneFacts, Subject
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Raster
 from zoompick.scenes.items import band_files, scene_of
@@ -37,7 +37,7 @@ class Expected:
         Longitude/latitude.
     wanted : set of str or None
         Names of checks; all when None.
-    beneath : Raster or None
+    underlying : Raster or None
         What a product is made of, where that is computed and never written.
     traits_of : callable
         What is so of products by the name of their step, as records tell it.
@@ -50,13 +50,13 @@ class Expected:
     wanted: frozenset[str] | None = None
     reference: Path | None = None
     is_moved: bool = False
-    beneath: Raster | None = None
+    underlying: Raster | None = None
     traits_of: Callable[[str], Traits] = lambda step: Traits() if step else UNTOLD
 
     def shared(self) -> JsonObject:
         """What a subject takes as it is."""
         return {"grid": self.grid, "bands": self.bands, "area": self.area, "limits": self.limits,
-                "is_moved": self.is_moved, "beneath": self.beneath}  # fmt: skip
+                "is_moved": self.is_moved, "underlying": self.underlying}  # fmt: skip
 
     def wants(self, name: str) -> bool:
         """Whether a check is to be made."""
@@ -92,7 +92,7 @@ def subject_of(
         options=step.get("options", {}),
         told=told,
         inputs=inputs,
-        pieces=pieces_of(path),
+        scenes=scenes_below(path),
         classes=class_table(path),
         layers=tuple(_layers(inputs)) if traits.judged == "scenes" else (),
         tables={one: table for one in inputs if one.is_file() and (table := class_table(one)) is not None},
@@ -143,12 +143,12 @@ def _inputs(path: Path, told: JsonMap) -> dict[Path, str]:
     return found
 
 
-def pieces_of(path: Path) -> tuple[Piece, ...]:
+def scenes_below(path: Path) -> tuple[SceneFacts, ...]:
     """The scenes in a product, as the items beside the files at its bottom tell them; in the record's order."""
     scenes = {scene.id: scene for scene in _scenes_below(path, _DEEPEST)}
     numbered = sorted(scenes_of(path), key=lambda row: int(row.get("number", 0)) if "number" in row else 0)
     ids = [row.get("id", "") for row in numbered] or list(scenes)
-    return tuple(_piece(scenes[one]) if one in scenes else Piece(one) for one in ids)
+    return tuple(_facts_of(scenes[one]) if one in scenes else SceneFacts(one) for one in ids)
 
 
 def _scenes_below(path: Path, depth: int) -> Iterator[Scene]:
@@ -161,8 +161,8 @@ def _scenes_below(path: Path, depth: int) -> Iterator[Scene]:
             yield from _scenes_below(one, depth - 1)
 
 
-def _piece(scene: Scene) -> Piece:
-    return Piece(scene.id, scene.when, scene.sun_elevation_deg, scene.off_nadir_deg, scene.cloud_percent,
+def _facts_of(scene: Scene) -> SceneFacts:
+    return SceneFacts(scene.id, scene.when, scene.sun_elevation_deg, scene.off_nadir_deg, scene.cloud_percent,
                  scene.footprint if scene.has_footprint() else None)  # fmt: skip
 
 

@@ -14,8 +14,8 @@ from zoompick.errors import UsageError
 from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.products.mosaic import Mosaic
+from zoompick.products.observations import Observation
 from zoompick.products.ranks import middle, ranked
-from zoompick.products.sightings import Sighting
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, fill_value
@@ -30,7 +30,7 @@ class Date:
     scenes: tuple[int, ...]
 
 
-def dates_of(found: Sequence[Sighting]) -> tuple[Date, ...]:
+def dates_of(found: Sequence[Observation]) -> tuple[Date, ...]:
     """Scenes by day, days ascending; UsageError for one that does not tell its time."""
     days: dict[str, list[int]] = {}
     for number, one in enumerate(found):
@@ -51,7 +51,7 @@ class Blend(Mosaic):
         0 to 100, between ranks by straight lines, 50 for the median; None for the mean.
     """
 
-    def __init__(self, found: Sequence[Sighting], percentile: float | None = 50, least: int = 1) -> None:
+    def __init__(self, found: Sequence[Observation], percentile: float | None = 50, least: int = 1) -> None:
         super().__init__(found, clear_only=True)
         self.dates = dates_of(found)
         self._percentile = percentile
@@ -137,7 +137,7 @@ def _end(dtype: PixelType, nodata: float | None) -> int | None:
 class Highest(Mosaic):
     """All bands of the scene in which a formula over reflectance is highest, where the ground shows."""
 
-    def __init__(self, found: Sequence[Sighting], formula: Formula) -> None:
+    def __init__(self, found: Sequence[Observation], formula: Formula) -> None:
         super().__init__(found, clear_only=True)
         self._formula = formula
         names = [band.name for band in found[0].raster.bands]

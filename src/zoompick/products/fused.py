@@ -107,7 +107,7 @@ class FusedStep(Wrapped):
         """The last step's raster, over those of the steps before."""
         return self.step.build(_Within(sources, {one.output: one for one in self.made_of}))
 
-    def beneath(self, sources: Sources) -> Raster:
+    def underlying(self, sources: Sources) -> Raster:
         """What the step that is written reads first."""
         return _Within(sources, {one.output: one for one in self.made_of}).open(self.step.inputs[0])
 

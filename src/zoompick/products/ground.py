@@ -8,10 +8,10 @@ from typing import Protocol
 
 from zoompick.arrays import Mask
 from zoompick.later import np
-from zoompick.products.sightings import HIDDEN, Clear, classes_of
+from zoompick.products.observations import HIDDEN, Clear, classes_of
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.deliveries import open_layers
 
 
@@ -55,5 +55,5 @@ def clear_ground(area: PolygonMask | None, classes: Sequence[Path], grid: Grid) 
     for layer in open_layers([path for path in classes if path.is_file()]):
         table = classes_of(layer)
         if table is not None:
-            found.append(Clear(laid_on(layer.raster, grid, "class"), table, HIDDEN))
+            found.append(Clear(resampled_to(layer.raster, grid, "class"), table, HIDDEN))
     return ClearGround(area, found) if found else None

@@ -19,7 +19,7 @@ from zoompick.errors import UnknownNameError, UsageError
 from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.products.index import unscaled
-from zoompick.products.sightings import Sighting
+from zoompick.products.observations import Observation
 from zoompick.raster import kernels
 from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
@@ -36,7 +36,7 @@ class MaskLayer(Derived):
 
     Parameters
     ----------
-    one : Sighting
+    one : Observation
         Bands, and the class layer beside them.
     rule : Formula
         One that gives true or false.
@@ -47,7 +47,12 @@ class MaskLayer(Derived):
     """
 
     def __init__(
-        self, one: Sighting, rule: Formula, grow_m: float = 0, shrink_m: float = 0, polygon: PolygonMask | None = None
+        self,
+        one: Observation,
+        rule: Formula,
+        grow_m: float = 0,
+        shrink_m: float = 0,
+        polygon: PolygonMask | None = None,
     ) -> None:
         super().__init__(one.raster)
         self._one, self._rule, self._polygon = one, rule, polygon

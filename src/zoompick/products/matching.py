@@ -17,7 +17,7 @@ from zoompick.errors import UsageError
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.products.mosaic import Gain, Matched
-from zoompick.products.sightings import Sighting
+from zoompick.products.observations import Observation
 
 _LEAST_SAMPLES, _MOST_SAMPLES = 200, 2000
 _LEAST_CORRELATION = 0.7
@@ -37,8 +37,8 @@ class Overlap:
     y: Floats
 
 
-def overlaps(found: Sequence[Sighting]) -> list[Overlap]:
-    """Values where two scenes both show the ground; on the grid that the sightings have, so give a coarse one."""
+def overlaps(found: Sequence[Observation]) -> list[Overlap]:
+    """Values where two scenes both show the ground; on the grid that the observations have, so give a coarse one."""
     window = found[0].raster.grid.window
     masks = [one.usable(window) for one in found]
     values = [_physical(one) for one in found]
@@ -54,7 +54,7 @@ def overlaps(found: Sequence[Sighting]) -> list[Overlap]:
     return pairs
 
 
-def _physical(one: Sighting) -> Floats:
+def _physical(one: Observation) -> Floats:
     stored = one.raster.read(one.raster.grid.window).astype(np.float64)
     return np.stack([band * about.scale + about.offset for band, about in zip(stored, one.raster.bands, strict=True)])
 

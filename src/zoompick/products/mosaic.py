@@ -12,7 +12,7 @@ from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import UsageError
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np
-from zoompick.products.sightings import Sighting, scene_rows
+from zoompick.products.observations import Observation, scene_rows
 from zoompick.products.stack import Stack
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
@@ -76,7 +76,7 @@ class Mosaic(Stack):
 
     Parameters
     ----------
-    found : sequence of Sighting
+    found : sequence of Observation
         The one that counts first in front; all with the same bands on one grid.
     feather_m : float
         Width in metres over which a scene fades into the next towards its edge; there a pixel is a mixture.
@@ -85,12 +85,12 @@ class Mosaic(Stack):
 
     Attributes
     ----------
-    found : tuple of Sighting
+    found : tuple of Observation
     """
 
     def __init__(
         self,
-        found: Sequence[Sighting],
+        found: Sequence[Observation],
         feather_m: float = 0,
         clear_only: bool = False,
         matched: Matched | None = None,

@@ -24,7 +24,7 @@ from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.part import AtLevel
 from zoompick.raster.raster import Raster, band_index, valid_mask
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.opening import open_raster
 
 _CHANGE_COLOURS = {LOST: "#d55e00", SAME: "#e3e0d6", GAINED: "#0072b2", STILL: "#8fb8d6"}
@@ -120,7 +120,7 @@ def _on(raster: Raster, grid: Grid, name: str) -> Raster:
     if raster.grid.shares_lattice(grid) and raster.grid.window == grid.window:
         return raster
     try:
-        return laid_on(raster, grid)
+        return resampled_to(raster, grid)
     except GridError as error:
         raise GridError(f"{name} cannot be laid on the other: {error.what}", error.todo) from error
 

@@ -19,7 +19,7 @@ from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Arrayed, Band, Raster, fill_value, notes_of, put_on, valid_mask
 from zoompick.raster.resample import finish
-from zoompick.raster.warp import POSITION_ERROR_PX, laid_on
+from zoompick.raster.warp import POSITION_ERROR_PX, resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer
 
@@ -286,7 +286,7 @@ def build_stack(
     owners = None if is_mixed else _owners(chosen)
     how = [[ways.of(layer.name, layer.is_class) for layer in part] for part in chosen]
     laid = [
-        [laid_on(layer.raster, target, way) for layer, way in zip(part, own, strict=True)]
+        [resampled_to(layer.raster, target, way) for layer, way in zip(part, own, strict=True)]
         for part, own in zip(chosen, how, strict=True)
     ]
     made = Stack(target, laid, owners, (*notes, *_resampled(chosen, target)))

@@ -12,7 +12,7 @@ from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Derived, Raster
-from zoompick.raster.turn import met
+from zoompick.raster.turn import in_same_turn
 
 
 class Clip(Derived):
@@ -49,7 +49,7 @@ class Clip(Derived):
         keeps_extent: bool = False,
         loose_to: int = 0,
     ) -> None:
-        source, inside = met(source, polygon)
+        source, inside = in_same_turn(source, polygon)
         super().__init__(source)
         self._window = source.grid.window_of(bounds_of(inside))
         self._is_outside = is_outside

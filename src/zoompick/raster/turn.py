@@ -65,7 +65,7 @@ def around(raster: Raster, box: Bounds) -> Raster:
     return Turned(raster, round(best * _TURN / grid.pixel_x)) if best else raster
 
 
-def met(raster: Raster, area: Shape) -> tuple[Raster, Shape]:
+def in_same_turn(raster: Raster, area: Shape) -> tuple[Raster, Shape]:
     """A raster, and an area in longitude/latitude in its CRS, both in one turn of the globe."""
     flat = project(area, raster.grid.crs)
     if not raster.grid.crs.is_geographic:

@@ -303,7 +303,7 @@ class Warped(Derived):
         return east / lattice.pixel_x - 0.5, (lattice.north - y) / lattice.pixel_y - 0.5
 
 
-def laid_on(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
+def resampled_to(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
     """A raster on a grid: resampled within its CRS, or carried over from another; a swath from where its pixels are.
 
     Parameters

@@ -22,14 +22,14 @@ from zoompick.scenes.period import Period
 from zoompick.study.folder import Study, at_home
 from zoompick.study.like import follow
 from zoompick.study.new import NewStudy
-from zoompick.study.run import RunWish, StudyRun, run
+from zoompick.study.run import RunOptions, StudyRun, run
 
 SUMMARY = "summary.csv"
 _FORMER = "each"
 
 
 @dataclass(frozen=True)
-class BatchWish:
+class BatchOptions:
     """What a batch is made of.
 
     Attributes
@@ -48,7 +48,7 @@ class BatchWish:
     column: str = ""
     periods: Sequence[str] = ()
     folder: Path | None = None
-    run: RunWish = field(default_factory=RunWish)
+    run: RunOptions = field(default_factory=RunOptions)
 
 
 class Unit(NamedTuple):
@@ -77,7 +77,7 @@ class Outcome(NamedTuple):
         return "checks failed" if any(one.outcome == "fail" for one in self.done.findings) else "done"
 
 
-def units_of(study: Study, wish: BatchWish) -> list[Unit]:
+def units_of(study: Study, options: BatchOptions) -> list[Unit]:
     """The studies of a batch, areas in the order of the layer, each with all periods.
 
     Raises
@@ -87,15 +87,15 @@ def units_of(study: Study, wish: BatchWish) -> list[Unit]:
     AreaError
         The layer cannot be read, or does not name its polygons apart.
     """
-    for period in wish.periods:
+    for period in options.periods:
         Period.parse(period)
-    if len(set(wish.periods)) < len(wish.periods):
+    if len(set(options.periods)) < len(options.periods):
         raise UsageError("A period stands there twice.", "Name each once.")
-    areas = read_each(wish.layer, wish.column) if wish.layer else [study.area()]
-    told = [(area, period) for area in areas for period in wish.periods or ("",)]
-    words = [" ".join(part for part in (area.name if wish.layer else "", period.replace("/", " to ")) if part)
+    areas = read_each(options.layer, options.column) if options.layer else [study.area()]
+    told = [(area, period) for area in areas for period in options.periods or ("",)]
+    words = [" ".join(part for part in (area.name if options.layer else "", period.replace("/", " to ")) if part)
              for area, period in told]  # fmt: skip
-    folder = wish.folder or study.root / _FORMER
+    folder = options.folder or study.root / _FORMER
     if _is_of_others(folder / SUMMARY):
         raise UsageError(
             f"{folder / SUMMARY} is no table of a batch.", "Move it, or give another folder: `to` FOLDER."
@@ -111,40 +111,40 @@ def _is_of_others(path: Path) -> bool:
     return path.exists() and not path.read_bytes().startswith(",".join(ROW).encode())
 
 
-def run_batch(study: Study, units: Sequence[Unit], wish: RunWish, report: Report = ignore) -> Iterator[Outcome]:
+def run_batch(study: Study, units: Sequence[Unit], options: RunOptions, report: Report = ignore) -> Iterator[Outcome]:
     """Carry out the brief for each unit; one that fails keeps no other from being done.
 
     On a cluster each study is a job of one worker: they need the study's folder, and its sources by address.
     """
     if engine.elsewhere() is not None:
         with engine.crew_of() as crew:
-            outcomes = engine.each(crew.unrepeated, units, partial(_run_there, study, wish))
+            outcomes = engine.each(crew.unrepeated, units, partial(_run_there, study, options))
             for number, outcome in enumerate(outcomes, 1):
                 report(Noted(f"{outcome.unit.name} ({number} of {len(units)})"))
                 yield outcome
         return
     for number, unit in enumerate(units, 1):
         report(Noted(f"{unit.name} ({number} of {len(units)})"))
-        yield run_unit(study, unit, wish, report)
+        yield run_unit(study, unit, options, report)
 
 
 @at_home
-def run_unit(study: Study, unit: Unit, wish: RunWish, report: Report = ignore) -> Outcome:
+def run_unit(study: Study, unit: Unit, options: RunOptions, report: Report = ignore) -> Outcome:
     """Carry out the brief for one."""
     dates = (unit.period,) if unit.period else ()
     try:
         own = follow(unit.folder, study, NewStudy(unit.name, unit.area, dates=dates))
-        return Outcome(unit, run(own, report, wish), None)
+        return Outcome(unit, run(own, report, options), None)
     except ZoomPickError as error:
         return Outcome(unit, None, error)
 
 
-def _run_there(study: Study, wish: RunWish, unit: Unit) -> Outcome:
+def _run_there(study: Study, options: RunOptions, unit: Unit) -> Outcome:
     """On a worker, which has to see the study."""
     if not study.brief_file.is_file():
         what = f"The worker {platform.node()} does not see {study.root}."
         return Outcome(unit, None, StudyError(what, "Put the study where all workers reach it."))
-    return run_unit(study, unit, wish, ignore)
+    return run_unit(study, unit, options, ignore)
 
 
 ROW = ("name", "state", "scenes", "products", "made_new", "checks_passed", "checks", "area_km2", "folder", "reason")

@@ -20,8 +20,8 @@ from zoompick.study.new import NewStudy, area_bytes
 _MARK = ".like.json"
 
 
-def study_like(folder: Path, like: Study, wish: NewStudy) -> Study:
-    """Make a study from another; what the wish tells takes the place of what the other's brief says.
+def study_like(folder: Path, like: Study, options: NewStudy) -> Study:
+    """Make a study from another; what the options tell takes the place of what the other's brief says.
 
     Raises
     ------
@@ -30,22 +30,22 @@ def study_like(folder: Path, like: Study, wish: NewStudy) -> Study:
     StudyError
         The folder is a study already, or its place is taken.
     """
-    if wish.dates:
-        BY_FIELD["periods"].of_person(list(wish.dates))
-    if wish.cloud is not None:
-        BY_FIELD["cloud_max"].of_person(wish.cloud)
+    if options.dates:
+        BY_FIELD["periods"].of_person(list(options.dates))
+    if options.cloud is not None:
+        BY_FIELD["cloud_max"].of_person(options.cloud)
     like.brief()
-    wanted = _derived(like, folder, wish)
+    wanted = _derived(like, folder, options)
     brief = wanted.pop(BRIEF_NAME)
     refuse_taken(folder, wanted)
     study = Study.create(folder, brief.decode())
     for name, content in wanted.items():
         _write(study.root / name, content)
-    with act(study.journal_file, "new", study=wish.name or folder.resolve().name, like=like.root.name):
+    with act(study.journal_file, "new", study=options.name or folder.resolve().name, like=like.root.name):
         return study
 
 
-def follow(folder: Path, like: Study, wish: NewStudy) -> Study:
+def follow(folder: Path, like: Study, options: NewStudy) -> Study:
     """The study in a folder, made from another or brought up to it; what was changed there by hand is left alone.
 
     Raises
@@ -54,10 +54,10 @@ def follow(folder: Path, like: Study, wish: NewStudy) -> Study:
         The study there was not made so, or its brief was changed by hand and the other's since.
     """
     if not (folder / BRIEF_NAME).exists():
-        study = study_like(folder, like, wish)
-        _remember(study, _derived(like, folder, wish))
+        study = study_like(folder, like, options)
+        _remember(study, _derived(like, folder, options))
         return study
-    study, wanted = Study(folder.resolve()), _derived(like, folder, wish)
+    study, wanted = Study(folder.resolve()), _derived(like, folder, options)
     known = files.read_json(folder / _MARK) if (folder / _MARK).exists() else None
     if not isinstance(known, dict):
         raise StudyError(f"{folder} is a study of its own.", "Give another folder for the studies of the batch.")
@@ -76,18 +76,18 @@ def follow(folder: Path, like: Study, wish: NewStudy) -> Study:
     return study
 
 
-def _derived(like: Study, folder: Path, wish: NewStudy) -> dict[str, bytes]:
+def _derived(like: Study, folder: Path, options: NewStudy) -> dict[str, bytes]:
     """Files of the new study, by their path in it."""
-    given: dict[tuple[str, str], Any] = {("study", "name"): wish.name or folder.resolve().name}
-    given |= {("search", "source"): wish.source} if wish.source else {}
-    given |= {("search", "collections"): list(wish.collections)} if wish.collections else {}
-    given |= {("search", "dates"): list(wish.dates)} if wish.dates else {}
-    given |= {("search", "cloud"): wish.cloud} if wish.cloud is not None else {}
+    given: dict[tuple[str, str], Any] = {("study", "name"): options.name or folder.resolve().name}
+    given |= {("search", "source"): options.source} if options.source else {}
+    given |= {("search", "collections"): list(options.collections)} if options.collections else {}
+    given |= {("search", "dates"): list(options.dates)} if options.dates else {}
+    given |= {("search", "cloud"): options.cloud} if options.cloud is not None else {}
     text = with_values(like.brief_file.read_text(encoding="utf-8-sig"), given)
     own = [like.root / sources.FILE_NAME, *(path for kind in FACTS for path in sorted((like.root / kind).glob("*")))]
     found = {path.relative_to(like.root).as_posix(): path.read_bytes() for path in own if path.is_file()}
-    if wish.area is not None:
-        found["area.geojson"] = area_bytes(wish.area)
+    if options.area is not None:
+        found["area.geojson"] = area_bytes(options.area)
     elif like.area_file.is_file():
         found["area.geojson"] = like.area_file.read_bytes()
     return found | {BRIEF_NAME: text.encode()}

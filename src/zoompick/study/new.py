@@ -51,7 +51,7 @@ class NewStudy:
     tail: str = ""
 
 
-def new_study(folder: Path, wish: NewStudy) -> Study:
+def new_study(folder: Path, options: NewStudy) -> Study:
     """Make the folder of a study, its brief, and its area where one is told.
 
     Raises
@@ -61,24 +61,24 @@ def new_study(folder: Path, wish: NewStudy) -> Study:
     StudyError
         The folder is a study already, or its place is taken.
     """
-    BY_FIELD["periods"].of_person(list(wish.dates))
-    cloud = wish.cloud if wish.cloud is not None else 20.0 if _tells_cloud(wish) else 100.0
+    BY_FIELD["periods"].of_person(list(options.dates))
+    cloud = options.cloud if options.cloud is not None else 20.0 if _tells_cloud(options) else 100.0
     BY_FIELD["cloud_max"].of_person(cloud)
     given = {
-        ("study", "name"): wish.name or folder.resolve().name,
-        ("search", "source"): wish.source,
-        ("search", "collections"): list(wish.collections),
+        ("study", "name"): options.name or folder.resolve().name,
+        ("search", "source"): options.source,
+        ("search", "collections"): list(options.collections),
         ("search", "cloud"): int(cloud) if float(cloud).is_integer() else cloud,
-        ("download", "window"): wish.window,
+        ("download", "window"): options.window,
     }
-    if wish.dates:
-        given["search", "dates"] = list(wish.dates)
-    if wish.area is not None:
-        refuse_taken(folder, {Study(folder).area_file.name: area_bytes(wish.area)})
-    study = Study.create(folder, brief_text(given | dict(wish.more)) + wish.tail)
+    if options.dates:
+        given["search", "dates"] = list(options.dates)
+    if options.area is not None:
+        refuse_taken(folder, {Study(folder).area_file.name: area_bytes(options.area)})
+    study = Study.create(folder, brief_text(given | dict(options.more)) + options.tail)
     with act(study.journal_file, "new", study=given["study", "name"]):
-        if wish.area is not None:
-            write_json(study.area_file, wish.area.to_feature())
+        if options.area is not None:
+            write_json(study.area_file, options.area.to_feature())
     return study
 
 
@@ -87,17 +87,17 @@ def area_bytes(area: Area) -> bytes:
     return json_bytes(area.to_feature(), 2) + b"\n"
 
 
-def _tells_cloud(wish: NewStudy) -> bool:
+def _tells_cloud(options: NewStudy) -> bool:
     """False only where the source can be asked, and none of a few scenes of the collections tells its cloud."""
     from zoompick.discovery.readers import reader_of
     from zoompick.scenes.session import session
 
     known = sources.known(None)
-    if wish.source not in known or not wish.collections or wish.area is None:
+    if options.source not in known or not options.collections or options.area is None:
         return True
     try:
-        reader = reader_of(known[wish.source], session(), ignore)
-        criteria = Criteria(wish.area.polygon, tuple(wish.collections))
+        reader = reader_of(known[options.source], session(), ignore)
+        criteria = Criteria(options.area.polygon, tuple(options.collections))
         scenes = [Scene.from_item(item) for item in islice(reader.search(criteria), _SAMPLE)]
     except ZoomPickError:
         return True

@@ -23,9 +23,9 @@ from zoompick.study.areas import as_area, change_area, set_area
 from zoompick.study.locking import Lock, lock_study
 from zoompick.study.making import make_in_study
 from zoompick.study.reporting import StudyReport, report_of
-from zoompick.study.run import RunWish, StudyRun
+from zoompick.study.run import RunOptions, StudyRun
 from zoompick.study.status import StudyState, state_of
-from zoompick.study.verify import Wish, judge_study
+from zoompick.study.verify import CheckOptions, judge_study
 
 if TYPE_CHECKING:
     from zoompick.study.new import NewStudy
@@ -44,18 +44,18 @@ class Study(folder.Study):
         """How far it is: ``zoompick status``."""
         return state_of(self, with_products)
 
-    def run(self, wish: RunWish | None = None, report: Report = ignore) -> StudyRun:
+    def run(self, options: RunOptions | None = None, report: Report = ignore) -> StudyRun:
         """Carry out its brief; see :func:`zoompick.study.run.run`."""
-        return run.run(self, report, wish)
+        return run.run(self, report, options)
 
-    def run_each(self, wish: batch.BatchWish, report: Report = ignore) -> Iterator[batch.Outcome]:
+    def run_each(self, options: batch.BatchOptions, report: Report = ignore) -> Iterator[batch.Outcome]:
         """Carry out its brief for many areas or spans of time, one after the other as they are asked for."""
-        return batch.run_batch(self, batch.units_of(self, wish), wish.run, report)
+        return batch.run_batch(self, batch.units_of(self, options), options.run, report)
 
     def watch(
         self,
-        wish: watch.WatchWish,
-        how: RunWish | None = None,
+        options: watch.WatchOptions,
+        how: RunOptions | None = None,
         wait: Callable[[float], None] = time.sleep,
         report: Report = ignore,
     ) -> Iterator[watch.Round]:
@@ -66,11 +66,11 @@ class Study(folder.Study):
         wait : callable
             Waits so many seconds between two rounds.
         """
-        return watch.watch(self, wish, how or RunWish(), wait, report)
+        return watch.watch(self, options, how or RunOptions(), wait, report)
 
-    def begin_like(self, where: str | os.PathLike[str], wish: NewStudy) -> Study:
-        """Begin another study with its brief, area, sources and facts, and the wish's values in their place."""
-        return Study(like.study_like(Path(where), self, wish).root)
+    def begin_like(self, where: str | os.PathLike[str], options: NewStudy) -> Study:
+        """Begin another study with its brief, area, sources and facts, and the options's values in their place."""
+        return Study(like.study_like(Path(where), self, options).root)
 
     def set_area(self, area: Ground) -> None:
         """Make this its area: an Area, a file, a place, coordinates."""
@@ -107,9 +107,9 @@ class Study(folder.Study):
         """Make one kind of product for every day, as the brief says or as told here."""
         return make_in_study(self, kind, recipe, told, report)
 
-    def verify(self, wish: Wish | None = None, report: Report = ignore) -> list[Finding]:
+    def verify(self, options: CheckOptions | None = None, report: Report = ignore) -> list[Finding]:
         """Judge all its products."""
-        return judge_study(self, report, wish)
+        return judge_study(self, report, options)
 
     def report(self) -> StudyReport:
         """What a person would hand over."""

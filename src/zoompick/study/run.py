@@ -104,15 +104,16 @@ def _searched(
     criteria = criteria_of(brief, area)
     found = find.search(source, criteria, report)
     report(Noted(f"{source.name} has {len(found)} scenes{_cloud_words(criteria)} in the dates asked for"))
-    wish = find.Choosing(needs.study_crs(brief, area), brief.bands, brief.cover, brief.cloud_area_max, brief.pixel_m)
-    chosen = find.choose_for(found, criteria, wish, report, session_of(study, report))
+    limits = brief.cover, brief.cloud_area_max, brief.pixel_m
+    wanted = find.Choosing(needs.study_crs(brief, area), brief.bands, *limits)
+    chosen = find.choose_for(found, criteria, wanted, report, session_of(study, report))
     if keeps_terms:
         keep_terms(study, source, [entry.scene for entry in chosen], report)
     return len(found), chosen
 
 
 @dataclass(frozen=True)
-class RunWish:
+class RunOptions:
     """How a run is carried out.
 
     Attributes
@@ -129,7 +130,7 @@ class RunWish:
 
 
 @at_home
-def run(study: Study, report: Report = ignore, wish: RunWish | None = None) -> StudyRun:
+def run(study: Study, report: Report = ignore, options: RunOptions | None = None) -> StudyRun:
     """Carry out the brief; no other run works in the study meanwhile.
 
     A scene that cannot be fetched, or a product that cannot be made, does not keep others from being done, unless the
@@ -140,13 +141,13 @@ def run(study: Study, report: Report = ignore, wish: RunWish | None = None) -> S
     ZoomPickError
         Nothing can be begun, or the brief wants a run to stop at the first failure; what was done before it stays.
     """
-    wish = wish or RunWish()
-    stages, failed = wish.stages, list[Failed]()
+    options = options or RunOptions()
+    stages, failed = options.stages, list[Failed]()
     with study.locked():
         brief, area = study.brief(), study.area()
-        lock = _lock_of(study, report) if wish.is_locked else None
-        strict = brief.stop_at_failure or wish.is_locked
-        entries, searched = _entries(study, brief, area, wish, lock, report)
+        lock = _lock_of(study, report) if options.is_locked else None
+        strict = brief.stop_at_failure or options.is_locked
+        entries, searched = _entries(study, brief, area, options, lock, report)
         scenes = [entry.scene for entry in entries]
         plan = plan_study(study, brief, area, scenes)
         files = size = 0
@@ -158,24 +159,24 @@ def run(study: Study, report: Report = ignore, wish: RunWish | None = None) -> S
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
         tolerated = None if strict else failed
         codecs = {study.root / name: row.codec for name, row in lock.products.items()} if lock else {}
-        made = make_steps(study, steps, report, tolerated, wish.is_thorough, codecs)
+        made = make_steps(study, steps, report, tolerated, options.is_thorough, codecs)
         write_shelf(study, brief.name or area.name, [step.output for step in plan.steps])
         if len(steps) == len(plan.steps) and not failed:
             note_made(study, brief, plan.steps)
         others = changed_products(study, lock) if lock and stages.is_whole else []
-        findings, judged = _judged(study, brief, area, plan, report, wish, bool(made))
+        findings, judged = _judged(study, brief, area, plan, report, options, bool(made))
     told = tuple(made), tuple(findings), judged, tuple(failed), tuple(others)
     return StudyRun(tuple(entries), searched, files, size, *told)
 
 
 def _entries(
-    study: Study, brief: Brief, area: Area, wish: RunWish, lock: Lock | None, report: Report
+    study: Study, brief: Brief, area: Area, options: RunOptions, lock: Lock | None, report: Report
 ) -> tuple[list[Entry], bool]:
     """The scenes of a run, and whether a search chose them."""
     if lock:
         keep(study, lock.entries, searchkey.search_key(brief, area))
         return list(lock.entries), False
-    if not wish.stages.has(SEARCH):
+    if not options.stages.has(SEARCH):
         return shortlist(study), False
     return select_scenes(study, brief, area, report)
 
@@ -213,16 +214,16 @@ def _fetched_as_far(
 
 
 def _judged(
-    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report, wish: RunWish, has_made: bool
+    study: Study, brief: Brief, area: Area, plan: StudyPlan, report: Report, options: RunOptions, has_made: bool
 ) -> tuple[list[Finding], bool]:
     """Findings, if they are wanted and anything is there to judge."""
-    if not wish.stages.has(VERIFY) or not plan.days:
+    if not options.stages.has(VERIFY) or not plan.days:
         return [], False
-    if wish.is_thorough:
+    if options.is_thorough:
         from zoompick.study.verify import judge_and_keep
 
         return judge_and_keep(study, brief, area, plan, report), True
-    if wish.stages.is_whole and not has_made:
+    if options.stages.is_whole and not has_made:
         return [], False
     return judge_again(study, brief, area, plan, report)
 

@@ -14,7 +14,7 @@ from zoompick.scenes.source import Source
 from zoompick.scenes.tileservice import TileLayer
 from zoompick.tiles import tiles
 from zoompick.tiles.getting import TileOutcome
-from zoompick.tiles.tiles import Wish as TileWish
+from zoompick.tiles.tiles import TileOptions
 from zoompick.tiles.tilestore import TileStore
 
 
@@ -31,7 +31,7 @@ def tile_levels(layer: TileLayer, ground: Shape) -> list[tuple[str, float, int]]
 
 
 def plan_tiles(
-    layer: TileLayer, ground: Shape, wish: TileWish, store: Path | None = None, report: Report = ignore
+    layer: TileLayer, ground: Shape, wish: TileOptions, store: Path | None = None, report: Report = ignore
 ) -> tiles.Prepared:
     """What a level of picture tiles takes: tiles to fetch and here, bytes, time.
 
@@ -56,7 +56,7 @@ def plan_tiles(
 
 
 def get_tiles(
-    source: Source, layer: TileLayer, ground: Shape, wish: TileWish, store: Path, report: Report = ignore
+    source: Source, layer: TileLayer, ground: Shape, wish: TileOptions, store: Path, report: Report = ignore
 ) -> tuple[tiles.Prepared, TileOutcome]:
     """Fetch the tiles over an area into a store, which works offline; what is there is not fetched again.
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zoompick.area.model import Area
-from zoompick.discovery.cover import CoverWish
+from zoompick.discovery.cover import CoverOptions
 from zoompick.discovery.pick import pick_cover
 from zoompick.errors import UsageError
 from zoompick.events import Report, ignore
@@ -47,7 +47,7 @@ def pick(
     NothingFoundError
         No scene covers any of it.
     """
-    wish = CoverWish(one_platform=one_pass, within_days=0.5 if one_pass else None)
+    wish = CoverOptions(one_platform=one_pass, within_days=0.5 if one_pass else None)
     return list(pick_cover(entries, area.polygon, wish, look, report).entries)
 
 

@@ -49,7 +49,7 @@ from zoompick.study.shortlist import shortlist
 
 
 @dataclass(frozen=True)
-class Wish:
+class CheckOptions:
     """What a verification is asked for.
 
     Attributes
@@ -104,7 +104,7 @@ _UNMADE = "It was not made yet: 'zoompick run' makes it."
 
 
 @at_home
-def judge_study(study: Study, report: Report = ignore, wish: Wish | None = None) -> list[Finding]:
+def judge_study(study: Study, report: Report = ignore, options: CheckOptions | None = None) -> list[Finding]:
     """Judge a study as its brief is now, and keep the findings; those of some checks only are not kept.
 
     Raises
@@ -119,8 +119,8 @@ def judge_study(study: Study, report: Report = ignore, wish: Wish | None = None)
             "No scene is picked, so there is nothing to verify.", "'zoompick run' begins with a search."
         )
     with study.locked():
-        if wish is not None and wish != Wish():
-            return verify_study(study, brief, area, plan, report, wish=wish)
+        if options is not None and options != CheckOptions():
+            return verify_study(study, brief, area, plan, report, options=options)
         return judge_and_keep(study, brief, area, plan, report)
 
 
@@ -148,17 +148,18 @@ def verify_study(
     area: Area,
     plan: StudyPlan,
     report: Report = ignore,
-    wish: Wish | None = None,
+    options: CheckOptions | None = None,
 ) -> list[Finding]:
     """Judge every scene and product of a study against its brief."""
-    wish = wish or Wish(skip=brief.skip_checks)
-    expected = Expected(plan.grid, brief.bands, area.polygon, limits_of(brief).given(wish.limits), wish.wanted(),
-                        wish.reference, traits_of=traits_of)  # fmt: skip
+    options = options or CheckOptions(skip=brief.skip_checks)
+    limits = limits_of(brief).given(options.limits)
+    expected = Expected(plan.grid, brief.bands, area.polygon, limits, options.wanted(), options.reference,
+                        traits_of=traits_of)  # fmt: skip
     jobs: list[Job] = []
     for day, scenes in plan.days.items():
         jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
         jobs.append(partial(_clouds, study, expected, scenes, day))
-        if wish.is_online and expected.wants("online"):
+        if options.is_online and expected.wants("online"):
             jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
     if expected.wants("licence"):
         jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
@@ -200,7 +201,7 @@ def verify_files(
     area: Shape | None = None,
     valid: float = 98,
     report: Report = ignore,
-    wish: Wish | None = None,
+    options: CheckOptions | None = None,
 ) -> list[Finding]:
     """Judge plain files: do they decode, do digests match, are bands right, how much of an area is valid.
 
@@ -213,9 +214,9 @@ def verify_files(
     valid : float
         Percent of the area with valid pixels, at least.
     """
-    wish = wish or Wish()
-    limits = Limits(valid=valid, cloud=100).given(wish.limits)
-    expected = Expected(None, bands, area, limits, wish.wanted(), wish.reference,
+    options = options or CheckOptions()
+    limits = Limits(valid=valid, cloud=100).given(options.limits)
+    expected = Expected(None, bands, area, limits, options.wanted(), options.reference,
                         traits_of=traits_of)  # fmt: skip
     jobs: list[Job] = []
     for path in map(Path, paths):
@@ -438,7 +439,7 @@ def _fused(
     if path.is_file() and all(one.is_file() for one in step.inputs):
         # Where a file below cannot be opened, the product is judged by itself; the file has findings of its own.
         with suppress(DataError, FormatError):
-            expected = replace(expected, beneath=step.beneath(Sources()))
+            expected = replace(expected, underlying=step.underlying(Sources()))
     return _opened(path, label, expected, names, earlier)
 
 

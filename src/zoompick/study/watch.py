@@ -18,7 +18,7 @@ from zoompick.scenes.scenelist import Entry
 from zoompick.study import needs
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study
-from zoompick.study.run import RunWish, StudyRun, criteria_of, run
+from zoompick.study.run import RunOptions, StudyRun, criteria_of, run
 from zoompick.study.searchkey import keys
 from zoompick.study.shortlist import chosen_by, keep, shortlist
 from zoompick.study.terms import keep_terms
@@ -51,7 +51,7 @@ class Round(NamedTuple):
 
 
 @dataclass(frozen=True)
-class WatchWish:
+class WatchOptions:
     """How a study is watched.
 
     Attributes
@@ -65,7 +65,7 @@ class WatchWish:
     rounds: int = 0
 
     @classmethod
-    def of(cls, text: str, rounds: int = 0) -> WatchWish:
+    def of(cls, text: str, rounds: int = 0) -> WatchOptions:
         """From ``1d``, ``6h``, ``30min`` or ``90s``.
 
         Raises
@@ -77,8 +77,8 @@ class WatchWish:
 
 def watch(
     study: Study,
-    wish: WatchWish,
-    how: RunWish,
+    options: WatchOptions,
+    how: RunOptions,
     wait: Callable[[float], None],
     report: Report = ignore,
 ) -> Iterator[Round]:
@@ -106,9 +106,9 @@ def watch(
         except ZoomPickError as error:
             told = Round(number, added, None, error)
         yield told
-        if number == wish.rounds:
+        if number == options.rounds:
             return
-        wait(wish.every_s)
+        wait(options.every_s)
 
 
 def add_published(study: Study, report: Report = ignore) -> list[Entry]:
@@ -158,13 +158,13 @@ def _fitting(
     days = {(entry.scene.source, entry.scene.day) for entry in picked}
     new = [one for one in found if _name(one) not in known and (one.scene.source, one.scene.day) not in days]
     limits = brief.cover, brief.cloud_area_max, brief.pixel_m
-    wish = find.Choosing(needs.study_crs(brief, area), brief.bands, *limits, must_be_clear=True)
+    options = find.Choosing(needs.study_crs(brief, area), brief.bands, *limits, must_be_clear=True)
     chosen: list[Entry] = []
     passed_by: list[str] = []
     for day in sorted({entry.scene.day for entry in new}):
         criteria = replace(criteria_of(brief, area), periods=(Period.parse(day),))
         try:
-            chosen += find.choose_for([one for one in new if one.scene.day == day], criteria, wish, report)
+            chosen += find.choose_for([one for one in new if one.scene.day == day], criteria, options, report)
         except NothingFoundError:
             passed_by.append(day)
     if passed_by:

@@ -23,7 +23,7 @@ from zoompick.raster.grid import Grid
 from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import Raster
 from zoompick.raster.tilepicture import TilePicture
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.raster.write import WriteOptions, Written, write_geotiff
 from zoompick.scenes.sidecar import Origin, sidecar_of, write_sidecar
 from zoompick.scenes.source import Source
@@ -76,7 +76,7 @@ class Prepared:
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class TileOptions:
     """What a person asked for: a level by name, or pixels no larger than so many metres on the ground."""
 
     zoom: str = ""
@@ -115,7 +115,7 @@ def _middle_lat(area: Shape) -> float:
 
 
 def prepare(
-    layer: TileLayer, wish: Wish, area: Shape, store: TileStore | None, client: Client, sample: bool = True
+    layer: TileLayer, wish: TileOptions, area: Shape, store: TileStore | None, client: Client, sample: bool = True
 ) -> Prepared:
     """Choose the level and decide what to fetch; one tile is fetched to learn sizes when nothing else tells.
 
@@ -145,7 +145,7 @@ def prepare(
     return Prepared(layer, form, plan, layer.grid.ground_m(matrix, lat), size, seconds, is_guess)
 
 
-def _level(layer: TileLayer, wish: Wish, lat: float) -> Matrix:
+def _level(layer: TileLayer, wish: TileOptions, lat: float) -> Matrix:
     if bool(wish.zoom) == (wish.pixel_m is not None):
         raise UsageError(
             "A zoom level or a pixel size has to be told, and only one.", "Give `zoom` 14, or `pixel-max` 5."
@@ -381,7 +381,7 @@ def join(
         what = f"{store.path} has no tile of level {matrix.name} over this area."
         raise NothingFoundError(what, "Fetch them: 'zoompick tiles get'.")
     picture: Raster = picture_of(store, crs, matrix, level, held)
-    raster = Clip(laid_on(picture, onto) if onto is not None else picture, area)
+    raster = Clip(resampled_to(picture, onto) if onto is not None else picture, area)
     written = write_geotiff(raster, out, options, report)
     told = {"level": matrix.name, "store": store.facts.get("name", ""), "attribution": store.credit,
             "compression": options.compression, "area": as_text(area)}  # fmt: skip

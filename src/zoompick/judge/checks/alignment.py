@@ -10,7 +10,7 @@ from zoompick.judge.shifts import Shifts, between, spectrum_of, tile_of
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster import engine
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.finding import Finding, judged
 
 _PREFERRED = ("red", "green", "nir")
@@ -89,7 +89,7 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     names, theirs = ([band.name for band in raster.bands] for raster in (subject.raster, other))
     common = [name for name in names if name in theirs]
     base = next((name for name in _PREFERRED if name in common), common[0])
-    laid, place = laid_on(other, subject.raster.grid), theirs.index(base)
+    laid, place = resampled_to(other, subject.raster.grid), theirs.index(base)
     tiles = subject.sweep.totals["tiles"]
     theirs_there = [spectrum_of(tile_of(laid, window, place)) for window in tiles.windows]
     ours = [spectrum_of(tile) for tile in tiles.of(names.index(base))]

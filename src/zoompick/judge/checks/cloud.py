@@ -14,8 +14,8 @@ from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster
-from zoompick.raster.turn import met
-from zoompick.raster.warp import laid_on
+from zoompick.raster.turn import in_same_turn
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.finding import Finding, judged
 from zoompick.sensors.classes import ClassTable
 
@@ -43,9 +43,9 @@ def clouds_over(
         Class layers that fill each other's gaps, the first on top.
     """
     first = layers[0].grid
-    _, polygon = met(layers[0], area)
+    _, polygon = in_same_turn(layers[0], area)
     grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
-    laid = tuple(laid_on(layer, grid, "class") for layer in layers)
+    laid = tuple(resampled_to(layer, grid, "class") for layer in layers)
     counts = np.zeros(1 + len(_MEANINGS), np.int64)
     with engine.crew_of() as crew:
         for part in engine.each(crew, grid.tiles(_BLOCK_PX), _Counts(laid, table, PolygonMask(polygon, grid))):
@@ -127,7 +127,7 @@ class _Counts:
 
 def _of_layer(subject: Subject) -> list[Finding]:
     assert subject.classes is not None and subject.area is not None
-    told = [piece.cloud_percent for piece in subject.pieces if piece.cloud_percent is not None]
+    told = [scene.cloud_percent for scene in subject.scenes if scene.cloud_percent is not None]
     return cloud_share([subject.raster], subject.classes, subject.area, subject.limits, subject.label,
                        float(np.mean(told)) if told else None)  # fmt: skip
 

@@ -136,7 +136,7 @@ def holes(subject: Subject) -> list[Finding]:
 
 def in_footprint(subject: Subject) -> list[Finding]:
     """Valid pixels lie where the scenes say that they saw."""
-    union = joined([piece.footprint for piece in subject.pieces if piece.footprint is not None])
+    union = joined([scene.footprint for scene in subject.scenes if scene.footprint is not None])
     sample, grid = subject.sweep.totals["sample"], subject.raster.grid
     coarse = _cells(grid, sample.step)
     flat = project(union, grid.crs).buffer(_SLACK_PX * coarse.pixel_x)
@@ -161,7 +161,7 @@ CHECKS: Sequence[Check] = (
           lambda subject: subject.grid is not None, on_grid, in_study=False),
     Check("footprint", "place", "inside its scenes", "Footprints of the scenes in it.",
           "Valid pixels of a sample against the union of the footprints, two sampled pixels wider.",
-          lambda subject: any(piece.footprint is not None for piece in subject.pieces), in_footprint),
+          lambda subject: any(scene.footprint is not None for scene in subject.scenes), in_footprint),
     Check("valid", "place", "valid in area", "An area.",
           "Counts the pixels in the area that are valid in every band, and in each; pixel centres count.",
           lambda subject: subject.area is not None, valid_share, limit="valid", in_study=False),

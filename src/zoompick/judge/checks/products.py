@@ -13,7 +13,7 @@ from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import Raster, valid_mask
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.finding import Finding, judged
 
 _OFF, _MOST_OFF, _WINDOWS = 1e-4, 0.1, 9
@@ -25,8 +25,8 @@ def _windows(subject: Subject) -> list[Window]:
 
 def _source(subject: Subject) -> Raster | None:
     """What it was made of on the product's grid: computed where it was not written; None where it is not here."""
-    if subject.beneath is not None:
-        return subject.beneath if subject.beneath.grid.bounds == subject.raster.grid.bounds else None
+    if subject.underlying is not None:
+        return subject.underlying if subject.underlying.grid.bounds == subject.raster.grid.bounds else None
     assert subject.open is not None
     for path in subject.inputs:
         if path.is_file():
@@ -119,7 +119,7 @@ def _value(node: ast.expr, bands: Mapping[str, Floats]) -> Any:
 
 
 def _is_plain_index(subject: Subject) -> bool:
-    is_far = "of" in subject.options and subject.beneath is None
+    is_far = "of" in subject.options and subject.underlying is None
     if subject.traits.judged != "index" or subject.open is None or len(subject.raster.bands) != 1 or is_far:
         return False
     try:
@@ -196,9 +196,8 @@ def mask_again(subject: Subject) -> list[Finding]:
     """A mask against the class layers: nothing that the rule hides is left."""
     assert subject.open is not None
     words = _hidden(subject)
-    layers = [
-        (laid_on(subject.open(path), subject.raster.grid, "class"), table) for path, table in subject.tables.items()
-    ]
+    grid, read = subject.raster.grid, subject.open
+    layers = [(resampled_to(read(path), grid, "class"), table) for path, table in subject.tables.items()]
     applied, left, seen = bool(subject.options.get("applied")), 0, 0
     for window in _windows(subject):
         hit = np.zeros((window.height, window.width), bool)

@@ -9,7 +9,7 @@ from zoompick.judge.shifts import between, spectrum_of, tile_of, tiles_over
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.raster import Raster, valid_mask
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.finding import Finding, judged
 
 _LEAST_PX, _SHOWN = 100, 4000
@@ -24,7 +24,7 @@ def against(subject: Subject) -> list[Finding]:
         ours, theirs = (", ".join(band.name for band in raster.bands) for raster in (subject.raster, other))
         note = f"{label} has {theirs}, this has {ours}: no band of one name. Give a reference with the same bands."
         return [judged("as the reference", subject.label, False, "no band in common", "one at least", note)]
-    laid = laid_on(other, subject.raster.grid)
+    laid = resampled_to(other, subject.raster.grid)
     rows = {}
     for one, two in pairs:
         rows[subject.raster.bands[one].name] = _compared(subject.raster, laid, one, two)

@@ -24,7 +24,7 @@ def seams(subject: Subject) -> list[Finding]:
     limit = subject.limits.seam
     if not rows:
         return [judged("seams", subject.label, True, "no seam long enough to tell", f"at most {limit:g}", "")]
-    names = [piece.id for piece in subject.pieces]
+    names = [scene.id for scene in subject.scenes]
     worst = max(rows, key=lambda pair: rows[pair]["ratio"])
     ratio, step = rows[worst]["ratio"], rows[worst]["step"]
     between = " and ".join(names[number - 1] if number <= len(names) else f"scene {number}" for number in worst)

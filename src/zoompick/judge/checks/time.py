@@ -17,7 +17,7 @@ def _warned(
 
 def dates(subject: Subject) -> list[Finding]:
     """From the first to the last scene."""
-    moments = sorted(piece.when for piece in subject.pieces if piece.when is not None)
+    moments = sorted(scene.when for scene in subject.scenes if scene.when is not None)
     days, limit = (moments[-1] - moments[0]).total_seconds() / 86400, subject.limits.days
     note = (f"Its scenes are {days:.0f} days apart ({moments[0]:%Y-%m-%d} to {moments[-1]:%Y-%m-%d}): water, crops "
             "and shadows change. Pick scenes of fewer days.")  # fmt: skip
@@ -26,7 +26,7 @@ def dates(subject: Subject) -> list[Finding]:
 
 def sun(subject: Subject) -> list[Finding]:
     """Sun elevation of the scenes: high enough, and alike."""
-    heights = [piece.sun_elevation_deg for piece in subject.pieces if piece.sun_elevation_deg is not None]
+    heights = [scene.sun_elevation_deg for scene in subject.scenes if scene.sun_elevation_deg is not None]
     lowest, apart, limits = min(heights), max(heights) - min(heights), subject.limits
     why = "long shadows, little light" if lowest < limits.sun_low_deg else "slopes and shadows differ"
     note = f"The sun stood {lowest:.0f} to {max(heights):.0f} degrees high: {why}. Pick scenes of another time."
@@ -37,7 +37,7 @@ def sun(subject: Subject) -> list[Finding]:
 
 def view(subject: Subject) -> list[Finding]:
     """Off-nadir angles of the scenes."""
-    angles = [piece.off_nadir_deg for piece in subject.pieces if piece.off_nadir_deg is not None]
+    angles = [scene.off_nadir_deg for scene in subject.scenes if scene.off_nadir_deg is not None]
     apart, limit = max(angles) - min(angles), subject.limits.view_deg
     note = (f"The scenes were seen from {min(angles):.0f} to {max(angles):.0f} degrees off nadir: brightness and "
             "relief differ. Pick scenes alike: 'zoompick search --off-nadir'.")  # fmt: skip
@@ -51,10 +51,10 @@ def _one_time(subject: Subject) -> bool:
 CHECKS: Sequence[Check] = (
     Check("dates", "time", "dates together", "Dates of the scenes in a stack or mosaic.",
           "Days from the first to the last.",
-          lambda s: _one_time(s) and any(p.when is not None for p in s.pieces), dates, limit="days"),
+          lambda s: _one_time(s) and any(p.when is not None for p in s.scenes), dates, limit="days"),
     Check("sun", "time", "sun elevation", "Sun elevations of the scenes in it.",
           "The lowest, and how far they are apart, as the catalogue tells them.",
-          lambda s: _one_time(s) and any(p.sun_elevation_deg is not None for p in s.pieces), sun, limit="sun_deg"),
+          lambda s: _one_time(s) and any(p.sun_elevation_deg is not None for p in s.scenes), sun, limit="sun_deg"),
     Check("view", "time", "look angle", "Off-nadir angles of several scenes in it.", "How far they are apart.",
-          lambda s: _one_time(s) and sum(p.off_nadir_deg is not None for p in s.pieces) > 1, view, limit="view_deg"),
+          lambda s: _one_time(s) and sum(p.off_nadir_deg is not None for p in s.scenes) > 1, view, limit="view_deg"),
 )  # fmt: skip

@@ -103,9 +103,9 @@ class AlignStep(RasterStep):
 
     def _measured(self, source: Raster, reference: Raster, name: str) -> Shift:
         from zoompick.products.shift import shift_between
-        from zoompick.raster.warp import laid_on
+        from zoompick.raster.warp import resampled_to
 
-        shift = shift_between(laid_on(reference, source.grid), source)
+        shift = shift_between(resampled_to(reference, source.grid), source)
         if not shift.is_sure and not self.leaves_unsure:
             agree = (
                 f"{shift.tiles} of {shift.looked} tiles agree"

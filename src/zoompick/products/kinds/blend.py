@@ -109,10 +109,10 @@ class BlendStep(ScenesStep):
         """All dates as one."""
         from zoompick.products.blend import Blend, Highest
         from zoompick.products.mosaic import Mosaic
-        from zoompick.products.sightings import in_order, sightings
+        from zoompick.products.observations import in_order, observations
 
         rules = self.rules
-        found = sightings(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m, ways=rules.resampling)
+        found = observations(self.inputs, self.bands, self.grid, rules.hide, rules.grow_m, ways=rules.resampling)
         if rules.method == "highest":
             return Highest(in_order(found, "newest"), recipes.index(rules.detail).formula)
         if rules.method in PICKS:

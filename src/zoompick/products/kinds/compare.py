@@ -91,7 +91,7 @@ class DifferenceStep(RasterStep):
     def _made(self, sources: Sources) -> Difference:
         from zoompick.products.change import Difference
         from zoompick.products.index import Index
-        from zoompick.raster.warp import laid_on
+        from zoompick.raster.warp import resampled_to
 
         before, after = (sources.open(path) for path in self.inputs)
         if self.recipe is not None:
@@ -102,7 +102,7 @@ class DifferenceStep(RasterStep):
         elif len(before.bands) != 1 or len(after.bands) != 1:
             raise UsageError("The files have several bands.", "Say what to compare: `index` ndwi.")
         if not before.grid.shares_lattice(after.grid) or before.grid.window != after.grid.window:
-            after = laid_on(after, before.grid)
+            after = resampled_to(after, before.grid)
         if self.checks_shift:
             _refuse_shifted(before, after, self.inputs[1].name)
         return Difference(before, after)

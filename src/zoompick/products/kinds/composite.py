@@ -103,7 +103,7 @@ class CompositeStep(RasterStep):
         from zoompick.products.ground import clear_ground
         from zoompick.raster.masks import PolygonMask
         from zoompick.raster.raster import band_index
-        from zoompick.raster.turn import met
+        from zoompick.raster.turn import in_same_turn
 
         source = sources.open(self.inputs[0])
         bands = [band_index(source, band, self.inputs[0].name) for band in self.recipe.bands]
@@ -117,7 +117,7 @@ class CompositeStep(RasterStep):
             return Composite(source, bands, curves, tone)
         mask = None
         if self.area is not None:
-            source, flat = met(source, self.area)
+            source, flat = in_same_turn(source, self.area)
             mask = PolygonMask(flat, source.grid)
         ground = clear_ground(mask, self.classes, source.grid)
         if ground is not None:

@@ -19,7 +19,7 @@ from zoompick.sensors.classes import MEANINGS
 from zoompick.settings import BRIEF_NAME
 
 if TYPE_CHECKING:
-    from zoompick.products.sightings import Sighting
+    from zoompick.products.observations import Observation
     from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
@@ -90,22 +90,22 @@ class MaskStep(RasterStep):
         from zoompick.products.masking import Masked, MaskLayer
         from zoompick.raster.masks import PolygonMask
 
-        one = self._sighting(sources)
+        one = self._observation(sources)
         flat = None if self.outside is None else PolygonMask(project(self.outside, self.grid.crs), self.grid)
         layer = MaskLayer(one, self.rules.formula, self.rules.grow_m, self.rules.shrink_m, flat)
         return Masked(layer, self._shown(one)) if self.rules.apply else layer
 
-    def _shown(self, one: Sighting) -> Raster:
+    def _shown(self, one: Observation) -> Raster:
         """The bands to be masked."""
-        from zoompick.products.sightings import sightings
+        from zoompick.products.observations import observations
 
-        return sightings(self.inputs, self.bands, self.grid, ())[0].raster
+        return observations(self.inputs, self.bands, self.grid, ())[0].raster
 
-    def _sighting(self, sources: Sources) -> Sighting:
+    def _observation(self, sources: Sources) -> Observation:
         """What the rule looks at: bands and classes of the one scene."""
-        from zoompick.products.sightings import sightings
+        from zoompick.products.observations import observations
 
-        found = sightings(self.inputs, (), self.grid, MEANINGS)
+        found = observations(self.inputs, (), self.grid, MEANINGS)
         if len(found) > 1:
             raise UsageError(
                 f"The files are of {len(found)} scenes: {found[0].name}, {found[1].name} …",
@@ -118,11 +118,11 @@ class MaskStep(RasterStep):
 class DayMaskStep(MaskStep):
     """A rule over the bands of a day, the first input, and the class layers of its scenes, the others."""
 
-    def _shown(self, one: Sighting) -> Raster:
+    def _shown(self, one: Observation) -> Raster:
         return one.raster
 
-    def _sighting(self, sources: Sources) -> Sighting:
-        from zoompick.products.sightings import whole_day
+    def _observation(self, sources: Sources) -> Observation:
+        from zoompick.products.observations import whole_day
 
         return whole_day(sources.open(self.inputs[0]), self.inputs[0].parent.name, self.inputs[1:])
 

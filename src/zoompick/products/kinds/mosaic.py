@@ -23,7 +23,7 @@ from zoompick.sensors.classes import MEANINGS
 
 if TYPE_CHECKING:
     from zoompick.products.mosaic import Mosaic
-    from zoompick.products.sightings import Sighting
+    from zoompick.products.observations import Observation
     from zoompick.products.sources import Sources
     from zoompick.raster.grid import Grid
     from zoompick.raster.raster import Raster
@@ -82,9 +82,9 @@ class MosaicRules(Rules):
         return more | {"order": order, "day": day or None, "hide": list(self.hide), "grow_m": self.grow_m,
                 "clear_only": self.clear_only, "feather_m": self.feather_m, "match": self.match}  # fmt: skip
 
-    def first_in_front(self, found: Sequence[Sighting]) -> list[Sighting]:
-        """Sightings in the order of these rules."""
-        from zoompick.products.sightings import in_order
+    def first_in_front(self, found: Sequence[Observation]) -> list[Observation]:
+        """Observations in the order of these rules."""
+        from zoompick.products.observations import in_order
 
         order, _, day = self.order.partition("=")
         return in_order(found, order, date.fromisoformat(day) if day else None)
@@ -116,20 +116,20 @@ class MosaicStep(ScenesStep):
         from zoompick.products.mosaic import Mosaic
 
         rules = self.rules
-        found = rules.first_in_front(self._laid_on(self.grid))
+        found = rules.first_in_front(self._resampled_to(self.grid))
         matched = None
         if rules.match and len(found) > 1:
             factor = max(1, round(max(self.grid.width, self.grid.height) / _MATCHING_PX))
-            coarse = rules.first_in_front(self._laid_on(self.grid.reduced(factor), coarse=True))
+            coarse = rules.first_in_front(self._resampled_to(self.grid.reduced(factor), coarse=True))
             names = [band.name for band in found[0].raster.bands]
             matched = match(overlaps(coarse), [one.name for one in coarse], names)
         return Mosaic(found, rules.feather_m, rules.clear_only, matched)
 
-    def _laid_on(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
-        from zoompick.products.sightings import sightings
+    def _resampled_to(self, grid: Grid, coarse: bool = False) -> Sequence[Any]:
+        from zoompick.products.observations import observations
 
         rules = self.rules
-        return sightings(self.inputs, self.bands, grid, rules.hide, rules.grow_m, coarse, rules.resampling)
+        return observations(self.inputs, self.bands, grid, rules.hide, rules.grow_m, coarse, rules.resampling)
 
 
 @dataclass(frozen=True)

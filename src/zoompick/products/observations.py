@@ -16,7 +16,7 @@ from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.part import AtLevel
 from zoompick.raster.raster import Raster, fitting_level, valid_mask
-from zoompick.raster.warp import laid_on
+from zoompick.raster.warp import resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer, OneBand, open_layers
 from zoompick.scenes.items import band_files, scene_of
@@ -36,7 +36,7 @@ class Clear:
     Attributes
     ----------
     classes : Raster
-        One band of codes, on the grid of the sighting.
+        One band of codes, on the grid of the observation.
     table : ClassTable
         What its codes mean.
     hide : tuple of str
@@ -61,7 +61,7 @@ class Clear:
 
 
 @dataclass(frozen=True)
-class Sighting:
+class Observation:
     """One scene, or one file that is already a product, on the common grid.
 
     Attributes
@@ -98,7 +98,7 @@ class Sighting:
         return there
 
 
-def sightings(
+def observations(
     paths: Sequence[Path],
     bands: Sequence[str],
     grid: Grid,
@@ -106,7 +106,7 @@ def sightings(
     grow_m: float = 0,
     coarse: bool = False,
     ways: Ways = BILINEAR,
-) -> list[Sighting]:
+) -> list[Observation]:
     """Group files by scene and lay each scene on the grid.
 
     Parameters
@@ -148,10 +148,10 @@ def sightings(
         if lacking or not wanted:
             what = f"lacks {', '.join(lacking)}" if lacking else "has no band that all others have"
             raise UsageError(f"{_name_of(groups[key])} {what}.", "Leave it out, or name `bands` that all have.")
-    return [_sighting(groups[key], wanted, grid, hide, grow_m, ways) for key in plain]
+    return [_observation(groups[key], wanted, grid, hide, grow_m, ways) for key in plain]
 
 
-def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Sighting:
+def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Observation:
     """The bands of a day, as they were put together, and the class layers of its scenes as one.
 
     Where scenes lie over each other the first that has classes tells them, as the first that has bands gave these.
@@ -162,7 +162,7 @@ def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Sighting:
     if tables:
         joined = build_stack(layers, [layers[0].name], raster.grid, [layers[0].name])
         clear = Clear(joined, tables[0], MEANINGS)
-    return Sighting(name, None, None, None, raster, clear)
+    return Observation(name, None, None, None, raster, clear)
 
 
 def _coarse(layer: Layer, grid: Grid) -> Layer:
@@ -184,15 +184,15 @@ def _name_of(layers: Sequence[Layer]) -> str:
     return scene.id if scene is not None else layers[0].path.stem if len(layers) > 1 else layers[0].path.name
 
 
-def _sighting(
+def _observation(
     layers: Sequence[Layer], bands: Sequence[str], grid: Grid, hide: Sequence[str], grow_m: float, ways: Ways
-) -> Sighting:
+) -> Observation:
     path = layers[0].path
     scene = scene_of(path)
     recorded = None if scene is not None else read_sidecar(path)
     when = scene.when if scene is not None else recorded.when if recorded else None
     name = scene.id if scene is not None else path.stem
-    return Sighting(
+    return Observation(
         name,
         when,
         scene.cloud_percent if scene is not None else None,
@@ -207,7 +207,7 @@ def _clear(layers: Sequence[Layer], grid: Grid, hide: Sequence[str], grow_m: flo
     table = classes_of(layer) if layer is not None else None
     if layer is None or table is None:
         return None
-    return Clear(laid_on(layer.raster, grid, "class"), table, tuple(hide), math.ceil(grow_m / grid.pixel_m))
+    return Clear(resampled_to(layer.raster, grid, "class"), table, tuple(hide), math.ceil(grow_m / grid.pixel_m))
 
 
 def classes_of(layer: Layer) -> ClassTable | None:
@@ -219,8 +219,8 @@ def classes_of(layer: Layer) -> ClassTable | None:
     return guide.classes if guide is not None and guide.class_band == layer.name else None
 
 
-def in_order(found: Sequence[Sighting], rule: str, day: date | None = None) -> list[Sighting]:
-    """Sightings with the one that counts first in front; equal ones stay as given.
+def in_order(found: Sequence[Observation], rule: str, day: date | None = None) -> list[Observation]:
+    """Observations with the one that counts first in front; equal ones stay as given.
 
     Parameters
     ----------
@@ -258,12 +258,12 @@ def in_order(found: Sequence[Sighting], rule: str, day: date | None = None) -> l
     return sorted(found, key=lambda one: float(getattr(one, asked)))
 
 
-def _when(one: Sighting) -> datetime:
+def _when(one: Observation) -> datetime:
     assert one.when is not None
     return one.when if one.when.tzinfo else one.when.replace(tzinfo=UTC)
 
 
-def scene_rows(found: Sequence[Sighting]) -> list[dict[str, str]]:
+def scene_rows(found: Sequence[Observation]) -> list[dict[str, str]]:
     """Number, id and moment of each, as a product's record keeps them."""
     return [
         {"number": str(number), "id": one.name} | ({"datetime": one.when.isoformat()} if one.when else {})
