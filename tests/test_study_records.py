@@ -8,12 +8,23 @@ import json
 import os
 import subprocess
 import sys
+from dataclasses import replace
 
 import pytest
 
 from zoompick import files, records, settings
+from zoompick.area.model import Area
 from zoompick.discovery.rules import select
-from zoompick.errors import BriefError, BusyError, DataError, DiskError, StudyError, UnknownNameError, UsageError
+from zoompick.errors import (
+    BriefError,
+    BusyError,
+    DataError,
+    DiskError,
+    NothingFoundError,
+    StudyError,
+    UnknownNameError,
+    UsageError,
+)
 from zoompick.journal import act
 from zoompick.patterns import NamePattern
 from zoompick.products.kinds.clip import ClipRules
@@ -23,6 +34,8 @@ from zoompick.scenes import sources
 from zoompick.scenes.scenelist import from_collection, read_list, to_collection, write_list
 from zoompick.study.brief import SEVERAL, brief_text, read_brief
 from zoompick.study.folder import Study
+from zoompick.study.new import NewStudy, new_study
+from zoompick.study.shortlist import BY_HAND, keep, undo
 
 FILLED = brief_text(
     {
@@ -317,3 +330,25 @@ def test_a_brief_names_the_field_that_does_not_exist(tmp_path):
     with pytest.raises(BriefError, match=r"line 2: .products. folder") as caught:
         read_brief(path)
     assert "Did you mean date or day?" in caught.value.todo
+
+
+def test_undo_keeps_what_changed_and_leads_back_step_by_step(tmp_path):
+    study = new_study(tmp_path / "fen", NewStudy("Fen", Area.from_box(-12.1, -38.7, -12, -38.6)))
+    scenes = from_collection({"features": [entry(number) for number in range(30)]}, "here")
+    steps = [scenes[:20], scenes[5:], [replace(scenes[7], tags=("good",)), *scenes[8:]], scenes[::-1], []]
+    for entries in steps:
+        keep(study, entries, BY_HAND)
+    sizes = [path.stat().st_size for path in sorted(study.undo_folder.glob("*.json"))]
+    assert sizes[3] < sizes[4] / 5, "another order keeps no scene again"
+    for before in [*steps[:-1][::-1], []]:
+        assert [(one.scene.id, one.tags) for one in undo(study)] == [(one.scene.id, one.tags) for one in before]
+    with pytest.raises(NothingFoundError):
+        undo(study)
+
+
+def test_a_list_that_an_earlier_version_kept_whole_comes_back(tmp_path):
+    study = new_study(tmp_path / "fen", NewStudy("Fen", Area.from_box(-12.1, -38.7, -12, -38.6)))
+    one, two = (from_collection({"features": [entry(number)]}, "here") for number in (1, 2))
+    keep(study, one, BY_HAND)
+    (study.undo_folder / "shortlist-000002.json").write_text(json.dumps(to_collection(two)))
+    assert [entry.scene.id for entry in undo(study)] == [two[0].scene.id]

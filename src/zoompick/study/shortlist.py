@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -9,13 +10,13 @@ from typing import Any
 from zoompick import files
 from zoompick.addresses import public
 from zoompick.errors import NothingFoundError
-from zoompick.jsontypes import JsonObject
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.scenes import sources
 from zoompick.scenes.scenelist import Entry, from_collection, to_collection
 from zoompick.study.folder import Study
 
 BY_HAND = "hand"
-_CHOSEN_BY, _SOURCES = "zoompick:chosen_by", "zoompick:sources"
+_CHOSEN_BY, _SOURCES, _ORDER = "zoompick:chosen_by", "zoompick:sources", "zoompick:order"
 _MOST_KEPT = 20
 
 
@@ -78,10 +79,11 @@ def keep(study: Study, entries: Sequence[Entry], by: str) -> None:
     kept = _kept(study)
     number = int(kept[-1].stem.rpartition("-")[2]) + 1 if kept else 1
     before = files.read_json(path) if path.exists() else to_collection([])
-    files.write_json(study.undo_folder / f"shortlist-{number:06d}.json", before)
+    after = listed(study, entries) | {_CHOSEN_BY: by}
+    files.write_json(study.undo_folder / f"shortlist-{number:06d}.json", _way_back(before, after))
     for old in kept[: max(0, len(kept) + 1 - _MOST_KEPT)]:
         old.unlink(missing_ok=True)
-    files.write_json(path, listed(study, entries) | {_CHOSEN_BY: by})
+    files.write_json(path, after)
 
 
 def rename(study: Study, by: str) -> None:
@@ -100,9 +102,34 @@ def undo(study: Study) -> list[Entry]:
     kept = _kept(study)
     if not kept:
         raise NothingFoundError("There is no earlier shortlist.", "The last 20 changes can be undone.")
-    files.write_json(study.shortlist_file, files.read_json(kept[-1]))
+    now = files.read_json(study.shortlist_file) if study.shortlist_file.exists() else to_collection([])
+    files.write_json(study.shortlist_file, _gone_back(now, files.read_json(kept[-1])))
     kept[-1].unlink()
     return shortlist(study)
+
+
+def _way_back(before: JsonMap, after: JsonMap) -> JsonObject:
+    """What leads from a list back to the one before: its order, and only those scenes that changed or went."""
+    now = {_name(one): one for one in after["features"]}
+    gone = [one for one in before["features"] if now.get(_name(one)) != one]
+    return {**before, "features": gone, _ORDER: [_name(one) for one in before["features"]]}
+
+
+def _gone_back(now: JsonMap, way: JsonMap) -> JsonObject:
+    """The list before; a whole one, as earlier versions kept it, is it."""
+    if _ORDER not in way:
+        return dict(way)
+
+    known = {_name(one): one for one in (*now["features"], *way["features"])}
+    features = [known[name] for name in way[_ORDER] if name in known]
+    return {**{key: value for key, value in way.items() if key != _ORDER}, "features": features}
+
+
+def _name(feature: JsonMap) -> str:
+    """What tells a scene of a list from the others."""
+    pick = feature.get("zoompick:pick")
+    source = pick.get("source") if isinstance(pick, dict) else None
+    return json.dumps([source, feature.get("collection"), feature.get("id")])
 
 
 def _kept(study: Study) -> list[Path]:
