@@ -18,10 +18,8 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rich.box import SIMPLE_HEAD
 from rich.console import Console
-from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 from rich.table import Table
 from rich.text import Text
-from rich.tree import Tree
 
 from zoompick.addresses import is_remote, redacted, restored
 from zoompick.cli.voice import VOICE
@@ -35,6 +33,8 @@ from zoompick.settings import BRIEF_NAME, whole
 
 if TYPE_CHECKING:
     from zoompick.study.folder import Study
+    from rich.progress import Progress
+    from rich.tree import Tree
 
 _WIDEST = 100
 _NARROWEST, _MOST = 60, 200
@@ -220,6 +220,8 @@ class Branch(NamedTuple):
 
 def tree(roots: Sequence[Branch]) -> None:
     """Trees to standard output, one below the other."""
+    from rich.tree import Tree
+
 
     def grown(branch: Branch, stem: Tree) -> None:
         for one in branch.below:
@@ -303,6 +305,8 @@ def _retry_text(event: Retrying) -> str:
 
 
 def _bars() -> Progress:
+    from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+
     return Progress(
         TextColumn("{task.description}"),
         BarColumn(bar_width=18),
