@@ -23,11 +23,12 @@ from zoompick.events import Advanced, Started
 from zoompick.products.formula import Formula
 from zoompick.products.index import Index
 from zoompick.raster import cog
-from zoompick.raster.grid import Window
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
 from zoompick.raster.part import FAR_BELOW
-from zoompick.raster.raster import Band
+from zoompick.raster.raster import Band, valid_mask
 from zoompick.raster.shared import Shared
+from zoompick.raster.warp import resampled_to
 from zoompick.raster.write import Job, WriteOptions, as_told, write_geotiff, write_together
 
 
@@ -155,6 +156,27 @@ def test_overviews_are_means_of_valid_pixels(tmp_path, dtype, nodata, size):
         tolerance = 1e-3 if dtype == "float32" else 0.5001
         assert np.abs(np.ma.filled(expected - found, 0)).max() <= tolerance
         below = found
+
+
+@pytest.mark.parametrize(
+    ("dtype", "nodata", "low", "high"),
+    [("int16", 0, -5, 5), ("int16", -9999, -10002, -9996), ("uint8", 100, 97, 103), ("uint16", 7, 6, 8), ("int32", 0, -4, 4),
+     ("float32", 0.0, -0.25, 0.25), ("float32", -9999.0, -10000.5, -9997.5), ("float64", 2.0, 1.5, 2.5)],
+)  # fmt: skip
+def test_no_mean_of_pixels_that_are_all_there_counts_as_missing(tmp_path, dtype, nodata, low, high):
+    """Where two values lie as far below the no-data value as above it, in overviews and in what is warped from them."""
+    odd = np.add.outer(np.arange(600), np.arange(500)) % 2 == 0
+    pixels = np.where(odd, low, high).astype(dtype)[np.newaxis]
+    write_geotiff(Memory(pixels, grid(500, 600), nodata, (Band("a"),)), tmp_path / "a.tif", WriteOptions(side=64))
+    raster = open_raster(tmp_path / "a.tif")
+    assert len(raster.levels) > 3
+    for level, place in enumerate(raster.levels):
+        found = raster.read(place.window, level=level)
+        assert valid_mask(found, raster.nodata).all(), level
+        assert low <= found.min() <= found.max() <= high
+    far = resampled_to(raster, Grid.snapped(raster.grid.bounds, raster.grid.crs, 30 * raster.grid.pixel_x))
+    inside = far.read(Window(1, 1, far.grid.width - 2, far.grid.height - 2))
+    assert valid_mask(inside, far.nodata).all()
 
 
 def test_class_overviews_hold_only_classes(tmp_path):

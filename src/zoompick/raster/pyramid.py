@@ -103,7 +103,8 @@ class Gatherer:
 def halved(inside: Pixels, side: int, nodata: float | None, is_class: bool, is_whole: bool = False) -> Pixels:
     """The pixels of a tile at half the resolution, filled up to a tile of ``side``; classes keep the majority.
 
-    ``is_whole`` spares the search for missing pixels where it is known that there are none.
+    ``is_whole`` spares the search for missing pixels where it is known that there are none; a mean of others that is
+    the no-data value by chance steps aside all the same.
     """
     _, rows, cols = inside.shape
     # The last line once more: the mean over what is there stays what it was, and nothing counts as missing.
@@ -111,7 +112,11 @@ def halved(inside: Pixels, side: int, nodata: float | None, is_class: bool, is_w
     if is_class:
         down, across = (resample.Axis(0, 2, size // 2) for size in even.shape[1:])
         return padded(resample.majority(even, down, across, nodata), side, side, nodata)
-    return padded(resample.halve(even, None if is_whole else nodata), side, side, nodata)
+    spared = is_whole and not resample.lies_within(nodata, even.dtype)
+    small = resample.halve(even, None if spared else nodata)
+    if spared and nodata is not None and even.dtype.kind == "f" and (small == nodata).any():
+        small = resample.halve(even, nodata)
+    return padded(small, side, side, nodata)
 
 
 def padded(pixels: Pixels, rows: int, cols: int, nodata: float | None) -> Pixels:
