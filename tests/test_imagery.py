@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 from dataclasses import replace
+from fractions import Fraction
 
 import imagecodecs
 import numpy as np
@@ -31,7 +32,7 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
 from zoompick.raster.part import Part
-from zoompick.raster.raster import Band
+from zoompick.raster.raster import Band, valid_mask
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.scenes.deliveries import open_layers
 from zoompick.study import verbs
@@ -385,3 +386,56 @@ def test_clips_outside_with_the_whole_extent_and_on_blocks():
     assert col % 64 == row % 64 == 0 and (col, row) != (0, 0)
     window = loose.grid.window.moved(round(col), round(row))
     np.testing.assert_array_equal(loose.read(loose.grid.window), kept.read(window))
+
+
+@pytest.mark.parametrize("text", ["(nir - red) / (nir + red)", "1 / (red + nir)", "nir / (2 * (nir + red))"])
+def test_an_index_has_no_value_where_rounding_alone_is_left_of_its_denominator(text):
+    """Every pair of stored values whose reflectances are opposite: exactly zero on paper, 1e-17 in the machine."""
+    nir = np.arange(1, 2000, dtype=np.uint16)
+    stored = np.stack([nir, 2000 - nir])[:, np.newaxis, :]
+    bands = tuple(Band(name, 0.0001, -0.1) for name in ("nir", "red"))
+    index = Index(Memory(stored, grid(1999, 1), 0, bands), "x", Formula.parse(text), "it")
+    assert np.isnan(index.read(index.grid.window)).all()
+    beside = np.stack([nir, 2001 - nir])[:, np.newaxis, :]
+    one = Index(Memory(beside, grid(1999, 1), 0, bands), "x", Formula.parse(text), "it")
+    found = one.read(one.grid.window)
+    assert np.isfinite(found).all(), "one step of the stored numbers apart there is a sum"
+    exact = {
+        "nir": [Fraction(int(n) - 1000, 10000) for n in nir],
+        "red": [Fraction(1001 - int(n), 10000) for n in nir],
+    }
+    expected = [eval(text, {}, {"nir": a, "red": b}) for a, b in zip(exact["nir"], exact["red"], strict=True)]
+    np.testing.assert_allclose(found[0, 0], np.array(expected, float), rtol=1e-5, atol=1e-6)
+
+
+def test_small_terms_are_no_rounding():
+    formula = Formula.parse("(a - b) / (a + b)")
+    told = formula.compute({"a": np.array([1e-12, 3e-300, 0.0]), "b": np.array([3e-12, 1e-300, 0.0])})
+    assert told[:2] == pytest.approx([-0.5, 0.5]) and np.isnan(told[2])
+
+
+@pytest.mark.parametrize(
+    ("dtype", "nodata"),
+    [("int64", -(2**63)), ("int64", 2**63 - 1), ("uint64", 2**64 - 1), ("int64", 2**60 + 1), ("uint64", 2**53 + 1)],
+)
+def test_a_whole_no_data_value_that_no_double_holds_is_exact(tmp_path, program, dtype, nodata):
+    pixels = np.full((1, 80, 70), 5, dtype)
+    beside = nodata - 1 if nodata > 0 else nodata + 1
+    pixels[0, 0, :2] = nodata, beside
+    foreign_tiff(tmp_path / "a.tif", pixels, grid(70, 80), nodata=str(nodata))
+    done = program("stack", "a.tif", "--out", "b.tif", cwd=tmp_path)
+    assert done.code == 0, done.err
+    for name in ("a.tif", "b.tif"):
+        raster = open_raster(tmp_path / name)
+        found = raster.read(raster.grid.window)
+        assert raster.nodata == nodata and valid_mask(found, raster.nodata).sum() == pixels.size - 1
+        assert found[0, 0, 1] == beside
+
+
+@pytest.mark.parametrize("text", ["-1.#IND", "1.#QNAN", "-1.#IND00", "nan", "NaN"])
+def test_a_no_data_value_that_is_no_number_is_nan(tmp_path, text):
+    pixels = np.full((1, 20, 20), 1.5, "float32")
+    pixels[0, 0, 0] = np.nan
+    foreign_tiff(tmp_path / "a.tif", pixels, grid(20, 20), nodata=text)
+    raster = open_raster(tmp_path / "a.tif")
+    assert np.isnan(raster.nodata) and valid_mask(raster.read(raster.grid.window), raster.nodata).sum() == 399

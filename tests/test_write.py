@@ -160,11 +160,12 @@ def test_overviews_are_means_of_valid_pixels(tmp_path, dtype, nodata, size):
 
 @pytest.mark.parametrize(
     ("dtype", "nodata", "low", "high"),
-    [("int16", 0, -5, 5), ("int16", -9999, -10002, -9996), ("uint8", 100, 97, 103), ("uint16", 7, 6, 8), ("int32", 0, -4, 4),
-     ("float32", 0.0, -0.25, 0.25), ("float32", -9999.0, -10000.5, -9997.5), ("float64", 2.0, 1.5, 2.5)],
+    [("int16", 0, -5, 5), ("int16", -9999, -10002, -9996), ("uint8", 100, 97, 103), ("uint16", 7, 6, 8),
+     ("int32", 0, -4, 4), ("float32", 0.0, -0.25, 0.25), ("float32", -9999.0, -10000.5, -9997.5),
+     ("float64", 2.0, 1.5, 2.5)],
 )  # fmt: skip
 def test_no_mean_of_pixels_that_are_all_there_counts_as_missing(tmp_path, dtype, nodata, low, high):
-    """Where two values lie as far below the no-data value as above it, in overviews and in what is warped from them."""
+    """Two values lie as far below the no-data value as above it; overviews, and what is warped from them."""
     odd = np.add.outer(np.arange(600), np.arange(500)) % 2 == 0
     pixels = np.where(odd, low, high).astype(dtype)[np.newaxis]
     write_geotiff(Memory(pixels, grid(500, 600), nodata, (Band("a"),)), tmp_path / "a.tif", WriteOptions(side=64))

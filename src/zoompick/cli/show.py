@@ -32,9 +32,10 @@ from zoompick.outgoing import seen
 from zoompick.settings import BRIEF_NAME, whole
 
 if TYPE_CHECKING:
-    from zoompick.study.folder import Study
     from rich.progress import Progress
     from rich.tree import Tree
+
+    from zoompick.study.folder import Study
 
 _WIDEST = 100
 _NARROWEST, _MOST = 60, 200

@@ -161,7 +161,8 @@ class Highest(Mosaic):
                 name: layer * one.raster.bands[place].scale + one.raster.bands[place].offset
                 for name, place, layer in zip(self._formula.bands, self._needed, stored, strict=True)
             }
-            value = np.asarray(self._formula.compute(bands), np.float64)
+            offsets = {name: one.raster.bands[place].offset for name, place in zip(bands, self._needed, strict=True)}
+            value = np.asarray(self._formula.compute(bands, offsets), np.float64)
             better = usable & np.isfinite(value) & (value > best)
             owner[better], best[better] = number, value[better]
         return owner if owner.any() else None

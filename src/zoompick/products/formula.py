@@ -19,7 +19,6 @@ _BINARY: dict[type, Callable[[Any, Any], Any]] = {
     ast.Add: operator.add,
     ast.Sub: operator.sub,
     ast.Mult: operator.mul,
-    ast.Div: operator.truediv,
 }
 _COMPARED: dict[type, Callable[[Any, Any], Any]] = {
     ast.Lt: operator.lt, ast.LtE: operator.le, ast.Gt: operator.gt, ast.GtE: operator.ge,
@@ -75,10 +74,53 @@ class Formula:
             raise UsageError(f"The formula '{text}' has no band in it.", _EXAMPLE)
         return cls(text, names, is_test)
 
-    def compute(self, bands: Mapping[str, Pixels]) -> Pixels:
-        """Value for arrays of equal shape; what has no value, as 0 / 0, is NaN or infinite."""
+    def compute(
+        self,
+        bands: Mapping[str, Pixels],
+        offsets: Mapping[str, float] | None = None,
+        most: Mapping[str, float] | None = None,
+    ) -> Pixels:
+        """Value for arrays of equal shape; what has no value, as 0 / 0, is NaN or infinite.
+
+        A quotient has none where its denominator is less than what rounding leaves of a sum of such terms: that of
+        reflectances of 0.05 and -0.05 is not 1e-17.
+
+        Parameters
+        ----------
+        offsets : mapping, optional
+            What was added to make physical values, by band: they are as uncertain as that makes them.
+        most : mapping, optional
+            The largest size that values of a band can have; looked up in them else.
+        """
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            return np.asarray(_read(self.text)[2](bands))
+            return np.asarray(_read(self.text)[2](_Bands(bands, offsets or {}, most)))
+
+
+class _Bands(dict[str, Any]):
+    """Values by band, and how large the numbers were that they are sums of."""
+
+    def __init__(
+        self, values: Mapping[str, Any], offsets: Mapping[str, float], most: Mapping[str, float] | None = None
+    ) -> None:
+        super().__init__(values)
+        self._offsets, self._largest = offsets, most
+
+    def size(self, name: str) -> Any:
+        """Size of what a value was made of: itself, and twice the offset in it."""
+        return np.abs(self[name]) + 2 * abs(self._offsets.get(name, 0.0))
+
+    def largest(self) -> _Bands:
+        """The largest of each alone."""
+        if self._largest is None:
+            self._largest = {name: _most(value) for name, value in self.items()}
+        return _Bands(self._largest, self._offsets)
+
+
+def _most(values: Any) -> float:
+    """Largest size of some values, NaN apart."""
+    if not np.size(values):
+        return 0.0
+    return float(np.fmax(np.fmax.reduce(values, axis=None), -np.fmin.reduce(values, axis=None)))
 
 
 def _folded(join: Callable[[Any, Any], Any], parts: tuple[Any, ...]) -> Any:
@@ -126,8 +168,10 @@ def _step(node: ast.AST, text: str, names: list[str], depth: int) -> Step:
             if number is None:
                 raise UsageError("The formula holds a number beyond all that is meant.", _EXAMPLE)
             return lambda bands: number
-        case ast.BinOp(op=op) if type(op) in _BINARY:
-            return _joined(_BINARY[type(op)], below(node.left), below(node.right))
+        case ast.BinOp(op=op) if type(op) in _BINARY or isinstance(op, ast.Div):
+            left, right = below(node.left), below(node.right)
+            join = _BINARY.get(type(op))
+            return _joined(join, left, right) if join else _divided(left, right, _size(node.right))
         case ast.UnaryOp(op=ast.USub()):
             inner = below(node.operand)
             return lambda bands: -inner(bands)
@@ -153,6 +197,56 @@ def _step(node: ast.AST, text: str, names: list[str], depth: int) -> Step:
 
 def _joined(join: Callable[[Any, Any], Any], left: Step, right: Step) -> Step:
     return lambda bands: join(left(bands), right(bands))
+
+
+_ROUNDING = 8 * 2.0**-52
+"""What a few operations in double precision may leave of a sum that is zero, by the size of its terms.
+
+Source: N. J. Higham, Accuracy and Stability of Numerical Algorithms, section 4.2 (2002).
+"""
+Size = Callable[["_Bands"], Any]
+
+
+def _size(node: ast.AST) -> Size | None:
+    """How large the terms of a sum are; None for what is none, whose zero is exact."""
+    match node:
+        case ast.BinOp(left=left, op=ast.Add() | ast.Sub(), right=right):
+            parts = [_terms(left), _terms(right)]
+            return lambda bands: parts[0](bands) + parts[1](bands)
+        case ast.BinOp(left=left, op=ast.Mult(), right=right) if _size(left) or _size(right):
+            factors = [_terms(left), _terms(right)]
+            return lambda bands: factors[0](bands) * factors[1](bands)
+        case ast.UnaryOp(operand=inner):
+            return _size(inner)
+        case ast.Name(id=name):
+            return lambda bands: bands.size(name)
+        case _:
+            return None
+
+
+def _terms(node: ast.AST) -> Size:
+    """Size of a part of a sum."""
+    size = _size(node)
+    if size is not None:
+        return size
+    if isinstance(node, ast.Constant):
+        number = abs(foreign.number(node.value) or 0.0)
+        return lambda bands: number
+    step = _step(node, "", [], 0)
+    return lambda bands: np.abs(step(bands))
+
+
+def _divided(left: Step, right: Step, size: Size | None) -> Step:
+    def divide(bands: Any) -> Any:
+        below = np.asarray(right(bands))
+        if size is None or not below.size:
+            return left(bands) / below
+        doubtful = _ROUNDING * size(bands.largest())
+        if np.fmin.reduce(below, axis=None) > doubtful or np.fmax.reduce(below, axis=None) < -doubtful:
+            return left(bands) / below
+        return np.where(np.abs(below) <= _ROUNDING * size(bands), np.nan, left(bands) / below)
+
+    return divide
 
 
 def _called(name: str, parts: list[Step]) -> Step:

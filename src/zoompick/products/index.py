@@ -23,6 +23,14 @@ class Index(Derived):
         self.formula = formula
         self._name = name
         self._indices = tuple(band_index(source, band, where) for band in formula.bands)
+        bands = [source.bands[index] for index in self._indices]
+        self._offsets = {name: band.offset for name, band in zip(formula.bands, bands, strict=True)}
+        self._most: dict[str, float] | None = None
+        if source.dtype.kind in "iu":
+            info = np.iinfo(source.dtype)
+            stored = float(max(abs(info.min), info.max))
+            self._most = {name: stored * abs(band.scale) + abs(band.offset)
+                          for name, band in zip(formula.bands, bands, strict=True)}  # fmt: skip
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -56,7 +64,7 @@ class Index(Derived):
                 values[name] = self.source.physical(window, index)
             else:
                 values[name] = stored[place].astype(np.float64) * band.scale + band.offset
-        result = np.asarray(self.formula.compute(values), np.float32)
+        result = np.asarray(self.formula.compute(values, self._offsets, self._most), np.float32)
         valid &= np.isfinite(result)
         return np.where(valid, result, np.float32("nan"))[np.newaxis]
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 import math
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -49,7 +50,7 @@ class Metadata:
     @classmethod
     def parse(cls, xml: str, nodata: str) -> Metadata:
         """Read the tags' texts; what cannot be read counts as missing."""
-        return cls(_items(xml), _number(nodata))
+        return cls(_items(xml), _nodata(nodata))
 
     def bands_of(self, samples: int, names: Sequence[str] = ()) -> tuple[Band, ...]:
         """Bands of a file with ``samples`` samples a pixel; ``names`` take the place of the file's."""
@@ -92,6 +93,21 @@ def _items(xml: str) -> dict[tuple[int | None, str], str]:
         key = (int(sample) if sample.isdecimal() else None, item.get("name", "").upper())
         found[key] = item.text or ""
     return found
+
+
+_NONE = re.compile(r"[+-]?1\.#(?:IND|QNAN|SNAN)\d*", re.IGNORECASE)
+"""What some programs print for a number that is none."""
+_EXACT = 2**53
+
+
+def _nodata(text: str) -> float | None:
+    """A no-data value: whole numbers that no double holds exactly stay whole."""
+    plain = text.strip("\0 \n")
+    if _NONE.fullmatch(plain):
+        return math.nan
+    if plain.lstrip("+-").isdecimal() and abs(int(plain)) > _EXACT:
+        return int(plain)
+    return _number(text)
 
 
 def _number(text: str) -> float | None:
