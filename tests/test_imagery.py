@@ -439,3 +439,28 @@ def test_a_no_data_value_that_is_no_number_is_nan(tmp_path, text):
     foreign_tiff(tmp_path / "a.tif", pixels, grid(20, 20), nodata=text)
     raster = open_raster(tmp_path / "a.tif")
     assert np.isnan(raster.nodata) and valid_mask(raster.read(raster.grid.window), raster.nodata).sum() == 399
+
+
+@pytest.mark.parametrize(
+    ("dtype", "values"),
+    [
+        ("float64", (1e20, 1e20)), ("float32", (3e38, 3e38)), ("float32", (-3e38, 3e38)), ("uint64", (2**63, 2**63)),
+        ("int64", (1_700_000_000_000_000_000, 1_700_000_000_000_001_000)), ("uint16", (0, 0)), ("float32", (np.inf, 1)),
+    ],
+)  # fmt: skip
+def test_huge_and_constant_values_end_no_command(tmp_path, program, dtype, values):
+    pixels = np.where(np.add.outer(np.arange(90), np.arange(90)) % 2 == 0, *(np.array(one, dtype) for one in values))
+    foreign_tiff(tmp_path / "a.tif", np.stack([pixels, pixels, pixels]), grid(90, 90))
+    for words in (
+        ("stack", "a.tif", "--pixel", "16", "--out", "s.tif"),
+        ("composite", "a.tif", "--bands", "1,2,3", "--out", "c.tif"),
+        ("index", "a.tif", "--formula", "band1 / (band1 + 1)", "--out", "i.tif"),
+        ("picture", "i.tif", "--out", "i.png"),
+        ("verify", "s.tif", "i.tif"),
+    ):
+        done = program(*words, cwd=tmp_path)
+        assert done.code in (0, 1, 2, 3) and "Traceback" not in done.err and "Warning" not in done.err, (
+            words,
+            done.err,
+        )
+    assert (tmp_path / "s.tif").exists() and (tmp_path / "i.tif").exists()

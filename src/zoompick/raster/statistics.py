@@ -96,13 +96,18 @@ class Histogram:
     def of(cls, values: Pixels, whole: BandStatistics) -> Histogram | None:
         """That of some valid pixels of a band: over its whole range, whole numbers with a step each if they are few.
 
-        None where no pixel is there, or the band has no finite range.
+        All in one step where the numbers are so large that no smaller ones lie between them. None where no pixel is
+        there, or the band has no finite range.
         """
         low, high, steps = whole.minimum, whole.maximum, _STEPS
         if values.dtype.kind in "iu" and high - low < _FEW:
             low, high, steps = low - 0.5, high + 0.5, round(high - low) + 1
         if not (whole.count and values.size and math.isfinite(high - low)):
             return None
+        if max(high - low, 1.0) <= 2 * steps * math.ulp(max(abs(low), abs(high))):
+            return cls(low, high, (values.size,))
+        if values.dtype.kind == "f" and high - low > np.finfo(values.dtype).max:
+            values = values.astype(np.float64)
         counts, _ = np.histogram(values, steps, (low, high))
         return cls(low, high, tuple(counts.tolist()))
 
