@@ -445,7 +445,8 @@ def test_a_no_data_value_that_is_no_number_is_nan(tmp_path, text):
     ("dtype", "values"),
     [
         ("float64", (1e20, 1e20)), ("float32", (3e38, 3e38)), ("float32", (-3e38, 3e38)), ("uint64", (2**63, 2**63)),
-        ("int64", (1_700_000_000_000_000_000, 1_700_000_000_000_001_000)), ("uint16", (0, 0)), ("float32", (np.inf, 1)),
+        ("int64", (1_700_000_000_000_000_000, 1_700_000_000_000_001_000)), ("uint16", (0, 0)),
+        ("float32", (np.inf, 1)),
     ],
 )  # fmt: skip
 def test_huge_and_constant_values_end_no_command(tmp_path, program, dtype, values):
