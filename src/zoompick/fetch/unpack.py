@@ -196,12 +196,11 @@ def unpack(
     """
     chosen = None if choice.is_all and not archive.can_skip else choose(archive, choice)
     places = None if chosen is None else {member.place for member in chosen.members}
-    total = chosen.size if chosen else 0
+    total, count = (chosen.size, len(chosen.members)) if chosen else (0, None)
     _refuse_early(chosen, folder, total, overwrite)
-    was_there = folder.exists()
+    was_there, taken = folder.exists(), dict[PurePosixPath, PurePosixPath]()
     folder.mkdir(parents=True, exist_ok=True)
     work = Path(tempfile.mkdtemp(prefix=".unpack-", dir=folder))
-    taken: dict[PurePosixPath, PurePosixPath] = {}
 
     def wanted(member: Member) -> IO[bytes] | None:
         if places is not None and member.place not in places:
@@ -213,7 +212,6 @@ def unpack(
     report(Started(archive.label, total, "B"))
     try:
         with disk_errors(folder, "Nothing was unpacked."):
-            count = len(places) if places is not None else None
             written = archive.extract(wanted, lambda came: report(Advanced(archive.label, came)), count)
             files = _into_place(work, folder, overwrite)
         if not files:

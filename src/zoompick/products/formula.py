@@ -37,7 +37,7 @@ _FUNCTIONS: dict[str, tuple[Callable[..., Any], int, int]] = {
 """Name to function and the least and most values it takes; ``log`` is natural."""
 _MOST_CHARACTERS, _MOST_DEPTH = 2000, 40
 _EXAMPLE = "As (nir - red) / (nir + red)."
-Step = Callable[[Mapping[str, Pixels]], Any]
+Step = Callable[["_Bands"], Any]
 
 
 @dataclass(frozen=True)
@@ -96,27 +96,27 @@ class Formula:
             return np.asarray(_read(self.text)[2](_Bands(bands, offsets or {}, most)))
 
 
-class _Bands(dict[str, Any]):
+class _Bands(dict[str, Pixels]):
     """Values by band, and how large the numbers were that they are sums of."""
 
     def __init__(
-        self, values: Mapping[str, Any], offsets: Mapping[str, float], most: Mapping[str, float] | None = None
+        self, values: Mapping[str, Pixels], offsets: Mapping[str, float], most: Mapping[str, float] | None = None
     ) -> None:
         super().__init__(values)
         self._offsets, self._largest = offsets, most
 
-    def size(self, name: str) -> Any:
+    def size(self, name: str) -> Pixels:
         """Size of what a value was made of: itself, and twice the offset in it."""
-        return np.abs(self[name]) + 2 * abs(self._offsets.get(name, 0.0))
+        return np.asarray(np.abs(self[name]) + 2 * abs(self._offsets.get(name, 0.0)))
 
     def largest(self) -> _Bands:
         """The largest of each alone."""
         if self._largest is None:
             self._largest = {name: _most(value) for name, value in self.items()}
-        return _Bands(self._largest, self._offsets)
+        return _Bands({name: np.asarray(most) for name, most in self._largest.items()}, self._offsets)
 
 
-def _most(values: Any) -> float:
+def _most(values: Pixels) -> float:
     """Largest size of some values, NaN apart."""
     if not np.size(values):
         return 0.0
@@ -186,8 +186,6 @@ def _step(node: ast.AST, text: str, names: list[str], depth: int) -> Step:
             return lambda bands: _folded(getattr(np, name), tuple(part(bands) for part in parts))
         case ast.Call(func=ast.Name(id=name), args=args, keywords=[]):
             return _called(name, [below(arg) for arg in args])
-        case _:
-            pass
     piece = ast.get_source_segment(text.strip(), node) if isinstance(node, ast.expr) else type(node).__name__
     raise UsageError(
         f"'{piece}' has no place in a formula.",
@@ -204,7 +202,7 @@ _ROUNDING = 8 * 2.0**-52
 
 Source: N. J. Higham, Accuracy and Stability of Numerical Algorithms, section 4.2 (2002).
 """
-Size = Callable[["_Bands"], Any]
+Size = Callable[["_Bands"], Pixels]
 
 
 def _size(node: ast.AST) -> Size | None:
@@ -231,19 +229,19 @@ def _terms(node: ast.AST) -> Size:
         return size
     if isinstance(node, ast.Constant):
         number = abs(foreign.number(node.value) or 0.0)
-        return lambda bands: number
+        return lambda bands: np.asarray(number)
     step = _step(node, "", [], 0)
     return lambda bands: np.abs(step(bands))
 
 
 def _divided(left: Step, right: Step, size: Size | None) -> Step:
-    def divide(bands: Any) -> Any:
+    def divide(bands: _Bands) -> Pixels:
         below = np.asarray(right(bands))
         if size is None or not below.size:
-            return left(bands) / below
+            return np.asarray(left(bands) / below)
         doubtful = _ROUNDING * size(bands.largest())
         if np.fmin.reduce(below, axis=None) > doubtful or np.fmax.reduce(below, axis=None) < -doubtful:
-            return left(bands) / below
+            return np.asarray(left(bands) / below)
         return np.where(np.abs(below) <= _ROUNDING * size(bands), np.nan, left(bands) / below)
 
     return divide

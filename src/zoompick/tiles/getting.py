@@ -174,8 +174,7 @@ def _kept(
     done = received = in_a_row = 0
     try:
         while running:
-            entry = came.get()
-            if entry is None:
+            if (entry := came.get()) is None:
                 running -= 1
                 continue
             key, found = entry
