@@ -49,9 +49,7 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
 
 
 def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:
-    streams: JsonObject = {
-        kind[1:]: io.BytesIO(parts[kind]) for kind in (".shp", ".shx", ".dbf") if kind in parts
-    }
+    streams: JsonObject = {kind[1:]: io.BytesIO(parts[kind]) for kind in (".shp", ".shx", ".dbf") if kind in parts}
     encoding = parts.get(".cpg", b"utf-8").decode("ascii", "replace").strip() or "utf-8"
     try:
         with shapefile.Reader(**streams, encoding=encoding, encodingErrors="replace") as reader:

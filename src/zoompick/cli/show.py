@@ -223,7 +223,6 @@ def tree(roots: Sequence[Branch]) -> None:
     """Trees to standard output, one below the other."""
     from rich.tree import Tree
 
-
     def grown(branch: Branch, stem: Tree) -> None:
         for one in branch.below:
             grown(one, stem.add(Text(plain(one.text))))

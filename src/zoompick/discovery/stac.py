@@ -189,9 +189,7 @@ def _pages(count: int) -> str:
     return "1 page" if count == 1 else f"{count} pages"
 
 
-def _following(
-    link: JsonMap, address: str, body: JsonObject | None
-) -> tuple[str, JsonObject | None]:
+def _following(link: JsonMap, address: str, body: JsonObject | None) -> tuple[str, JsonObject | None]:
     href = joined(address, str(link["href"]))
     if str(link.get("method", "GET")).upper() != "POST":
         return href, None

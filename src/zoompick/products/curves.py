@@ -71,8 +71,7 @@ def curves_for(
         return tuple(map(_equal, quantiles(raster, bands, steps.tolist(), mask)))
     ends = (0.0, 100.0) if tone.stretch == "minmax" else (tone.low, tone.high)
     return tuple(
-        Curve.between(low, high if high > low else low + 1)
-        for low, high in quantiles(raster, bands, ends, mask)
+        Curve.between(low, high if high > low else low + 1) for low, high in quantiles(raster, bands, ends, mask)
     )
 
 

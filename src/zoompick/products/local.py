@@ -38,9 +38,7 @@ class LocalCurves:
     values: Any
 
     @classmethod
-    def measured(
-        cls, raster: Raster, bands: Sequence[int], mask: Where | None = None
-    ) -> LocalCurves:
+    def measured(cls, raster: Raster, bands: Sequence[int], mask: Where | None = None) -> LocalCurves:
         """Measure every cell, inside a mask where one is given."""
         grid = raster.grid
         rows, cols = -(-grid.height // _CELL_PX), -(-grid.width // _CELL_PX)

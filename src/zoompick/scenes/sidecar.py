@@ -25,8 +25,14 @@ if TYPE_CHECKING:
 
 _EXTENSIONS = [
     f"https://stac-extensions.github.io/{name}/schema.json"
-    for name in ("projection/v2.0.0", "raster/v2.0.0", "eo/v2.0.0", "file/v2.1.0", "processing/v1.2.0",
-                 "classification/v2.0.0")
+    for name in (
+        "projection/v2.0.0",
+        "raster/v2.0.0",
+        "eo/v2.0.0",
+        "file/v2.1.0",
+        "processing/v1.2.0",
+        "classification/v2.0.0",
+    )
 ]
 
 
@@ -80,9 +86,7 @@ def write_sidecar(
     return write_item_of(item_of(raster, written, origin, told), written.path, pictures)
 
 
-def item_of(
-    raster: Raster, written: Written, origin: Origin, told: JsonMap | None = None
-) -> JsonObject:
+def item_of(raster: Raster, written: Written, origin: Origin, told: JsonMap | None = None) -> JsonObject:
     """The STAC Item (1.1) of a product, still without its pictures.
 
     Parameters

@@ -16,11 +16,9 @@ def keep_area(area: Area, name: str, overwrite: bool = False) -> Path:
     return areas.keep(area, name, overwrite)
 
 
-
 def kept_area(name: str) -> Area:
     """The area that is kept under a name."""
     return areas.load(name)
-
 
 
 def kept_areas() -> list[str]:
@@ -28,17 +26,14 @@ def kept_areas() -> list[str]:
     return areas.names()
 
 
-
 def forget_area(name: str) -> None:
     """Keep an area no longer."""
     areas.forget(name)
 
 
-
 def places_called(name: str) -> Place:
     """A place of the gazetteers by its name; UnknownNameError tells near ones."""
     return places.named(name)
-
 
 
 def sheets_under(area: Area) -> list[Under]:

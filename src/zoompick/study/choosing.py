@@ -33,7 +33,6 @@ def change_shortlist(
     return entries
 
 
-
 def undo_shortlist(study: Study) -> list[Entry]:
     """The shortlist as it was before its last change."""
     with study.locked(), act(study.journal_file, "undo"):

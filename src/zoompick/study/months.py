@@ -16,7 +16,6 @@ def calendar(entries: Sequence[Entry], by_day: bool = False) -> agenda.Agenda:
     return agenda.of_days(entries) if by_day else agenda.of_months(entries)
 
 
-
 def calendar_picture(entries: Sequence[Entry], out: Path, title: str = "", overwrite: bool = False) -> Path:
     """Draw the calendar of scenes as a PNG."""
     refuse_existing([out], overwrite)

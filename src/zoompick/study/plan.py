@@ -133,7 +133,9 @@ def _reference(brief: Brief, days: Sequence[str]) -> str:
         return ""
     day = {"first": days[0], "last": days[-1]}.get(align.reference, align.reference)
     if day not in days:
-        raise BriefError(f"[align] reference = '{day}': no scene of that day is picked.", f"There is {', '.join(days)}.")
+        raise BriefError(
+            f"[align] reference = '{day}': no scene of that day is picked.", f"There is {', '.join(days)}."
+        )
     if align.each_band and not align.band:
         raise BriefError("[align] each_band moves each band onto one band, which is not told.", 'As band = "red".')
     return day

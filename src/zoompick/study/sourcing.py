@@ -24,7 +24,6 @@ def known_sources(study: Study | None = None) -> dict[str, Source]:
     return sources.known(study.root if study else None)
 
 
-
 def add_source(
     name: str, url: str, kind: str = "", day: str = "", study: Study | None = None, report: Report = ignore
 ) -> tuple[checking.There, bool]:
@@ -60,7 +59,6 @@ def add_source(
     return there, replaced
 
 
-
 def remove_source(name: str, study: Study | None = None) -> bool:
     """Forget a source, a study's own first; True when it was the study's. What came of it stays.
 
@@ -75,17 +73,14 @@ def remove_source(name: str, study: Study | None = None) -> bool:
         return here
 
 
-
 def collections_of(source: Source, report: Report = ignore) -> Sequence[JsonMap]:
     """What a source has: its collections as STAC tells them (STAC specification, Collection)."""
     return reader_of(source, session(report, [source]), report).collections()
 
 
-
 def check_source(source: Source, report: Report = ignore) -> list[Finding]:
     """Test a source: does it answer, what does it conform to, does a search give what was asked for."""
     return checking.check(source, report)
-
 
 
 def log_in(

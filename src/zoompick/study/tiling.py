@@ -23,11 +23,9 @@ def open_tiles(source: Source, layer: str = "", report: Report = ignore) -> Tile
     return tiles.open_layer(source, layer, session(report, [source]))
 
 
-
 def tile_levels(layer: TileLayer, ground: Shape) -> list[tuple[str, float, int]]:
     """Levels of a layer: name, side of a pixel on the ground in metres, tiles over a polygon in lon/lat."""
     return tiles.levels(layer, ground)
-
 
 
 def plan_tiles(
@@ -54,7 +52,6 @@ def plan_tiles(
         return tiles.prepare(layer, wish, ground, held, client)
 
 
-
 def get_tiles(
     source: Source, layer: TileLayer, ground: Shape, wish: TileOptions, store: Path, report: Report = ignore
 ) -> tuple[tiles.Prepared, TileOutcome]:
@@ -69,7 +66,6 @@ def get_tiles(
     with TileStore(store) as held:
         prepared = tiles.prepare(layer, wish, ground, held, client, sample=False)
         return prepared, tiles.get(prepared, ground, held, client, source, report)
-
 
 
 def join_tiles(

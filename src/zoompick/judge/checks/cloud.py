@@ -32,9 +32,7 @@ class Clouds:
     seen: float
 
 
-def clouds_over(
-    layers: Sequence[Raster], table: ClassTable, area: Shape
-) -> Clouds | None:
+def clouds_over(layers: Sequence[Raster], table: ClassTable, area: Shape) -> Clouds | None:
     """Count the pixels of class layers inside an area (longitude/latitude); None when nothing was seen.
 
     Parameters

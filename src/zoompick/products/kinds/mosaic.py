@@ -166,6 +166,10 @@ def of_study(wanted: Wanted, days: Sequence[Day]) -> Iterator[Step]:
 
 
 KIND = Kind(
-    MosaicRules, (MosaicStep, SceneLayerStep), no_day, of_study, is_several=True,
-    makes=lambda section: (section.name, f"{section.name}{LAYER}")
+    MosaicRules,
+    (MosaicStep, SceneLayerStep),
+    no_day,
+    of_study,
+    is_several=True,
+    makes=lambda section: (section.name, f"{section.name}{LAYER}"),
 )
