@@ -14,7 +14,7 @@ _HEAD = """\
 
 Each check measures a figure, holds it against a limit, and says in a sentence what is wrong and what to do. `pass`,
 `warn` (probably wrong, or nobody can tell) and `fail`; the exit code is 1 when one fails, with `--strict` also when
-one warns. `--only` and `--skip` take names of checks or of groups; `--explain CHECK` tells what stands here. Limits
+one warns. `--checks` and `--skip` take names of checks or of groups; `--explain CHECK` tells what stands here. Limits
 are those of the brief (`[verify]`) or of `--threshold NAME=NUMBER`. All blocks are decoded once; every check takes
 its measures in that one pass. This page is made of the registry: `python scripts/checks.py`.
 
