@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import ClassVar
 
@@ -67,6 +67,8 @@ class _Untold(RasterStep):
 
     name: ClassVar[str] = "computed"
 
+    raster: Raster = field(kw_only=True)
+
     def options(self) -> JsonObject:
         """None that are known."""
         return {}
@@ -76,8 +78,8 @@ class _Untold(RasterStep):
         return WriteOptions(is_rgb=len(raster.bands) == 3 and raster.dtype.name == "uint8")
 
     def build(self, sources: Sources) -> Raster:
-        """It is built: see :class:`_Built`."""
-        raise NotImplementedError
+        """The raster as it was given."""
+        return self.raster
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,7 @@ def write_with_record(raster: Raster, target: Path, how: Making) -> Made:
     step = step_of(raster)
     if step is None:
         inputs = (Path(str(raster.source.address)),) if isinstance(raster, Opened) else ()
-        step = _Untold(inputs, target)
+        step = _Untold(inputs, target, raster=raster)
     if isinstance(step, FusedStep):
         step = replace(step, step=replace(step.step, output=target))
     step = replace(step, output=target)
