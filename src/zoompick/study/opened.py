@@ -69,7 +69,7 @@ class Study(folder.Study):
         return watch.watch(self, options, how or RunOptions(), wait, report)
 
     def begin_like(self, where: str | os.PathLike[str], options: NewStudy) -> Study:
-        """Begin another study with its brief, area, sources and facts, and the options' values in place of its own."""
+        """Begin another study with its brief, area, sources and facts; the options' values take their place."""
         return Study(like.study_like(Path(where), self, options).root)
 
     def set_area(self, area: Ground) -> None:
