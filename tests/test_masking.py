@@ -67,6 +67,18 @@ def test_rules_are_what_they_say(rule, wanted):
     np.testing.assert_array_equal(MaskLayer(sight, Formula.parse(rule)).read(window)[0], got[60:110, 31:101])
 
 
+def test_a_rule_with_a_quotient_beside_classes_holds_nowhere_where_rounding_is_its_denominator():
+    nir = np.arange(1, 1000, dtype=np.uint16)
+    stored = np.stack([1000 - nir, nir])[:, np.newaxis, :]
+    place, bands = grid(999, 1), (Band("red", 0.0002, -0.1), Band("nir", 0.0002, -0.1))
+    raster = Stack(place, [[Memory(p[np.newaxis], place, 0, (b,))] for p, b in zip(stored, bands, strict=True)])
+    codes = np.where(nir[np.newaxis, np.newaxis] > 990, 4, 1).astype(np.uint8)
+    sight = Observation("s", None, None, None, raster, Clear(Memory(codes, place, 0), TABLE, ("cloud",)))
+    rule = "cloud or (nir - red) / (nir + red) > 0.3 or (nir - red) / (nir + red) < -0.3"
+    got = MaskLayer(sight, Formula.parse(rule)).read(place.window)[0]
+    np.testing.assert_array_equal(got == 1, codes[0] == 4)
+
+
 def test_what_holds_is_narrowed_and_widened_by_discs():
     sight, _, codes = one()
     layer = MaskLayer(sight, Formula.parse("cloud"), grow_m=5 * 8, shrink_m=2 * 8)

@@ -120,7 +120,8 @@ def _most(values: Pixels) -> float:
     """Largest size of some values, NaN apart."""
     if not np.size(values):
         return 0.0
-    return float(np.fmax(np.fmax.reduce(values, axis=None), -np.fmin.reduce(values, axis=None)))
+    low, high = (float(ends.reduce(values, axis=None)) for ends in (np.fmin, np.fmax))
+    return max(high, -low)
 
 
 def _folded(join: Callable[[Any, Any], Any], parts: tuple[Any, ...]) -> Any:

@@ -130,7 +130,8 @@ class MaskLayer(Derived):
         values: dict[str, Pixels] = {}
         for name in self._rule.bands:
             values[name] = self._value(name, stored, window)
-        found = np.broadcast_to(self._rule.compute(values), valid.shape).astype(bool)
+        offsets = {band.name: band.offset for band in self._one.raster.bands}
+        found = np.broadcast_to(self._rule.compute(values, offsets), valid.shape).astype(bool)
         if any(name in MEANINGS or name == OUTSIDE for name in self._rule.bands):
             return np.asarray(found)
         return np.asarray(found & valid)
