@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, Any
 __all__ = [
     "Image", "ImageDraw", "ImageFont", "affinity", "compute", "cv2", "distributed", "filelock", "gpxpy", "h5py",
     "imagecodecs", "jinja2", "msgspec", "ndimage", "np", "npt", "obstore", "optimize", "parquet", "pyarrow",
-    "pyproj", "request", "saxutils", "shapefile", "shapely", "spatial", "sqlite3", "tarfile", "tifffile", "urllib3",
+    "pyproj", "request", "saxutils", "scipy_io", "shapefile", "shapely", "spatial", "sqlite3", "tarfile", "tifffile",
+    "urllib3",
 ]  # fmt: skip
 
 
@@ -51,12 +52,14 @@ if TYPE_CHECKING:
     import urllib3
     from PIL import Image, ImageDraw, ImageFont
     from pyarrow import compute, parquet
+    from scipy import io as scipy_io
     from scipy import ndimage, optimize, spatial
     from shapely import affinity
 else:
     _ELSEWHERE = {
         "affinity": "shapely.affinity", "np": "numpy", "npt": "numpy.typing", "compute": "pyarrow.compute",
         "parquet": "pyarrow.parquet", "request": "urllib.request", "saxutils": "xml.sax.saxutils",
+        "scipy_io": "scipy.io",
         **{name: f"scipy.{name}" for name in ("ndimage", "optimize", "spatial")},
         **{name: f"PIL.{name}" for name in ("Image", "ImageDraw", "ImageFont")},
     }  # fmt: skip

@@ -13,6 +13,7 @@ from zoompick.errors import FormatError, NothingFoundError, SourceError, UsageEr
 from zoompick.events import ignore
 from zoompick.fetch.unpack import opened
 from zoompick.files import files_below, refuse_existing, safe_name
+from zoompick.raster.raster import Derived, Raster
 from zoompick.raster.variables import Variable
 from zoompick.raster.write import Job, WriteOptions, write_together
 from zoompick.scenes.deliveries import Layer, OneBand, name_from, open_layers
@@ -75,6 +76,7 @@ def bands_of(address: str) -> Delivery:
     """
     found: list[Found] = []
     unread: list[str] = []
+    problems: list[ZoomPickError] = []
     for one in _addresses(address):
         try:
             found += [_found(one, layer) for layer in _layers(one)]
@@ -83,6 +85,9 @@ def bands_of(address: str) -> Delivery:
             raise
         except ZoomPickError as error:
             unread.append(error.what)
+            problems.append(error)
+    if not found and len(problems) == 1 and not Path(address).is_dir():
+        raise problems[0]
     if not found:
         raise NothingFoundError(
             f"{address} holds no raster that can be read.",
@@ -148,16 +153,18 @@ def _guide(address: str) -> BandGuide | None:
 
 def _found(address: str, layer: Layer) -> Found:
     source = layer.raster.source
-    told = getattr(source, "variable", None)
-    key = _key(told) if told is not None else PurePosixPath(address.rpartition("#")[2]).name
+    told = _variable_of(source)
+    key = told.key if told is not None else PurePosixPath(address.rpartition("#")[2]).name
     if told is None and len(source.bands) > 1:
         key += f", band {layer.raster.index + 1}"
     return Found(address, key, layer, layer.raster.bands[0].wavelength_um)
 
 
-def _key(variable: Variable) -> str:
-    """Where it lies in its file."""
-    return variable.path + (f", layer {variable.layer + 1}" if variable.layer >= 0 else "")
+def _variable_of(raster: Raster) -> Variable | None:
+    """The variable of a container that a raster shows, also one that is resampled as it is read."""
+    found = getattr(raster, "variable", None)
+    below = getattr(raster, "source", None) if isinstance(raster, Derived) else None
+    return found if found is not None or below is None else _variable_of(below)
 
 
 def guess_guide(folder: Path, name: str = "") -> str:

@@ -171,8 +171,10 @@ class Crs:
 
     @property
     def name(self) -> str:
-        """The register's name, as ``WGS 84 / UTM zone 28S``."""
-        return str(_definition(self).name)
+        """The register's name, as ``WGS 84 / UTM zone 28S``; of a system without one that of its projection."""
+        found = _definition(self)
+        how = found.coordinate_operation
+        return str(how.method_name if found.name in ("undefined", "unknown") and how is not None else found.name)
 
     @property
     def is_polar(self) -> bool:

@@ -17,9 +17,10 @@ from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
+from zoompick.raster.positions import POSITION_ERROR_PX
 from zoompick.raster.raster import Arrayed, Band, Raster, fill_value, notes_of, put_on, valid_mask
 from zoompick.raster.resample import finish
-from zoompick.raster.warp import POSITION_ERROR_PX, resampled_to
+from zoompick.raster.warp import resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer
 

@@ -7,23 +7,52 @@ angles and parameters.
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 from zoompick.geo.crs import LONLAT, Crs, Projection, utm_zone
-from zoompick.jsontypes import JsonObject
+from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import np
 
 TEXT = "StructMetadata"
 """What the attribute, or the dataset, that holds the text is called, a number behind it."""
 
 
-def grids_in(text: str) -> dict[tuple[int, int], JsonObject]:
-    """Rows and columns of each grid to its system, its west and north, and the size of its pixels."""
-    found = {}
+@dataclass(frozen=True)
+class EosGrid:
+    """A grid of such a file.
+
+    Attributes
+    ----------
+    shape : (int, int)
+        Rows and columns.
+    told : mapping
+        Its system, its west and north, and the size of its pixels.
+    fields : frozenset of str
+        Datasets on it; where the text names none, all of its size are.
+    """
+
+    name: str
+    shape: tuple[int, int]
+    told: JsonMap
+    fields: frozenset[str] = frozenset()
+
+    def holds(self, path: str, shape: tuple[int, int]) -> bool:
+        """True when a dataset of some size lies on it."""
+        *groups, name = path.split("/")
+        is_elsewhere = "GRIDS" in groups and self.name not in groups
+        return shape == self.shape and not is_elsewhere and (not self.fields or name in self.fields)
+
+
+def grids_in(text: str) -> tuple[EosGrid, ...]:
+    """The grids that the text tells."""
+    found = []
     for block in re.findall(r"GROUP=GRID_\d+(.*?)END_GROUP=GRID_\d+", text, re.DOTALL):
-        place = _eos_grid(dict(re.findall(r"(\w+)=\"?([^\"\n]+)\"?", block)))
+        told = dict(re.findall(r"(\w+)=\"?([^\"\n]+)\"?", block))
+        place = _eos_grid(told)
         if place is not None:
-            found[place[0]] = place[1]
-    return found
+            fields = frozenset(re.findall(r"DataFieldName=\"([^\"\n]+)\"", block))
+            found.append(EosGrid(told.get("GridName", "").strip(), place[0], place[1], fields))
+    return tuple(found)
 
 
 def _eos_grid(told: dict[str, str]) -> tuple[tuple[int, int], JsonObject] | None:

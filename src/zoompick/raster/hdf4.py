@@ -15,7 +15,7 @@ from zoompick.arrays import PixelType
 from zoompick.errors import FormatError
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np
-from zoompick.raster.eosgrid import TEXT, grids_in
+from zoompick.raster.eosgrid import TEXT, EosGrid, grids_in
 from zoompick.raster.source import ByteSource, LocalFile
 
 SIGNATURE = b"\x0e\x03\x13\x01"
@@ -85,8 +85,8 @@ class Hdf4File:
         return found
 
     @cached_property
-    def grids(self) -> dict[tuple[int, int], JsonObject]:
-        """Grids that the file's text tells: rows and columns to EPSG code, west, north and pixel size."""
+    def grids(self) -> tuple[EosGrid, ...]:
+        """Grids that the file's text tells."""
         with self.errors():
             told = sorted(self._sd.attributes().items())
         return grids_in("".join(str(value) for key, value in told if TEXT in key))
@@ -109,13 +109,11 @@ class _Dataset:
 
     @cached_property
     def attrs(self) -> JsonObject:
-        """Attributes, the calibration as others write it; and its grid, where the file's text tells one."""
+        """Attributes, the calibration as others write it."""
         with self.parent.errors():
             found = dict(self._sds.attributes())
         if any(key in found for key in _CALIBRATED) and "add_offset" in found:
             found["add_offset"] = -float(found.get("scale_factor", 1.0)) * float(found["add_offset"])
-        if len(self.shape) == _PLANE:
-            found |= self.parent.grids.get((self.shape[0], self.shape[1]), {})
         return found
 
     @cached_property
@@ -134,6 +132,3 @@ class _Dataset:
             place = tuple(slice(0, size) for size in self.shape)
         with self.parent.errors():
             return np.asarray(self._sds[place], self.dtype)
-
-
-_PLANE = 2

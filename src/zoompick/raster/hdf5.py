@@ -1,4 +1,4 @@
-"""HDF5, netCDF-4 and HDF4 files: variables on a grid as Rasters (the only door to h5py that reads).
+"""HDF5, netCDF and HDF4 files: variables on a grid as Rasters (the only door to h5py that reads).
 
 Where a variable lies is told by a CF grid mapping with coordinate variables, by longitude and latitude along its
 sides, by attributes (epsg, west, north, pixel_m), or by arrays of longitude and latitude: a swath.
@@ -16,13 +16,17 @@ from zoompick.arrays import Pixels, PixelType
 from zoompick.bytesource import todo_of
 from zoompick.errors import DataError, FormatError
 from zoompick.later import h5py, np
-from zoompick.raster import hdf4
+from zoompick.raster import hdf4, netcdf3
+from zoompick.raster.attributes import Packing
+from zoompick.raster.chosen import chosen
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
+from zoompick.raster.pairs import Pair
 from zoompick.raster.raster import Arrayed, Band, Raster, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.source import ByteSource, SourceStream
 from zoompick.raster.swath import Swath
+from zoompick.raster.upright import upright
 from zoompick.raster.variables import Variable, variables_in
 
 _CHUNKS_KEPT = 32 << 20
@@ -31,8 +35,8 @@ _SIGNATURE = b"\x89HDF\r\n\x1a\n"
 
 
 def is_hdf(head: bytes) -> bool:
-    """True when a file begins like an HDF5 file, as netCDF-4 files do, or like an HDF4 file."""
-    return head.startswith((_SIGNATURE, hdf4.SIGNATURE))
+    """True when a file begins like an HDF5 file, as netCDF-4 files do, an HDF4 file, or a netCDF-3 file."""
+    return head.startswith((_SIGNATURE, hdf4.SIGNATURE, *netcdf3.SIGNATURES, netcdf3.NEWER))
 
 
 class _Handle:
@@ -41,7 +45,7 @@ class _Handle:
     def __init__(self, source: ByteSource) -> None:
         self.source = source
         self.lock = threading.RLock()
-        self.swaths: dict[tuple[str, str], Swath] = {}
+        self.swaths: dict[Pair, Swath] = {}
         self._file: Any = None
 
     def file(self) -> h5py.File:
@@ -49,14 +53,17 @@ class _Handle:
         with self.lock:
             if self._file is None:
                 try:
-                    if self.source.read(0, 4) == hdf4.SIGNATURE:
-                        self._file = hdf4.Hdf4File(self.source)
-                        return self._file
-
-                    self._file = h5py.File(SourceStream(self.source), "r", rdcc_nbytes=_CHUNKS_KEPT)
+                    self._file = self._opened(self.source.read(0, 4))
                 except (OSError, RuntimeError, ValueError) as error:
                     raise _damaged(self.source, str(error)) from error
             return self._file
+
+    def _opened(self, head: bytes) -> Any:
+        if head == hdf4.SIGNATURE:
+            return hdf4.Hdf4File(self.source)
+        if head in (*netcdf3.SIGNATURES, netcdf3.NEWER):
+            return netcdf3.Netcdf3File(self.source)
+        return h5py.File(SourceStream(self.source), "r", rdcc_nbytes=_CHUNKS_KEPT)
 
 
 def _damaged(source: ByteSource, why: str) -> DataError:
@@ -82,7 +89,12 @@ class _OfVariable(Opened):
     @property
     def dtype(self) -> PixelType:
         """Type as stored."""
-        return self.variable.dtype
+        return self.variable.packing.dtype
+
+    @property
+    def nodata(self) -> float | None:
+        """The value that all that is missing takes."""
+        return self.variable.packing.nodata
 
     @property
     def levels(self) -> tuple[Grid, ...]:
@@ -94,19 +106,15 @@ class OnGrid2d(_OfVariable):
     """One variable on a map grid."""
 
     def __init__(self, source: ByteSource, variable: Variable, handle: _Handle | None = None) -> None:
-        super().__init__(source, (variable.path, str(variable.layer)))
+        super().__init__(source, (variable.path, str(variable.layout.layer)))
         assert variable.grid is not None
         self.variable = variable
         self._grid = variable.grid
+        self.turn = variable.turn
         self._handle = handle or _Handle(source)
 
     def __reduce__(self) -> tuple[Any, ...]:
         return type(self), (self.source, self.variable)
-
-    @property
-    def nodata(self) -> float | None:
-        """Its fill value."""
-        return self.variable.nodata
 
     @property
     def block(self) -> tuple[int, int]:
@@ -124,11 +132,8 @@ class OnGrid2d(_OfVariable):
 
     def stored(self, inside: Window) -> Pixels:
         """Values of a window inside the grid; what is not valid becomes no-data."""
-        rows = slice(inside.row, inside.stop_row)
-        if self.variable.is_south_up:
-            rows = slice(self._grid.height - inside.stop_row, self._grid.height - inside.row)
-        values = read_part(self._handle, self.variable, rows, slice(inside.col, inside.stop_col))
-        return values[::-1] if self.variable.is_south_up else values
+        rows, cols = slice(inside.row, inside.stop_row), slice(inside.col, inside.stop_col)
+        return read_part(self._handle, self.variable, rows, cols)
 
 
 def _fill(nodata: float | None) -> float:
@@ -136,7 +141,7 @@ def _fill(nodata: float | None) -> float:
 
 
 def read_part(handle: _Handle, variable: Variable, rows: slice, cols: slice) -> Pixels:
-    """Stored values of a part of a variable; outside its valid range they are no-data.
+    """Stored values of a part of a variable, north up; what its attributes call missing is no-data.
 
     Raises
     ------
@@ -145,14 +150,10 @@ def read_part(handle: _Handle, variable: Variable, rows: slice, cols: slice) -> 
     """
     try:
         with handle.lock:
-            values = np.asarray(handle.file()[variable.path][variable.place(rows, cols)])
-    except (OSError, RuntimeError, ValueError, KeyError) as error:
+            values = variable.layout.read(handle.file()[variable.path], rows, cols)
+    except (OSError, RuntimeError, ValueError, KeyError, IndexError) as error:
         raise _damaged(handle.source, f"{variable.path} cannot be read ({error})") from error
-    values = values.astype(variable.dtype, copy=False)
-    if variable.valid is not None and variable.nodata is not None:
-        low, high = variable.valid
-        values = np.where((values < low) | (values > high), variable.dtype.type(variable.nodata), values)
-    return values
+    return variable.packing.settled(values)
 
 
 class OnSwath(_OfVariable):
@@ -170,7 +171,7 @@ class OnSwath(_OfVariable):
         self, source: ByteSource, variable: Variable, handle: _Handle | None = None, is_weighted: bool = False,
         grid: Grid | None = None,
     ) -> None:  # fmt: skip
-        super().__init__(source, (variable.path, str(variable.layer), str(is_weighted), str(grid or "")))
+        super().__init__(source, (variable.path, str(variable.layout.layer), str(is_weighted), str(grid or "")))
         self.variable, self.is_weighted = variable, is_weighted
         self._handle = handle or _Handle(source)
         self._lock = threading.Lock()
@@ -189,19 +190,22 @@ class OnSwath(_OfVariable):
     @property
     def swath(self) -> Swath:
         """Places of its pixels, read once for all variables that lie on them."""
-        key = self.variable.lon, self.variable.lat
+        pair = self.variable.places
+        assert pair is not None
         with self._handle.lock:
-            if key not in self._handle.swaths:
+            if pair not in self._handle.swaths:
                 file = self._handle.file()
-                lon, lat = (np.asarray(file[name][...], np.float64) for name in key)
-                self._handle.swaths[key] = Swath.of(lon, lat, self.source.address)
-            return self._handle.swaths[key]
+                lon, lat = (Packing.of(file[name]).decoded(np.asarray(file[name][...])).reshape(pair.shape)
+                            for name in (pair.lon, pair.lat))  # fmt: skip
+                self._handle.swaths[pair] = Swath.of(lon, lat, self.source.address)
+            return self._handle.swaths[pair]
 
     @property
     def nodata(self) -> float | None:
-        """Its fill value; one beside its values where it tells none."""
-        if self.variable.nodata is not None:
-            return self.variable.nodata
+        """The value that all that is missing takes; one beside its values where it tells none."""
+        told = self.variable.packing.nodata
+        if told is not None:
+            return told
         return float("nan") if self.dtype.kind == "f" else float(np.iinfo(self.dtype).max)
 
     @property
@@ -294,16 +298,19 @@ def variables_of(source: ByteSource, is_weighted: bool = False) -> list[Raster]:
     handle = _Handle(source)
     with handle.lock:
         try:
-            found = list(variables_in(handle.file()))
+            found = chosen(list(variables_in(handle.file())), source)
         except (OSError, RuntimeError, ValueError, KeyError, TypeError) as error:
             raise _damaged(source, str(error)) from error
     if not found:
         raise FormatError(
             f"{source.address} has no variable with a place on the ground.",
-            "Read are CF grid mappings, longitude and latitude, grids of HDF-EOS 2 in degrees, UTM and sinusoidal, "
-            "and attributes epsg, west, north, pixel_m.",
+            "Read are CF grid mappings, longitude and latitude (also uneven, or of each pixel), grids of HDF-EOS in "
+            "degrees, UTM and sinusoidal, and attributes epsg, west, north, pixel_m.",
         )
-    return [OnGrid2d(source, one, handle) if one.grid else OnSwath(source, one, handle, is_weighted) for one in found]
+    return [
+        upright(OnGrid2d(source, one, handle)) if one.grid else OnSwath(source, one, handle, is_weighted)
+        for one in found
+    ]
 
 
 def open_hdf5(source: ByteSource, names: Sequence[str] = ()) -> Raster:

@@ -157,20 +157,65 @@ def double(source: Pixels) -> Pixels:
     return out
 
 
+FRACTION = 512
+"""Positions are whole numbers of so many parts of a pixel: 32 bits hold them up to 16,384 pixels, wherever they count
+from, so that a pixel is the same in every window."""
+_TABLE = 32
+"""Wide kernels come out of a table with so many steps a pixel."""
+
+
+def _single(positions: Pixels) -> Pixels:
+    """Positions in 32 bits, in whole parts of a pixel."""
+    return (np.rint(positions * FRACTION) / FRACTION).astype(np.float32)
+
+
 def remap_linear(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
-    """Bilinear values of a float band at positions (pixel centres at whole numbers); the edge value goes on."""
+    """Bilinear values of a float band at positions (pixel centres at whole numbers); the edge value goes on.
+
+    The library is exact on 32-bit floats; for 64 bits it has no more than a table of 32 steps a pixel, so that these
+    are gathered here.
+    """
+    if band.dtype == np.float64:
+        return _linear_of_doubles(band, cols, rows)
     cv2 = _cv2()
-    return np.asarray(
-        cv2.remap(np.ascontiguousarray(band), cols, rows, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    source = np.ascontiguousarray(band)
+    places = _single(cols), _single(rows)
+    return np.asarray(cv2.remap(source, *places, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
+
+
+def _linear_of_doubles(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
+    height, width = band.shape
+    flat, left, top = np.ascontiguousarray(band).ravel(), np.floor(cols), np.floor(rows)
+    right, down = cols - left, rows - top
+    col = [np.clip(left + step, 0, width - 1).astype(np.intp) for step in (0, 1)]
+    row = [np.clip(top + step, 0, height - 1).astype(np.intp) * width for step in (0, 1)]
+    above, below = (
+        np.take(flat, start + col[0]) * (1 - right) + np.take(flat, start + col[1]) * right for start in row
     )
+    return np.asarray(above * (1 - down) + below * down)
 
 
 def remap_wide(band: Pixels, cols: Pixels, rows: Pixels, name: str) -> Pixels:
-    """Values of a float band at positions by a wider kernel, ``cubic`` or ``lanczos``; the edge value goes on."""
+    """Values of a float band at positions by a wider kernel, ``cubic`` or ``lanczos``; the edge value goes on.
+
+    Between the steps of the library's table values are interpolated. What 32 bits cannot hold beside large values is
+    kept by taking their middle off first.
+    """
     cv2 = _cv2()
     how = {"cubic": cv2.INTER_CUBIC, "lanczos": cv2.INTER_LANCZOS4}[name]
-    single = np.ascontiguousarray(band, np.float32)
-    return np.asarray(cv2.remap(single, cols, rows, how, borderMode=cv2.BORDER_REPLICATE))
+    middle = float(np.median(band[:: max(1, len(band) // _SAMPLED)])) if band.dtype == np.float64 else 0.0
+    single = np.ascontiguousarray(band - middle, np.float32) if middle else np.ascontiguousarray(band, np.float32)
+    low = [np.floor(one * _TABLE) / _TABLE for one in (cols, rows)]
+    shares = [((one - start) * _TABLE) for one, start in zip((cols, rows), low, strict=True)]
+    total = np.zeros(np.shape(cols))
+    for down, right in ((0, 0), (0, 1), (1, 0), (1, 1)):
+        places = [(start + step / _TABLE).astype(np.float32) for start, step in zip(low, (right, down), strict=True)]
+        weight = (shares[0] if right else 1 - shares[0]) * (shares[1] if down else 1 - shares[1])
+        total += weight * cv2.remap(single, *places, how, borderMode=cv2.BORDER_REPLICATE)
+    return total + middle
+
+
+_SAMPLED = 64
 
 
 _NEAREST_TYPES = ("uint8", "uint16", "int16", "float32")
@@ -178,12 +223,14 @@ _NEAREST_TYPES = ("uint8", "uint16", "int16", "float32")
 
 def remap_nearest(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     """Values of the pixels nearest to positions; the edge value goes on."""
-    if band.dtype in _NEAREST_TYPES and cols.dtype == np.float32:
+    # In the middle between two pixels the later one counts, in every window.
+    places = [_single(one) + np.float32(0.5 / FRACTION) for one in (cols, rows)]
+    if band.dtype in _NEAREST_TYPES:
         cv2 = _cv2()
-        near = cv2.remap(np.ascontiguousarray(band), cols, rows, cv2.INTER_NEAREST, borderMode=cv2.BORDER_REPLICATE)
+        near = cv2.remap(np.ascontiguousarray(band), *places, cv2.INTER_NEAREST, borderMode=cv2.BORDER_REPLICATE)
         return np.asarray(near)
-    col = np.clip(np.rint(cols).astype(np.int32), 0, band.shape[1] - 1)
-    row = np.clip(np.rint(rows).astype(np.int32), 0, band.shape[0] - 1)
+    col, row = (np.clip(np.rint(one).astype(np.int32), 0, size - 1)
+                for one, size in zip(places, band.shape[::-1], strict=True))  # fmt: skip
     return band[row, col]
 
 

@@ -44,7 +44,7 @@ class Format:
 FORMATS: tuple[Format, ...] = (
     Format("GeoTIFF", directory.is_tiff, GeoTiff),
     Format("JPEG 2000", jp2boxes.is_jp2, Jpeg2000),
-    Format("HDF5, netCDF-4 or HDF4", hdf5.is_hdf, hdf5.open_hdf5),
+    Format("HDF5, netCDF or HDF4", hdf5.is_hdf, hdf5.open_hdf5),
 )
 """What is read here. A new format is a file of its own and an entry here."""
 

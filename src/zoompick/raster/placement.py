@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import ClassVar, Protocol
 
 from zoompick.arrays import Pixels
 from zoompick.errors import FormatError
@@ -17,6 +18,25 @@ from zoompick.raster.grid import Grid
 
 _SLIGHT = 1e-6
 """What is turned by less than so many pixels a pixel lies north up: a hundredth of a pixel over ten thousand."""
+
+
+class Placement(Protocol):
+    """Where the pixels of an image lie that is no north-up grid."""
+
+    step_px: int
+
+    @property
+    def is_upright(self) -> bool:
+        """True where rows or columns run along the axes, evenly."""
+
+    def grid(self, image: Grid) -> Grid:
+        """A north-up grid around the image."""
+
+    def inverse(self, x: Pixels, y: Pixels) -> tuple[Pixels, Pixels]:
+        """Columns and rows, counted from the first corner, of places; NaN for none."""
+
+    def told(self, name: str) -> str:
+        """For people: how it comes to a grid."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +73,17 @@ class Affine:
     def angle_deg(self) -> float:
         """By how much rows are turned from west to east, counted against the clock."""
         return math.degrees(math.atan2(self.d, self.a))
+
+    step_px: ClassVar[int] = 32
+    """Between knots so many pixels apart places run straight."""
+
+    def grid(self, image: Grid) -> Grid:
+        """A north-up grid around an image, pixels as fine as its own, corners at multiples of their size."""
+        return Grid.snapped(self.bounds((0, image.width), (0, image.height)), image.crs, self.pixel)
+
+    def told(self, name: str) -> str:
+        """For people: how it comes to a grid."""
+        return f"{name} lies turned by {self.angle_deg:.4g} degrees: it is resampled"
 
     @property
     def pixel(self) -> float:

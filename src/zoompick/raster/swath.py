@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -20,6 +21,8 @@ _LARGEST_PX = 2.0
 """A grid's pixels up to so many of the swath's take what is nearest; larger ones want means."""
 _WIDEST_UTM_DEG = 6.0
 _NEIGHBOURS = 8
+_POLAR_DEG, _NEAR_POLE_DEG = 84.0, 60.0
+"""A swath that reaches beyond the one, its middle beyond the other, lies on a polar grid."""
 
 
 @dataclass(frozen=True)
@@ -129,12 +132,13 @@ def _spacing(lon: Numbers, lat: Numbers, known: Numbers) -> float:
 
 
 def _grid(lon: Numbers, lat: Numbers, vectors: Numbers, pixel_m: float) -> Grid:
-    """A grid around the swath: its UTM zone, or degrees for one that is wide."""
+    """A grid around the swath: its UTM zone, polar for one near a pole or over it, degrees for one that is wide."""
     x, y, z = vectors.mean(axis=0)
     middle_lon, middle_lat = float(np.degrees(np.arctan2(y, x))), float(np.degrees(np.arctan2(z, np.hypot(x, y))))
     lons = (lon - middle_lon + 180) % 360 - 180 + middle_lon
-    if np.ptp(lons) <= _WIDEST_UTM_DEG and np.abs(lat).max() < 80:
-        crs = utm_for(middle_lon, middle_lat)
+    is_polar = np.abs(lat).max() >= _POLAR_DEG and abs(middle_lat) >= _NEAR_POLE_DEG
+    if is_polar or (np.ptp(lons) <= _WIDEST_UTM_DEG and np.abs(lat).max() < _POLAR_DEG):
+        crs = utm_for(middle_lon, math.copysign(_POLAR_DEG + 1, middle_lat) if is_polar else middle_lat)
         xs, ys = transform(lon, lat, LONLAT, crs)
         pixel = float(f"{pixel_m:.2g}")
         return Grid.snapped(Bounds(xs.min(), ys.min(), xs.max(), ys.max()), crs, pixel)

@@ -14,7 +14,7 @@ from zoompick.arrays import Pixels, PixelType
 from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
-from zoompick.raster.placement import Affine
+from zoompick.raster.placement import Affine, Placement
 from zoompick.raster.raster import Derived, Raster, with_room
 from zoompick.raster.warp import Warped
 from zoompick.raster.ways import CLASS
@@ -22,10 +22,10 @@ from zoompick.raster.ways import CLASS
 
 def upright(opened: Raster) -> Raster:
     """A raster out of a file, north up whatever the file."""
-    turn: Affine | None = getattr(opened, "turn", None)
+    turn: Placement | None = getattr(opened, "turn", None)
     if turn is None:
         return opened
-    if turn.is_upright:
+    if isinstance(turn, Affine) and turn.is_upright:
         return Mirrored(opened, turn)
     name = Path(opened.source.address).name if isinstance(opened, Opened) else "The image"
     return Turned(opened, turn, name)
@@ -92,20 +92,18 @@ class Mirrored(_OfImage):
 
 
 class Turned(_OfImage):
-    """An image turned by some angle, on a north-up grid around it; its corners are no-data."""
+    """An image turned by some angle, or of uneven steps, on a north-up grid around it; corners, gaps are no-data."""
 
-    def __init__(self, source: Raster, turn: Affine, name: str) -> None:
+    def __init__(self, source: Raster, turn: Placement, name: str) -> None:
         super().__init__(source if source.nodata is not None else _Roomy(source))
         self._turn = turn
         self._name = name
         self._is_widened = source.nodata is None and self.source.dtype != source.dtype
-        image = self.source.grid
-        around = turn.bounds((0, image.width), (0, image.height))
-        self._grid = Grid.snapped(around, image.crs, turn.pixel)
+        self._grid = turn.grid(self.source.grid)
 
     @property
     def grid(self) -> Grid:
-        """North up, pixels as fine as the image's, corners at multiples of their size."""
+        """North up, pixels as fine as the image's."""
         return self._grid
 
     @property
@@ -115,10 +113,9 @@ class Turned(_OfImage):
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """By how much it was turned."""
+        """By how much it was turned, or that its steps are not even."""
         wider = f", as {self.dtype}, which has room for no-data in the corners" if self._is_widened else ""
-        own = f"{self._name} lies turned by {self._turn.angle_deg:.4g} degrees: it is resampled{wider}."
-        return (*super().notes, own)
+        return (*super().notes, f"{self._turn.told(self._name)}{wider}.")
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
@@ -133,8 +130,9 @@ class Turned(_OfImage):
 class _FromTurned(Warped):
     """A turned image seen on a grid of any reference system."""
 
-    def __init__(self, source: Raster, grid: Grid, way: str, turn: Affine, notes: tuple[str, ...]) -> None:
+    def __init__(self, source: Raster, grid: Grid, way: str, turn: Placement, notes: tuple[str, ...]) -> None:
         self._turn = turn
+        self._step_px = turn.step_px
         self._notes = notes
         super().__init__(source, grid, way)
 

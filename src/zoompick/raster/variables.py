@@ -1,36 +1,73 @@
-"""Variables of HDF5 and netCDF-4 files: which there are, what their values mean, and where on the ground they lie.
+"""Variables of containers: which there are, what their values mean, and where on the ground they lie.
 
 Source: CF conventions 1.11, sections 2.5 (missing data), 4 and 5 (coordinates, grid mappings), 8.1 (packed data).
 """
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from zoompick.arrays import Pixels, PixelType
-from zoompick.errors import FormatError, UsageError
+from zoompick.arrays import Pixels
 from zoompick.geo.crs import LONLAT, Crs
-from zoompick.jsontypes import JsonMap, JsonObject
-from zoompick.later import h5py, np
-from zoompick.raster.eosgrid import TEXT, grids_in
+from zoompick.jsontypes import JsonMap
+from zoompick.later import np
+from zoompick.raster.attributes import Packing, number_of, plain, text_of
+from zoompick.raster.eosgrid import TEXT, EosGrid, grids_in
 from zoompick.raster.grid import Grid
+from zoompick.raster.gridmapping import factor_of, system_of
+from zoompick.raster.pairs import Pair, pair_for, pairs_in
 from zoompick.raster.raster import Band
+from zoompick.raster.sides import EAST, NORTH, Side, even_steps, sides_of
+from zoompick.raster.uneven import Uneven
 
-_MOST_VARIABLES, _MOST_LAYERS, _LEAST_SIDE = 2000, 2000, 2
-_UNEVEN = 1e-3
-"""Steps of a coordinate may differ by this share of a pixel and still make a grid."""
-_LATS, _LONS = ("degrees_north", "degree_north", "degrees_n"), ("degrees_east", "degree_east", "degrees_e")
-EosGrids = Mapping[tuple[int, int], JsonMap]
-"""Rows and columns of grids to where they lie."""
-Places = dict[tuple[str, tuple[int, ...]], str]
-"""Arrays of places: 'lon' or 'lat' with their shape, to their name."""
+_MOST_VARIABLES, _MOST_LAYERS, _MOST_SIDES, _LEAST_SIDE = 2000, 2000, 6, 2
+_MICROMETRES = {"um": 1.0, "µm": 1.0, "micrometer": 1.0, "micrometers": 1.0, "micrometre": 1.0, "micron": 1.0,
+                "nm": 1e-3, "nanometer": 1e-3, "nanometers": 1e-3, "nanometre": 1e-3}  # fmt: skip
+"""Units of wavelength, and how many micrometres each is."""
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where rows and columns of a map lie in a dataset.
+
+    Attributes
+    ----------
+    down, across : int
+        Dimensions that run south (or north) and east (or west).
+    layer : tuple of (int, int)
+        Which place is meant along each of the other dimensions.
+    is_south_up, is_mirrored : bool
+        Rows run north; columns run west.
+    """
+
+    down: int = 0
+    across: int = 1
+    layer: tuple[tuple[int, int], ...] = ()
+    is_south_up: bool = False
+    is_mirrored: bool = False
+
+    def read(self, dataset: Any, rows: slice, cols: slice) -> Pixels:
+        """Stored values of some rows and columns, counted north up, of a dataset."""
+        place: list[Any] = [0] * len(dataset.shape)
+        for axis, at in self.layer:
+            place[axis] = at
+        place[self.down] = _counted(rows, dataset.shape[self.down], self.is_south_up)
+        place[self.across] = _counted(cols, dataset.shape[self.across], self.is_mirrored)
+        values = np.asarray(dataset[tuple(place)])
+        values = values.T if self.across < self.down else values
+        return values[:: -1 if self.is_south_up else 1, :: -1 if self.is_mirrored else 1]
+
+
+def _counted(part: slice, size: int, is_backward: bool) -> slice:
+    return slice(size - part.stop, size - part.start) if is_backward else part
 
 
 @dataclass(frozen=True)
 class Variable:
-    """A dataset with two dimensions, or one layer of a dataset with three.
+    """A dataset that lies somewhere, or one layer of a dataset with more dimensions than rows and columns.
 
     Attributes
     ----------
@@ -38,279 +75,198 @@ class Variable:
         Group and name.
     shape : tuple of int
         Rows and columns.
-    layer, axis : int
-        Which layer it is, along which dimension of the dataset; -1 for a dataset with two.
+    band : Band
+        With the scale and offset of the stored values.
+    packing : Packing
+        Type of the stored values, and which of them are missing.
     grid : Grid or None
-        None for one on a swath.
-    lon, lat : str
+        None for one on a swath; one that counts pixels where ``turn`` tells their places.
+    turn : Uneven or None
+        Places of rows and columns at uneven steps.
+    places : Pair or None
         Datasets of places of its pixels, for a swath.
-    is_south_up : bool
-        Rows run north.
-    valid : (float, float) or None
-        Least and greatest stored value that counts.
+    at : tuple of (str, float, str)
+        What layer it is: dimension, coordinate (or a number from 1) and its unit; for dimensions of one place, too.
     """
 
     path: str
-    shape: tuple[int, ...]
-    dtype: PixelType
+    shape: tuple[int, int]
     band: Band
-    nodata: float | None
-    valid: tuple[float, float] | None
-    grid: Grid | None
+    packing: Packing
+    layout: Layout
     chunks: tuple[int, int]
-    lon: str = ""
-    lat: str = ""
-    is_south_up: bool = False
-    layer: int = -1
-    axis: int = 0
-    about: JsonObject = field(default_factory=dict, compare=False)
+    grid: Grid | None = None
+    turn: Uneven | None = field(default=None, compare=False)
+    places: Pair | None = None
+    at: tuple[tuple[str, float, str], ...] = ()
 
-    def place(self, rows: slice, cols: slice) -> tuple[Any, ...]:
-        """Where rows and columns of it lie in the dataset."""
-        place: list[Any] = [rows, cols]
-        if self.layer >= 0:
-            place.insert(self.axis, self.layer)
-        return tuple(place)
+    @property
+    def key(self) -> str:
+        """Where it lies in its file, for people."""
+        several = [f"{name} {value:g}{f' {unit}' if unit else ''}" for name, value, unit in self.at]
+        return ", ".join([self.path, *several])
 
 
-def variables_in(file: h5py.File) -> Iterator[Variable]:
+def variables_in(file: Any) -> Iterator[Variable]:
     """Every variable that lies somewhere, in the order of the file."""
     datasets: list[tuple[str, Any]] = []
 
     def visit(name: str, entry: Any) -> bool | None:
-        if hasattr(entry, "dtype") and hasattr(entry, "shape"):
+        if hasattr(entry, "dtype") and hasattr(entry, "shape") and entry.dtype.kind in "iuf":
             datasets.append((name, entry))
         return True if len(datasets) > _MOST_VARIABLES else None
 
     file.visititems(visit)
-    places, grids = _swath_places(datasets), _eos_grids(file)
+    lines = [(name, entry) for name, entry in datasets if len(entry.shape) == 1]
+    pairs, grids = pairs_in(file, datasets), _eos_grids(file)
+    taken = {name for pair in pairs for name in (pair.lon, pair.lat)}
     for name, entry in datasets:
-        if len(entry.shape) not in (2, 3) or entry.dtype.kind not in "iuf" or name in places.values():
+        if not 2 <= len(entry.shape) <= _MOST_SIDES or name in taken:
             continue
-        stacked = _Stacked.of(entry) if len(entry.shape) == 3 else None
-        sides = [size for side, size in enumerate(entry.shape) if stacked is None or side != stacked.axis]
-        if min(sides) < _LEAST_SIDE or (stacked is not None and stacked.count > _MOST_LAYERS):
-            continue
-        one = _variable(file, name, entry, places, stacked.axis if stacked else None, grids)
-        if one is not None:
-            yield from [one] if stacked is None else stacked.layers(one)
+        one = _placed(_Looked(file, name, entry, sides_of(file, entry, lines)), pairs, grids)
+        if one is not None and min(one.shape) >= _LEAST_SIDE:
+            yield from _layers(one, sides_of(file, entry, lines))
 
 
 @dataclass(frozen=True)
-class _Stacked:
-    """The dimension of a dataset with three that is neither rows nor columns.
+class _Looked:
+    """A dataset as it is looked at."""
 
-    Attributes
-    ----------
-    um : tuple of float
-        Wavelength of each layer; none where they are no bands of a spectrum.
-    """
+    file: Any
+    name: str
+    entry: Any
+    sides: Sequence[Side]
 
-    axis: int
-    count: int
-    um: tuple[float, ...] = ()
-
-    @classmethod
-    def of(cls, entry: Any) -> _Stacked:
-        """The dimension whose coordinate is a wavelength; else the first."""
-        for axis, size in enumerate(entry.shape):
-            found = _coordinate(entry, axis, size)
-            if found is None:
-                continue
-            values, name, scale = found
-            factor = _MICROMETRES.get(_text(scale, "units").lower())
-            if factor and ("wavelength" in name.lower() or "wavelength" in _text(scale, "standard_name")):
-                return cls(axis, size, tuple((values * factor).tolist()))
-        return cls(0, entry.shape[0])
-
-    def layers(self, one: Variable) -> Iterator[Variable]:
-        """A variable for each layer: the only one as it is called, of several numbered from 1."""
-        for layer in range(self.count):
-            um = self.um[layer] if self.um else one.band.wavelength_um
-            name = one.band.name if self.count == 1 else f"{one.band.name}_{layer + 1:03d}"
-            yield replace(one, layer=layer, axis=self.axis, band=replace(one.band, name=name, wavelength_um=um))
+    def variable(self, down: int, across: int, **where: Any) -> Variable:
+        """It, with rows and columns along two of its dimensions."""
+        entry, packing = self.entry, Packing.of(self.entry)
+        rows, cols = entry.shape[down], entry.shape[across]
+        chunks = (entry.chunks[down], entry.chunks[across]) if entry.chunks else (min(rows, 256), cols)
+        layout = where.pop("layout", Layout(down, across))
+        is_class = "flag_values" in entry.attrs or "flag_masks" in entry.attrs
+        band = Band(
+            self.name.rpartition("/")[2], packing.scale, packing.offset, text_of(entry, "units"), is_class,
+            number_of(entry, "wavelength_um"),
+        )  # fmt: skip
+        return Variable(self.name, (rows, cols), band, packing, layout, chunks, **where)
 
 
-_MICROMETRES = {"um": 1.0, "µm": 1.0, "micrometer": 1.0, "micrometers": 1.0, "micrometre": 1.0, "micron": 1.0,
-                "nm": 1e-3, "nanometer": 1e-3, "nanometers": 1e-3, "nanometre": 1e-3}  # fmt: skip
-"""Units of wavelength, and how many micrometres each is."""
-
-
-def _swath_places(datasets: Sequence[tuple[str, Any]]) -> Places:
-    """Arrays of longitude and latitude: ('lon' or 'lat', shape) to their name."""
-    found: Places = {}
-    for name, entry in datasets:
-        if len(entry.shape) != 2:
-            continue
-        kind = _axis(name, entry)
-        if kind:
-            found.setdefault((kind, entry.shape), name)
-    return found
-
-
-def _axis(name: str, entry: Any) -> str:
-    """'lon' or 'lat' for a coordinate by its standard name, unit or name; empty for another."""
-    standard, units = _text(entry, "standard_name"), _text(entry, "units").lower()
-    word = name.rpartition("/")[2].lower()
-    if standard == "latitude" or units in _LATS or word in ("lat", "latitude"):
-        return "lat"
-    return "lon" if standard == "longitude" or units in _LONS or word in ("lon", "longitude", "long") else ""
-
-
-def _variable(
-    file: h5py.File,
-    name: str,
-    entry: Any,
-    places: dict[tuple[str, tuple[int, ...]], str],
-    axis: int | None,
-    grids: EosGrids,
-) -> Variable | None:
-    down, across = (side for side in range(len(entry.shape)) if side != axis)
-    rows, cols = entry.shape[down], entry.shape[across]
-    dtype = entry.dtype.newbyteorder("=")
-    nodata = _number(entry, "_FillValue", _number(entry, "missing_value", None))
-    chunks = (entry.chunks[down], entry.chunks[across]) if entry.chunks else (min(rows, 256), cols)
-    band = Band(
-        name.rpartition("/")[2],
-        _number(entry, "scale_factor", 1.0) or 1.0,
-        _number(entry, "add_offset", 0.0) or 0.0,
-        _text(entry, "units"),
-        bool("flag_values" in entry.attrs or "flag_masks" in entry.attrs),
-        _number(entry, "wavelength_um", None),
-    )
-    given = {"path": name, "shape": (rows, cols), "dtype": dtype, "band": band, "nodata": nodata,
-             "valid": _valid(entry), "chunks": chunks}  # fmt: skip
-    about = {key: entry.attrs[key] for key in ("status", "long_name") if key in entry.attrs}
-    grid, south_up = _told_grid(entry.attrs, rows, cols), False
-    if grid is None and (rows, cols) in grids:
-        grid = _told_grid(grids[rows, cols], rows, cols)
-    if grid is None:
-        grid, south_up = _cf_grid(file, entry, (down, rows), (across, cols))
-    if grid is not None:
-        return Variable(**given, grid=grid, is_south_up=south_up, about=about)
-    lon, lat = (places.get((kind, (rows, cols)), "") for kind in ("lon", "lat"))
-    return Variable(**given, grid=None, lon=lon, lat=lat, about=about) if lon and lat else None
-
-
-def _valid(entry: Any) -> tuple[float, float] | None:
-    """Range of stored values that count (CF section 2.5.1)."""
-    if "valid_range" in entry.attrs:
-        low, high = (float(v) for v in np.ravel(entry.attrs["valid_range"])[:2])
-        return low, high
-    least, greatest = _number(entry, "valid_min", None), _number(entry, "valid_max", None)
-    if least is None and greatest is None:
+def _placed(one: _Looked, pairs: Sequence[Pair], grids: Sequence[EosGrid]) -> Variable | None:
+    """A dataset with its place: told by itself, by the text of the file, along its sides, or by pairs of places."""
+    down, across = _usual(one.sides)
+    rows, cols = one.entry.shape[down], one.entry.shape[across]
+    told = _told_grid(one.entry.attrs, rows, cols)
+    eos = next((grid for grid in grids if grid.holds(one.name, (rows, cols))), None)
+    if told is None and eos is not None:
+        told = _told_grid(eos.told, rows, cols)
+    if told is not None:
+        return one.variable(down, across, grid=told)
+    by_sides = _by_sides(one)
+    if by_sides is not None:
+        return by_sides
+    found = pair_for(one.file, one.name, one.entry, pairs)
+    if found is None:
         return None
-    return (-np.inf if least is None else least, np.inf if greatest is None else greatest)
+    place, (down, across) = found
+    return one.variable(down, across, places=place)
 
 
-_EOS = "HDFEOS INFORMATION"
+def _usual(sides: Sequence[Side]) -> tuple[int, int]:
+    """The last two dimensions that are no wavelength: rows and columns where nothing else tells."""
+    left = [side.axis for side in sides if side.kind != "wavelength"]
+    down, across = (left if len(left) >= 2 else [side.axis for side in sides])[-2:]
+    return down, across
 
 
-def _eos_grids(file: Any) -> EosGrids:
-    """Grids that the text of an HDF-EOS file tells, in HDF5; HDF4 gives them to its datasets itself."""
+def _by_sides(one: _Looked) -> Variable | None:
+    """A grid by coordinates along both sides, in the system of the grid mapping, else in degrees."""
+    north = next((side for side in one.sides if side.kind in NORTH and side.values is not None), None)
+    east = next((side for side in one.sides if side.kind in EAST and side.values is not None), None)
+    mapped = system_of(one.file, one.entry)
+    if mapped is not None and (north is None or east is None):
+        # A system, and two sides with coordinates of which nothing tells the way: rows before columns.
+        plain_sides = [side for side in one.sides if side.values is not None and side.kind != "wavelength"]
+        if len(plain_sides) >= 2:
+            north, east = plain_sides[-2:]
+    if north is None or east is None or north.size < _LEAST_SIDE or east.size < _LEAST_SIDE:
+        return None
+    if mapped is None and (north.kind, east.kind) != ("lat", "lon"):
+        return None
+    crs, height = mapped or (LONLAT, 0.0)
+    assert north.values is not None and east.values is not None
+    factors = [factor_of(side.unit, crs, height) for side in (north, east)]
+    ys, xs = north.values * factors[0], east.values * factors[1]
+    south_up, mirrored = bool(ys[-1] > ys[0]), bool(xs[-1] < xs[0])
+    ys, xs = ys[:: -1 if south_up else 1], xs[:: -1 if mirrored else 1]
+    if crs.is_geographic and float(xs[0]) >= _HALF_TURN:
+        xs = xs - 2 * _HALF_TURN
+    layout = Layout(north.axis, east.axis, is_south_up=south_up, is_mirrored=mirrored)
+    down, across = even_steps(ys, north.slack * factors[0]), even_steps(xs, east.slack * factors[1])
+    if down is None or across is None:
+        turn = Uneven.of(xs, ys, one.name)
+        lattice = Grid(crs, 1, 1, 0, 0, east.size, north.size)
+        return one.variable(north.axis, east.axis, layout=layout, grid=lattice, turn=turn)
+    west, top = across.first - across.step / 2, down.first - down.step / 2
+    grid = Grid(crs, across.step, -down.step, west, top, east.size, north.size)
+    return one.variable(north.axis, east.axis, layout=layout, grid=grid)
+
+
+_HALF_TURN = 180.0
+
+
+def _layers(one: Variable, sides: Sequence[Side]) -> Iterator[Variable]:
+    """A variable for each place along its other dimensions: the only one as it is called, several with a number."""
+    others = [side for side in sides if side.axis not in (one.layout.down, one.layout.across)]
+    count = int(np.prod([side.size for side in others], dtype=np.int64)) if others else 1
+    if count > _MOST_LAYERS:
+        return
+    for number, places in enumerate(itertools.product(*(range(side.size) for side in others))):
+        at = tuple(
+            (side.name.rpartition("/")[2] or f"side {side.axis + 1}", _at(side, place), side.unit)
+            for side, place in zip(others, places, strict=True)
+        )
+        um = next((_um(side, place) for side, place in zip(others, places, strict=True) if _um(side, place)), None)
+        name = one.band.name if count == 1 else f"{one.band.name}_{number + 1:03d}"
+        layer = tuple((side.axis, place) for side, place in zip(others, places, strict=True))
+        band = replace(one.band, name=name, wavelength_um=um or one.band.wavelength_um)
+        yield replace(one, layout=replace(one.layout, layer=layer), band=band, at=at)
+
+
+def _at(side: Side, place: int) -> float:
+    """Coordinate of a place along a dimension; its number from 1 where nothing tells one."""
+    return place + 1.0 if side.values is None or not np.isfinite(side.values[place]) else float(side.values[place])
+
+
+def _um(side: Side, place: int) -> float | None:
+    """Wavelength of a place along a dimension of wavelengths."""
+    factor = _MICROMETRES.get(side.unit)
+    if factor is None or side.kind != "wavelength" or side.values is None:
+        return None
+    return float(side.values[place] * factor)
+
+
+_EOS, _MOST_TEXT = "HDFEOS INFORMATION", 1 << 20
+
+
+def _eos_grids(file: Any) -> Sequence[EosGrid]:
+    """Grids that the text of an HDF-EOS file tells."""
+    own = getattr(file, "grids", None)
+    if own is not None:
+        return tuple(own)
     if not hasattr(file, "filename") or _EOS not in file:
-        return {}
+        return ()
     told = [file[_EOS][name] for name in sorted(file[_EOS]) if name.startswith(TEXT)]
     pieces = [part[()] for part in told if hasattr(part, "shape") and part.size <= _MOST_TEXT]
-    return grids_in("".join(p.decode("ascii", "replace") if isinstance(p, bytes) else str(p) for p in pieces))
+    return grids_in("".join(str(plain(piece)) for piece in pieces))
 
 
-_MOST_TEXT = 1 << 20
-
-
-def _told_grid(attrs: JsonMap, rows: int, cols: int) -> Grid | None:
+def _told_grid(attrs: Mapping[str, Any] | JsonMap, rows: int, cols: int) -> Grid | None:
     """A grid told by attributes of the variable itself, or by the text of the file."""
     if not all(key in attrs for key in ("west", "north", "pixel_m")):
         return None
-    crs = _plain_text(attrs.get("crs", "")) or ("epsg" in attrs and str(int(np.ravel(attrs["epsg"])[0])))
+    code = plain(attrs.get("epsg"))
+    crs = str(plain(attrs.get("crs", ""))) or (str(int(code)) if code is not None else "")
     if not crs:
         return None
-    west, north, pixel = (float(np.ravel(attrs[key])[0]) for key in ("west", "north", "pixel_m"))
+    west, north, pixel = (float(plain(attrs[key])) for key in ("west", "north", "pixel_m"))
     return Grid(Crs.parse(crs), pixel, pixel, west, north, cols, rows)
-
-
-def _cf_grid(
-    file: h5py.File, entry: Any, vertical: tuple[int, int], horizontal: tuple[int, int]
-) -> tuple[Grid | None, bool]:
-    """A grid by coordinate variables along both sides, in the system of the grid mapping, else in degrees.
-
-    Each side is told by its dimension and its length.
-    """
-    (_, rows), (_, cols) = vertical, horizontal
-    down, across = _coordinate(entry, *vertical), _coordinate(entry, *horizontal)
-    if down is None or across is None:
-        return None, False
-    (y, y_name, y_entry), (x, x_name, x_entry) = down, across
-    crs = _mapping(file, entry)
-    if crs is None:
-        is_degrees = _axis(y_name, y_entry) == "lat" and _axis(x_name, x_entry) == "lon"
-        if not is_degrees:
-            return None, False
-        crs = LONLAT
-    factor = 1000.0 if _text(x_entry, "units") in ("km", "kilometers", "kilometre") else 1.0
-    step_x, step_y = _step(x) * factor, _step(y) * factor
-    if not step_x or not step_y or step_x < 0:
-        return None, False
-    west = float(x[0]) * factor - step_x / 2
-    north = max(float(y[0]), float(y[-1])) * factor + abs(step_y) / 2
-    return Grid(crs, step_x, abs(step_y), west, north, cols, rows), step_y > 0
-
-
-def _coordinate(entry: Any, dimension: int, size: int) -> tuple[Pixels, str, Any] | None:
-    """Values along a side, from the dimension scale of the variable."""
-    try:
-        scales = entry.dims[dimension]
-        scale = scales[0] if len(scales) else None
-    except (RuntimeError, IndexError, KeyError):
-        return None
-    if scale is None or scale.shape != (size,) or scale.dtype.kind not in "iuf":
-        return None
-    return np.asarray(scale[...], np.float64), str(scale.name), scale
-
-
-def _step(values: Pixels) -> float:
-    """Even step of a coordinate; 0 when it is uneven."""
-    steps = np.diff(values)
-    step = float((values[-1] - values[0]) / (len(values) - 1))
-    return step if step and np.abs(steps - step).max() <= _UNEVEN * abs(step) * max(1, len(values) ** 0.5) else 0.0
-
-
-def _mapping(file: h5py.File, entry: Any) -> Crs | None:
-    """Reference system of a variable's grid mapping, None for none.
-
-    Raises
-    ------
-    UsageError
-        It cannot be read.
-    """
-    name = _text(entry, "grid_mapping").split(":")[0].strip()
-    if not name:
-        return None
-    holder = entry.parent.get(name) or file.get(name)
-    if holder is None:
-        return None
-    wkt = _text(holder, "crs_wkt") or _text(holder, "spatial_ref")
-    code = _text(holder, "epsg_code")
-    try:
-        if code:
-            return Crs.parse(code)
-        return Crs.from_wkt(wkt) if wkt else Crs.from_cf(dict(holder.attrs))
-    except UsageError as error:
-        raise FormatError(f"The grid mapping {name} of {entry.name} cannot be used: {error.what}") from error
-
-
-def _text(entry: Any, key: str) -> str:
-    return _plain_text(entry.attrs.get(key, ""))
-
-
-def _plain_text(value: Any) -> str:
-    value = value[0] if isinstance(value, np.ndarray) and value.size else value
-    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-
-
-def _number(entry: Any, key: str, default: float | None) -> float | None:
-    value = entry.attrs.get(key)
-    try:
-        return default if value is None else float(np.ravel(value)[0])
-    except (TypeError, ValueError, IndexError):
-        return default

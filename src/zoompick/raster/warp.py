@@ -1,7 +1,7 @@
 """A raster carried onto a grid of another CRS: control points with a bounded error, kernels that know no-data.
 
-Positions are transformed exactly on every 32nd pixel of the target and interpolated between; the error in the middle
-of each cell is measured, and the step halved until it stays below a twentieth of a source pixel.
+Where pixels lie is told by :mod:`zoompick.raster.positions`: of each by itself, so that windows of any size and place
+show the same.
 Source of the kernel's convention: OpenCV remap, positions in source pixels with centres at whole numbers.
 """
 
@@ -10,67 +10,28 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import GridError
 from zoompick.geo.crs import transform
 from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import METHODS, OnGrid
+from zoompick.raster.positions import NOWHERE, STEP_PX, Positions, positions
 from zoompick.raster.raster import Derived, Raster, fill_value, fitting_level, is_whole, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
 from zoompick.raster.turn import around
 from zoompick.raster.ways import CLASS
 
-_STEP_PX, _BEFORE, _NOWHERE, _FAR = 32, 1e-6, -1e6, 1e9
-POSITION_ERROR_PX = 0.05
-"""What positions may be off, in pixels of the source."""
-_MOST_SOURCE_PX = 20_000
-_WIDE = {"cubic": 2, "lanczos": 4}
-"""Kernels wider than bilinear, and how many pixels they reach to each side."""
+_BEFORE, _DIGITS = 1e-6, 1 << 24
+_MOST_SOURCE_PX = 16_000
+"""Up to so many pixels a side positions of 32 bits keep their fraction (:data:`positions.FRACTION`)."""
+_WIDE, _GAP_RADII = {"cubic": 2, "lanczos": 4}, 1.5
+"""Kernels wider than bilinear, and how many pixels they reach to each side; so many of these a gap must be away."""
 _SAME, _FINER, _LEAST_TIMES, _MOST_TIMES = 1.2, 3.0, 3, 6
 """Up to so many source pixels a target pixel, one position is enough; else pixels so much finer are looked at."""
-
-
-@dataclass(frozen=True)
-class _Positions:
-    """Source column and row of every pixel of a window, as 32-bit floats that count from a pixel of the source.
-
-    Attributes
-    ----------
-    spans : tuple of (float, float)
-        Between which all columns and all rows lie.
-    """
-
-    cols: Pixels
-    rows: Pixels
-    col: int
-    row: int
-    spans: tuple[tuple[float, float], tuple[float, float]]
-
-    @classmethod
-    def of(cls, cols: Pixels, rows: Pixels, step: int, window: Window) -> _Positions:
-        """From positions at knots, so many pixels apart."""
-        # What has no place must not take the digits of what has one.
-        first = [math.floor(float(np.min(knots, where=knots > _NOWHERE, initial=_FAR))) for knots in (cols, rows)]
-        first = [0 if start == _FAR else start for start in first]
-        found = [_between(knots - start, step, window.height, window.width)
-                 for knots, start in zip((cols, rows), first, strict=True)]  # fmt: skip
-        low, high = ([float(reduce(knots)) for knots in (cols, rows)] for reduce in (np.min, np.max))
-        return cls(found[0], found[1], first[0], first[1], ((low[0], high[0]), (low[1], high[1])))
-
-    def is_within(self, lattice: Grid) -> bool:
-        """True when every position is seen to lie well on a lattice."""
-        sizes = lattice.width, lattice.height
-        return all(low > 0 and high < size - 1 for (low, high), size in zip(self.spans, sizes, strict=True))
-
-    def inside(self, lattice: Grid) -> Pixels:
-        """True where a position lies on a lattice."""
-        right, bottom = np.float32(lattice.width - 0.5 - self.col), np.float32(lattice.height - 0.5 - self.row)
-        left, top = np.float32(-0.5 - self.col), np.float32(-0.5 - self.row)
-        return (self.cols > left) & (self.cols < right) & (self.rows > top) & (self.rows < bottom)
 
 
 class Warped(Derived):
@@ -91,6 +52,8 @@ class Warped(Derived):
     GridError
         The source has no no-data value: what lies outside it could not be told.
     """
+
+    _step_px = STEP_PX
 
     def __init__(self, source: Raster, grid: Grid, way: str = "bilinear") -> None:
         if source.nodata is None:
@@ -118,18 +81,14 @@ class Warped(Derived):
 
     def _step_in(self, lattice: Grid) -> float:
         """Pixels of a lattice across a target pixel, in the middle of the target."""
-        middle = Window(self._grid.width // 2, self._grid.height // 2, 2, 2)
-        x, y = self._exact(np.array([0, 1]), np.array([0, 1]), middle, lattice)
+        col, row = self._grid.width // 2, self._grid.height // 2
+        x, y = self._exact(*np.meshgrid([col, col + 1], [row, row + 1]), lattice)
         across = math.hypot(float(x[0, 1] - x[0, 0]), float(y[0, 1] - y[0, 0]))
         down = math.hypot(float(x[1, 0] - x[0, 0]), float(y[1, 0] - y[0, 0]))
         return max(across, down, 1e-9)
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
-        if self._times > 1 and min(window.width, window.height) == 1:
-            # How large a pixel is its neighbours tell.
-            wide = Window(window.col, window.row, max(2, window.width), max(2, window.height))
-            return self.read(wide, bands)[:, : window.height, : window.width]
         lattice = self.source.levels[self._level]
         at = self._positions(window, lattice)
         count = len(self.bands if bands is None else bands)
@@ -140,13 +99,12 @@ class Warped(Derived):
         part = (slice(None), slice(None)) if inside is None else _box(inside)
         here = True if inside is None else inside[part].all()
         near = [one[part] if here else one[inside] for one in (at.cols, at.rows)]
-        under = self._under(near[0], near[1]).moved(at.col, at.row).intersect(lattice.window)
+        under = self._under(near[0], near[1]).intersect(lattice.window)
         if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
         source = self._grouped(self.source.read(under, bands, self._level))
-        places = self._places(at.cols, under.col - at.col), self._places(at.rows, under.row - at.row)
-        steps = [_across(one, axis)[part] for one in places for axis in (1, 0)] if self._times > 1 else []
-        cols, rows = places[0][part], places[1][part]
+        cols, rows = self._places(at.cols[part], under.col), self._places(at.rows[part], under.row)
+        steps = [one[part] / self._group for one in self._steps(window, lattice)] if self._times > 1 else []
         for target, band in zip(out, source, strict=True):
             values = self._of_ground(band, cols, rows, steps) if self._times > 1 else self._sampled(band, cols, rows)
             if inside is None:
@@ -156,8 +114,10 @@ class Warped(Derived):
         return out
 
     def _under(self, cols: Pixels, rows: Pixels) -> Window:
-        """Source pixels about some positions, in whole groups; counted as these are."""
+        """Source pixels about some positions, in whole groups."""
         group, halo = self._group, 1 + math.ceil(self._group * self._times / 2)
+        # A wide kernel looks for gaps about it.
+        halo += math.ceil(_GAP_RADII * _WIDE.get(self._way, 0))
         first = [math.floor((float(v.min()) - halo) / group) * group for v in (cols, rows)]
         last = [math.ceil((float(v.max()) + halo + 1) / group) * group for v in (cols, rows)]
         return Window(first[0], first[1], last[0] - first[0], last[1] - first[1])
@@ -172,8 +132,16 @@ class Warped(Derived):
     def _places(self, positions: Pixels, first: int) -> Pixels:
         """Positions in groups, counted from a window's first pixel."""
         if self._group == 1:
-            return positions - np.float32(first) if first else positions
-        return (((positions - first) + 0.5) / self._group - 0.5).astype(np.float32)
+            return positions - first
+        return (positions + 0.5) / self._group - 0.5 - first // self._group
+
+    def _steps(self, window: Window, lattice: Grid) -> list[Pixels]:
+        """How far a position moves to the next target pixel: columns by column and row, then rows.
+
+        Neighbours tell, those beyond the window too, so that it does not matter where a window ends.
+        """
+        wide = self._positions(Window(window.col - 1, window.row - 1, window.width + 2, window.height + 2), lattice)
+        return [np.gradient(one, axis=axis)[1:-1, 1:-1] for one in (wide.cols, wide.rows) for axis in (1, 0)]
 
     def _of_ground(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
         """What the ground of each target pixel has: its mean, or what most of it is."""
@@ -183,9 +151,10 @@ class Warped(Derived):
         """Positions spread evenly in each target pixel, one after the other."""
         shares = (np.arange(self._times) + 0.5) / self._times - 0.5
         for down, right in itertools.product(shares, shares):
+            # The last digits depend on where a window starts, and are taken off.
             yield (
-                (cols + right * steps[0] + down * steps[1]).astype(np.float32),
-                (rows + right * steps[2] + down * steps[3]).astype(np.float32),
+                np.rint((cols + right * steps[0] + down * steps[1]) * _DIGITS) / _DIGITS,
+                np.rint((rows + right * steps[2] + down * steps[3]) * _DIGITS) / _DIGITS,
             )
 
     def _most(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
@@ -205,14 +174,11 @@ class Warped(Derived):
         return out
 
     def _averaged(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
-        """The mean over each target pixel: of values at positions spread evenly in it, where half are there.
-
-        ``steps`` tells how far a position moves to the next target pixel: columns by column and row, then rows.
-        """
+        """The mean over each target pixel: of values at positions spread evenly in it, where half are there."""
         total, weight = np.zeros(cols.shape), np.zeros(cols.shape)
         valid = valid_mask(band, self.nodata)
-        working = np.where(valid, band, 0).astype(np.float32 if band.dtype.itemsize <= 2 else np.float64)
-        ones = None if valid.all() else valid.astype(np.float32)
+        working = np.where(valid, band, 0).astype(_working(band.dtype))
+        ones = None if valid.all() else valid.astype(_working(band.dtype))
         for col, row in self._spread(cols, rows, steps):
             here = _within((col, row), band.shape)
             total += np.where(here, kernels.remap_linear(working, col, row), 0)
@@ -240,7 +206,7 @@ class Warped(Derived):
         """Values at positions; a missing neighbour is left out, a pixel whose nearest one is missing is missing."""
         if self._picks:
             return kernels.remap_nearest(band, cols, rows)
-        wider = np.float32 if band.dtype.itemsize <= 2 else np.float64
+        wider = _working(band.dtype)
         if is_whole(band, self.nodata):
             working = band.astype(wider)
             values = kernels.remap_linear(working, cols, rows)
@@ -250,7 +216,7 @@ class Warped(Derived):
         valid = valid_mask(band, self.nodata)
         working = np.where(valid, band, 0).astype(wider)
         values = kernels.remap_linear(working, cols, rows)
-        weight = kernels.remap_linear(valid.astype(np.float32), cols, rows)
+        weight = kernels.remap_linear(valid.astype(wider), cols, rows)
         present = kernels.remap_nearest(valid.astype(np.uint8), cols, rows).astype(bool) & (weight > 1e-6)
         np.divide(values, weight, out=values, where=present)
         if self._way in _WIDE:
@@ -263,36 +229,23 @@ class Warped(Derived):
         """Values by a wider kernel where all pixels under it are there; the given ones elsewhere."""
         radius = _WIDE[self._way]
         inside = np.pad(valid, radius, constant_values=False)
-        whole = kernels.distance(inside)[radius:-radius, radius:-radius] > 1.5 * radius
+        whole = kernels.distance(inside)[radius:-radius, radius:-radius] > _GAP_RADII * radius
         here = kernels.remap_nearest(whole.astype(np.uint8), cols, rows).astype(bool)
         return np.where(here, kernels.remap_wide(working, cols, rows, self._way), values)
 
-    def _positions(self, window: Window, lattice: Grid) -> _Positions:
+    def _positions(self, window: Window, lattice: Grid) -> Positions:
         """Column and row in ``lattice`` of every target pixel's centre."""
-        step = _STEP_PX
-        while True:
-            knots_x = np.arange(0, window.width + step, step)
-            knots_y = np.arange(0, window.height + step, step)
-            cols, rows = self._exact(knots_x, knots_y, window, lattice)
-            middle = self._exact(knots_x[:-1] + step / 2, knots_y[:-1] + step / 2, window, lattice)
-            error = max(
-                float(np.abs(_centres(knots) - exact).max()) if exact.size else 0.0
-                for knots, exact in zip((cols, rows), middle, strict=True)
-            )
-            if error <= POSITION_ERROR_PX or step <= 1:
-                break
-            step //= 2
-        return _Positions.of(cols, rows, step, window)
+        return positions(window, lambda xs, ys: self._exact(xs, ys, lattice), self._step_px)
 
-    def _exact(self, xs: Pixels, ys: Pixels, window: Window, lattice: Grid) -> tuple[Pixels, Pixels]:
+    def _exact(self, xs: Pixels, ys: Pixels, lattice: Grid) -> tuple[Pixels, Pixels]:
+        """Columns and rows of pixels of the target, which count from its corner."""
         grid = self._grid
-        x = grid.west + (window.col + xs + 0.5) * grid.pixel_x
-        y = grid.north - (window.row + ys + 0.5) * grid.pixel_y
-        mesh_x, mesh_y = np.meshgrid(x, y)
-        out_x, out_y = transform(mesh_x, mesh_y, grid.crs, lattice.crs)
+        out_x, out_y = transform(
+            grid.west + (xs + 0.5) * grid.pixel_x, grid.north - (ys + 0.5) * grid.pixel_y, grid.crs, lattice.crs
+        )
         cols, rows = self._in_lattice(np.asarray(out_x), np.asarray(out_y), lattice)
         # What has no place in the source's system lies outside it.
-        return np.where(np.isfinite(cols), cols, _NOWHERE), np.where(np.isfinite(rows), rows, _NOWHERE)
+        return np.where(np.isfinite(cols), cols, NOWHERE), np.where(np.isfinite(rows), rows, NOWHERE)
 
     def _in_lattice(self, x: Pixels, y: Pixels, lattice: Grid) -> tuple[Pixels, Pixels]:
         """Column and row in a lattice of places in its reference system."""
@@ -321,6 +274,11 @@ def resampled_to(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
     return Warped(raster, grid, way)
 
 
+def _working(dtype: PixelType) -> type[np.floating[Any]]:
+    """float32 holds all values of 16 bits, and what is float32 already; others need float64."""
+    return np.float32 if dtype.itemsize <= 2 or dtype == np.float32 else np.float64
+
+
 def _box(mask: Pixels) -> tuple[slice, slice]:
     """Rows and columns that hold what is set in a mask, which is not empty."""
     spans = [np.flatnonzero(mask.any(axis=axis)) for axis in (1, 0)]
@@ -332,25 +290,3 @@ def _within(at: tuple[Pixels, Pixels], size: tuple[int, ...]) -> Pixels:
     """True where a column and row lie on a band of some size."""
     col, row = at
     return (col > -0.5) & (col < size[1] - 0.5) & (row > -0.5) & (row < size[0] - 0.5)
-
-
-def _across(places: Pixels, axis: int) -> Pixels:
-    """How far a position moves from one target pixel to the next along an axis."""
-    if places.shape[axis] == 1:
-        return np.zeros_like(places)
-    return np.gradient(places, axis=axis)
-
-
-def _centres(knots: Pixels) -> Pixels:
-    """What bilinear interpolation gives in the middle of each cell."""
-    return (knots[:-1, :-1] + knots[1:, :-1] + knots[:-1, 1:] + knots[1:, 1:]) / 4
-
-
-def _between(knots: Pixels, step: int, height: int, width: int) -> Pixels:
-    """Bilinear interpolation of knots, so many pixels apart, at every pixel, in 32-bit floats."""
-    share = np.arange(step, dtype=np.float32) / np.float32(step)
-    knots = knots.astype(np.float32)
-    first, rise = knots[:-1, None, :], np.diff(knots, axis=0)[:, None, :]
-    down = (first + rise * share[None, :, None]).reshape(-1, knots.shape[1])[:height]
-    first, rise = down[:, :-1, None], np.diff(down, axis=1)[:, :, None]
-    return np.asarray((first + rise * share).reshape(height, -1)[:, :width])

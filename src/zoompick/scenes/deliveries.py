@@ -9,6 +9,7 @@ from pathlib import Path
 
 from zoompick.arrays import Pixels
 from zoompick.later import np
+from zoompick.raster.chosen import parted
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import is_hdf, variables_of
@@ -138,7 +139,8 @@ def open_layers(paths: Iterable[Path], is_weighted: bool = False) -> list[Layer]
 def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
     source = source_of(path)
     if is_hdf(source.read(0, 8)):
-        return [_in_container(raster, path) for raster in variables_of(source, is_weighted)]
+        bare = Path(parted(str(path))[0])
+        return [_in_container(raster, bare) for raster in variables_of(source, is_weighted)]
     raster, scene = open_raster(path), _scene_name(path)
     guide = guide_for_file(path.name)
     known = {band.index: band for band in band_files(path)}

@@ -10,6 +10,7 @@ from pathlib import Path
 from zoompick.addresses import is_remote
 from zoompick.bytesource import ByteSource
 from zoompick.net.ranges import remote_file
+from zoompick.raster.chosen import Part, parted
 from zoompick.raster.opening import open_raster, provide, source_of
 from zoompick.scenes.members import open_member
 
@@ -20,6 +21,16 @@ def state_of(path: Path) -> str:
     """Size and entity tag of a file that lies elsewhere: what tells this state of it from others."""
     identity = source_of(path).identity
     return f"{identity.size} bytes, {identity.stamp}"
+
+
+def _is_part(address: str) -> bool:
+    # A file may have the mark in its own name.
+    return bool(parted(address)[1]) and not Path(address).exists()
+
+
+def _part(address: str) -> ByteSource:
+    outer, wanted = parted(address)
+    return Part(source_of(outer), wanted)
 
 
 def _is_member(address: str) -> bool:
@@ -36,5 +47,6 @@ def _remote(url: str) -> ByteSource:
     return remote_file(url)
 
 
+provide(_is_part, _part)
 provide(_is_member, _member)
 provide(is_remote, _remote)
