@@ -164,9 +164,15 @@ _TABLE = 32
 """Wide kernels come out of a table with so many steps a pixel."""
 
 
-def _single(positions: Pixels) -> Pixels:
-    """Positions in 32 bits, in whole parts of a pixel."""
-    return (np.rint(positions * FRACTION) / FRACTION).astype(np.float32)
+def single(positions: Pixels, first: int = 0) -> Pixels:
+    """Positions in 32 bits, in whole parts of a pixel, counted from a pixel; those in 32 bits are so already."""
+    if positions.dtype == np.float32:
+        return positions
+    parts = positions - first
+    parts *= FRACTION
+    np.rint(parts, out=parts)
+    parts *= 1 / FRACTION
+    return parts.astype(np.float32)
 
 
 def remap_linear(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
@@ -179,7 +185,7 @@ def remap_linear(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
         return _linear_of_doubles(band, cols, rows)
     cv2 = _cv2()
     source = np.ascontiguousarray(band)
-    places = _single(cols), _single(rows)
+    places = single(cols), single(rows)
     return np.asarray(cv2.remap(source, *places, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
 
 
@@ -224,7 +230,7 @@ _NEAREST_TYPES = ("uint8", "uint16", "int16", "float32")
 def remap_nearest(band: Pixels, cols: Pixels, rows: Pixels) -> Pixels:
     """Values of the pixels nearest to positions; the edge value goes on."""
     # In the middle between two pixels the later one counts, in every window.
-    places = [_single(one) + np.float32(0.5 / FRACTION) for one in (cols, rows)]
+    places = [single(one) + np.float32(0.5 / FRACTION) for one in (cols, rows)]
     if band.dtype in _NEAREST_TYPES:
         cv2 = _cv2()
         near = cv2.remap(np.ascontiguousarray(band), *places, cv2.INTER_NEAREST, borderMode=cv2.BORDER_REPLICATE)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 from zoompick.arrays import Mask, Numbers, Pixels
 from zoompick.later import np
@@ -22,6 +23,14 @@ Exact = Callable[[Pixels, Pixels], tuple[Pixels, Pixels]]
 """Columns and rows in the source of columns and rows of the target, arrays of one shape."""
 
 
+Spans = tuple[tuple[float, float], tuple[float, float]]
+
+
+def spans_of(cols: Numbers, rows: Numbers) -> Spans:
+    """Between which all columns, and all rows, lie."""
+    return (float(cols.min()), float(cols.max())), (float(rows.min()), float(rows.max()))
+
+
 @dataclass(frozen=True)
 class Positions:
     """Source column and row of every pixel of a window, as 64-bit floats, centres at whole numbers."""
@@ -29,10 +38,15 @@ class Positions:
     cols: Numbers
     rows: Numbers
 
+    @cached_property
+    def spans(self) -> Spans:
+        """Between which all columns, and all rows, lie."""
+        return spans_of(self.cols, self.rows)
+
     def is_within(self, lattice: Grid) -> bool:
         """True when every position is seen to lie well on a lattice."""
-        sides = (self.cols, lattice.width), (self.rows, lattice.height)
-        return all(float(one.min()) > 0 and float(one.max()) < size - 1 for one, size in sides)
+        sizes = lattice.width, lattice.height
+        return all(low > 0 and high < size - 1 for (low, high), size in zip(self.spans, sizes, strict=True))
 
     def inside(self, lattice: Grid) -> Mask:
         """True where a position lies on a lattice."""
@@ -93,5 +107,6 @@ def _spread(knots: Numbers, step: int) -> Numbers:
     share = np.arange(step) / step
     first, rise = knots[:-1, None, :], np.diff(knots, axis=0)[:, None, :]
     down = (first + rise * share[None, :, None]).reshape(-1, knots.shape[1])
-    first, rise = down[:, :-1, None], np.diff(down, axis=1)[:, :, None]
-    return np.asarray((first + rise * share).reshape(len(down), -1))
+    out = np.diff(down, axis=1)[:, :, None] * share
+    out += down[:, :-1, None]
+    return np.asarray(out.reshape(len(down), -1))

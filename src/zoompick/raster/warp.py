@@ -19,7 +19,7 @@ from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.ongrid import METHODS, OnGrid
-from zoompick.raster.positions import NOWHERE, STEP_PX, Positions, positions
+from zoompick.raster.positions import NOWHERE, STEP_PX, Positions, Spans, positions, spans_of
 from zoompick.raster.raster import Derived, Raster, fill_value, fitting_level, is_whole, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
 from zoompick.raster.turn import around
@@ -98,8 +98,9 @@ class Warped(Derived):
             return out
         part = (slice(None), slice(None)) if inside is None else _box(inside)
         here = True if inside is None else inside[part].all()
-        near = [one[part] if here else one[inside] for one in (at.cols, at.rows)]
-        under = self._under(near[0], near[1]).intersect(lattice.window)
+        chosen = part if here else inside
+        spans = at.spans if inside is None else spans_of(at.cols[chosen], at.rows[chosen])
+        under = self._under(spans).intersect(lattice.window)
         if max(under.width, under.height) > _MOST_SOURCE_PX * self._group and max(window.width, window.height) > 1:
             return self._in_quarters(window, bands)
         source = self._grouped(self.source.read(under, bands, self._level))
@@ -113,13 +114,13 @@ class Warped(Derived):
                 np.copyto(target[part], values, where=inside[part])
         return out
 
-    def _under(self, cols: Pixels, rows: Pixels) -> Window:
+    def _under(self, spans: Spans) -> Window:
         """Source pixels about some positions, in whole groups."""
         group, halo = self._group, 1 + math.ceil(self._group * self._times / 2)
         # A wide kernel looks for gaps about it.
         halo += math.ceil(_GAP_RADII * _WIDE.get(self._way, 0))
-        first = [math.floor((float(v.min()) - halo) / group) * group for v in (cols, rows)]
-        last = [math.ceil((float(v.max()) + halo + 1) / group) * group for v in (cols, rows)]
+        first = [math.floor((low - halo) / group) * group for low, _ in spans]
+        last = [math.ceil((high + halo + 1) / group) * group for _, high in spans]
         return Window(first[0], first[1], last[0] - first[0], last[1] - first[1])
 
     def _grouped(self, source: Pixels) -> Pixels:
@@ -131,6 +132,8 @@ class Warped(Derived):
 
     def _places(self, positions: Pixels, first: int) -> Pixels:
         """Positions in groups, counted from a window's first pixel."""
+        if self._group == self._times == 1 and self._way not in _WIDE:
+            return self._tidy(positions, first)
         if self._group == 1:
             return positions - first
         return (positions + 0.5) / self._group - 0.5 - first // self._group
@@ -151,11 +154,16 @@ class Warped(Derived):
         """Positions spread evenly in each target pixel, one after the other."""
         shares = (np.arange(self._times) + 0.5) / self._times - 0.5
         for down, right in itertools.product(shares, shares):
-            # The last digits depend on where a window starts, and are taken off.
             yield (
-                np.rint((cols + right * steps[0] + down * steps[1]) * _DIGITS) / _DIGITS,
-                np.rint((rows + right * steps[2] + down * steps[3]) * _DIGITS) / _DIGITS,
+                self._tidy(cols + right * steps[0] + down * steps[1]),
+                self._tidy(rows + right * steps[2] + down * steps[3]),
             )
+
+    def _tidy(self, positions: Pixels, first: int = 0) -> Pixels:
+        """Positions from a pixel on, as kernels take them, without the last digits, which depend on that."""
+        if _working(self.dtype) is np.float32 or self._picks:
+            return kernels.single(positions, first)
+        return np.asarray(np.rint((positions - first) * _DIGITS) / _DIGITS)
 
     def _most(self, band: Pixels, cols: Pixels, rows: Pixels, steps: Sequence[Pixels]) -> Pixels:
         """The most frequent value in each target pixel, where half of it is there; the smaller one wins a tie."""
