@@ -19,12 +19,14 @@ from pathlib import Path
 import numpy as np
 import pyproj
 import pytest
+import scipy.interpolate
 import scipy.ndimage
 
 from conftest import PROGRAM
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import valid_mask
 from zoompick.standin.rude import truth
+from zoompick.standin.rude.containers import grid_axes
 
 pytestmark = pytest.mark.slow
 
@@ -61,8 +63,15 @@ WAYS = {
                      value=lambda band, lon, lat, cloud: truth.warmth(lon, lat), tolerance=0.05),
     "whimbrel": Way("whimbrel-weather", ("rain",), ("whimbrel-20251208",),
                     ("--area", "38.6S 12W", "--around", "60km"), 2500,
-                    value=lambda band, lon, lat, cloud: truth.rain(lon, lat), tolerance=0.1),
+                    value=lambda band, lon, lat, cloud: between_cells(lon, lat), tolerance=0.1),
 }  # fmt: skip
+
+
+def between_cells(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
+    """Rain between the centres of its cells, which are so wide that it bends between them."""
+    lats, lons = grid_axes()
+    rain = truth.rain(*np.meshgrid(lons - 360, lats))
+    return scipy.interpolate.RegularGridInterpolator((lats, lons - 360), rain)((lat, lon))
 
 
 @pytest.fixture(scope="module")
@@ -167,7 +176,9 @@ def is_true(path: Path, way: Way, cloud: Cloud | None, least: float = 0.95) -> N
         valid = valid_mask(plane, raster.nodata)
         assert valid.mean() >= least, f"{band.name}: {valid.mean():.3f} is valid"
         wanted = way.value(band.name, lon, lat, cloud)
-        away = np.abs(plane * band.scale + band.offset - wanted)[valid & ~hard]
+        # Beside a gap the neighbours that are there count alone.
+        near = scipy.ndimage.binary_dilation(~valid, iterations=3)
+        away = np.abs(plane * band.scale + band.offset - wanted)[valid & ~hard & ~near]
         assert np.quantile(away, 0.999) <= way.tolerance, f"{band.name}: off by {np.quantile(away, 0.999):.4f}"
 
 

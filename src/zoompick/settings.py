@@ -64,6 +64,14 @@ TABLE = (
         "instance_credentials", 0, "", "1 lets object storage ask this machine's metadata service for a log-in.", 0, 1
     ),
     Setting("page_lists", 1, "", "1 shows a list longer than the terminal page by page; 0 prints it at once.", 0, 1),
+    Setting(
+        "rough_datums",
+        0,
+        "",
+        "1 lays rasters on grids of another datum also where that may move pixels unseen.",
+        0,
+        1,
+    ),
     Setting("picture_side_px", 4096, "px", "Longest side of a plain picture (PNG).", 16, 65_000),
 )
 _KINDS = {int: "a whole number", float: "a number", str: "a text"}

@@ -192,7 +192,7 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     counts = np.bincount(_codes(raster.read(window, [0], level)[0][ground]))
     # Ground of the area beyond the scene's edge counts as not seen.
     whole = max(1.0, polygon.area / (grid.pixel_x * grid.pixel_y))
-    count = int(counts.sum()) - _pixels_of(counts, table, "fill")
+    count = int(counts.sum()) - _pixels_of(counts, table, "fill") - _doubted(counts, table)
     if not count:
         return None
     cloud, shadow, snow = (100 * _pixels_of(counts, table, word) / count for word in ("cloud", "shadow", "snow"))
@@ -213,6 +213,12 @@ _NO_CODE = 65_535
 def _pixels_of(counts: Pixels, table: ClassTable, meaning: str) -> int:
     codes = np.arange(min(len(counts), _NO_CODE))
     return int(counts[codes][table.holds(codes, (meaning,))].sum())
+
+
+def _doubted(counts: Pixels, table: ClassTable) -> int:
+    """Pixels that nobody trusts: they are not counted as seen."""
+    codes = np.arange(min(len(counts), _NO_CODE))
+    return int(counts[codes][table.doubts(codes) & ~table.holds(codes, ("fill",))].sum())
 
 
 @lru_cache(maxsize=32)

@@ -79,7 +79,7 @@ class Crs:
                 "Give an EPSG code, as EPSG:32728, or WKT2.",
             )
         crs = cls(int(match[1]))
-        _definition(crs)
+        definition(crs)
         return crs
 
     @classmethod
@@ -150,7 +150,7 @@ class Crs:
     @property
     def projection(self) -> Projection | None:
         """Method and parameters of a projected system; None of others."""
-        found = _definition(self)
+        found = definition(self)
         if found.coordinate_operation is None or not found.is_projected or found.is_bound:
             return None
         base, shape = found.geodetic_crs, found.ellipsoid
@@ -167,12 +167,12 @@ class Crs:
     @property
     def is_geographic(self) -> bool:
         """True when coordinates are degrees."""
-        return bool(_definition(self).is_geographic)
+        return bool(definition(self).is_geographic)
 
     @property
     def name(self) -> str:
         """The register's name, as ``WGS 84 / UTM zone 28S``; of a system without one that of its projection."""
-        found = _definition(self)
+        found = definition(self)
         how = found.coordinate_operation
         return str(how.method_name if found.name in ("undefined", "unknown") and how is not None else found.name)
 
@@ -184,27 +184,27 @@ class Crs:
     @property
     def prj(self) -> str:
         """The text of a shapefile's ``.prj``."""
-        return str(_definition(self).to_wkt("WKT1_ESRI"))
+        return str(definition(self).to_wkt("WKT1_ESRI"))
 
     @property
     def wkt(self) -> str:
         """Well-known text as GeoPackage wants it (OGC 01-009)."""
-        return str(_definition(self).to_wkt("WKT1_GDAL"))
+        return str(definition(self).to_wkt("WKT1_GDAL"))
 
     @property
     def wkt2(self) -> str:
         """Well-known text of OGC 18-010r7."""
-        return self.text or str(_definition(self).to_wkt("WKT2_2019"))
+        return self.text or str(definition(self).to_wkt("WKT2_2019"))
 
     @property
     def is_north_first(self) -> bool:
         """True where the register names the northing or latitude first, as services that keep to it write it."""
-        return bool(_definition(self).axis_info[0].direction in ("north", "south"))
+        return bool(definition(self).axis_info[0].direction in ("north", "south"))
 
     @property
     def metres_per_unit(self) -> float:
         """Length of one unit of a projected CRS in metres."""
-        return float(_definition(self).axis_info[0].unit_conversion_factor)
+        return float(definition(self).axis_info[0].unit_conversion_factor)
 
 
 LONLAT = Crs(4326)
@@ -212,7 +212,8 @@ LONLAT = Crs(4326)
 
 
 @cache
-def _definition(crs: Crs) -> pyproj.CRS:
+def definition(crs: Crs) -> pyproj.CRS:
+    """The library's own value for a system; UsageError for a number that the register does not have."""
     try:
         return pyproj.CRS.from_epsg(crs.epsg) if crs.epsg else pyproj.CRS.from_wkt(crs.text)
     except pyproj.exceptions.CRSError as error:
@@ -237,7 +238,7 @@ def _is_length(parameter: str) -> bool:
 def _json_of(told: Projection) -> JsonObject:
     """PROJJSON (version 0.7) of a projection."""
     if told.base_epsg:
-        base = _definition(Crs(told.base_epsg)).to_json_dict()
+        base = definition(Crs(told.base_epsg)).to_json_dict()
     else:
         base = _on_ellipsoid(told.semi_major_m, told.inverse_flattening or 0)
     unit = "metre" if told.metres_per_unit == 1 else {
@@ -307,7 +308,7 @@ def _registered(crs: pyproj.CRS) -> int | None:
 
 @lru_cache(maxsize=64)
 def _transformer(source: Crs, target: Crs) -> pyproj.Transformer:
-    return pyproj.Transformer.from_crs(_definition(source), _definition(target), always_xy=True)
+    return pyproj.Transformer.from_crs(definition(source), definition(target), always_xy=True)
 
 
 @cache
@@ -364,7 +365,7 @@ def lonlat_from_wkt(xs: ArrayLike, ys: ArrayLike, wkt: str) -> tuple[Floats, Flo
     """
     try:
         source = pyproj.CRS.from_wkt(wkt)
-        transformer = pyproj.Transformer.from_crs(source, _definition(LONLAT), always_xy=True)
+        transformer = pyproj.Transformer.from_crs(source, definition(LONLAT), always_xy=True)
     except pyproj.exceptions.ProjError as error:
         raise UsageError("The reference system told as WKT cannot be read.", "Look at the .prj file.") from error
     out_x, out_y = transformer.transform(np.asarray(xs, float), np.asarray(ys, float))

@@ -175,9 +175,9 @@ def _layers(inputs: Mapping[Path, str]) -> Iterator[Layer]:
 
 
 def class_table(path: Path) -> ClassTable | None:
-    """Codes of a class layer from the item beside it, else from a band guide; None for other files."""
+    """Codes of a class layer from a band guide, else from the item beside it; None for other files."""
     known, scene = next(iter(band_files(path)), None), scene_of(path)
-    if scene is not None and known is not None:
-        return ClassTable.from_stac(known.classes) if known.classes else None
     guide = guide_for_file(path.name)
-    return guide.classes if guide and guide.band_of_file(path.name) == guide.class_band else None
+    if guide and guide.class_band and guide.band_of_file(path.name) == guide.class_band:
+        return guide.classes
+    return ClassTable.from_stac(known.classes) if scene is not None and known is not None and known.classes else None

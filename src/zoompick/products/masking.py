@@ -88,7 +88,7 @@ class MaskLayer(Derived):
         told = (f"{GUESS} is a guess: bright sand, foam and roofs look like cloud, thin veils do not.",)
         named = [band for band in self._one.raster.bands if band.name in self._rule.bands]
         named += [band for band in self._one.raster.bands if is_guess and band.name in _NEEDED]
-        return (*super().notes, *unscaled(self._one.raster, named), *(told if is_guess else ()))
+        return (*self._one.notes, *unscaled(self._one.raster, named), *(told if is_guess else ()))
 
     @property
     def bands(self) -> tuple[Band, ...]:

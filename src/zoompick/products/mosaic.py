@@ -17,7 +17,7 @@ from zoompick.products.stack import Stack
 from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.raster import Band, Derived, Raster, fill_value, is_whole, notes_of, valid_mask
+from zoompick.raster.raster import Band, Derived, Raster, fill_value, is_whole, valid_mask
 from zoompick.raster.resample import finish
 from zoompick.raster.shared import KEPT_BYTES, Shared
 
@@ -103,7 +103,7 @@ class Mosaic(Stack):
         self.found = tuple(found)
         count = len(found[0].raster.bands)
         parts = [[_OneOf(one.raster, band) for one in found] for band in range(count)]
-        notes = dict.fromkeys(note for one in found for note in notes_of(one.raster))
+        notes = dict.fromkeys(note for one in found for note in one.notes)
         super().__init__(found[0].raster.grid, parts, [list(range(len(found)))] * count, tuple(notes))
         step = self.grid.pixel_m
         self._halo = math.ceil(feather_m / step)

@@ -15,7 +15,7 @@ from zoompick.products.stack import build_stack
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.part import AtLevel
-from zoompick.raster.raster import Raster, fitting_level, valid_mask
+from zoompick.raster.raster import Raster, fitting_level, notes_of, valid_mask
 from zoompick.raster.warp import resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer, OneBand, open_layers
@@ -51,13 +51,15 @@ class Clear:
     grow_px: int = 0
 
     def read(self, window: Window) -> Mask:
-        """True where nothing hides the ground; where the layer tells nothing it is taken to be clear."""
+        """True where nothing hides the ground and it is trusted; where the layer tells nothing it is clear."""
         halo = self.grow_px
         wide = Window(window.col - halo, window.row - halo, window.width + 2 * halo, window.height + 2 * halo)
-        hidden = self.table.holds(self.classes.read(wide)[0], self.hide)
+        codes = self.classes.read(wide)[0]
+        hidden = self.table.holds(codes, self.hide)
         if halo:
             hidden = kernels.grown(hidden, halo)[halo:-halo, halo:-halo]
-        return np.asarray(~hidden)
+            codes = codes[halo:-halo, halo:-halo]
+        return np.asarray(~(hidden | self.table.doubts(codes)))
 
 
 @dataclass(frozen=True)
@@ -88,6 +90,12 @@ class Observation:
     def label(self) -> str:
         """Its day and name, for tables."""
         return f"{self.when:%Y-%m-%d} {self.name}" if self.when else self.name
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What a person should know of how its bands and its class layer were read."""
+        own = (*notes_of(self.clear.classes), *self.clear.table.told) if self.clear is not None else ()
+        return (*notes_of(self.raster), *own)
 
     def usable(self, window: Window, bands: Sequence[int] | None = None) -> Mask:
         """Pixels with all bands there, and nothing that hides the ground."""
@@ -211,12 +219,15 @@ def _clear(layers: Sequence[Layer], grid: Grid, hide: Sequence[str], grow_m: flo
 
 
 def classes_of(layer: Layer) -> ClassTable | None:
-    """What the codes of a class layer mean: by the item beside its file, else by the guide that its name fits."""
+    """What the codes of a class layer mean: by the guide that its name fits, the item beside it, or its own words."""
     told = next((band for band in band_files(layer.path) if band.classes), None)
+    guide = guide_for_file(layer.path.name)
+    if guide is not None and guide.class_band and (guide.class_band == layer.name or told is not None):
+        return guide.classes
     if told is not None:
         return ClassTable.from_stac(told.classes)
-    guide = guide_for_file(layer.path.name)
-    return guide.classes if guide is not None and guide.class_band == layer.name else None
+    own = layer.raster.bands[0].classes
+    return ClassTable.of_words(own) if own else None
 
 
 def in_order(found: Sequence[Observation], rule: str, day: date | None = None) -> list[Observation]:

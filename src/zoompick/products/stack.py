@@ -11,6 +11,7 @@ from typing import Any
 
 from zoompick.arrays import Numbers, Pixels, PixelType
 from zoompick.errors import UnknownNameError, UsageError
+from zoompick.geo.datums import datum_change
 from zoompick.geo.shapes import intersection, outline_of
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np
@@ -310,6 +311,9 @@ def _told_resampled(
             is_warped = grid.crs != target.crs
             row = {"band": layer.name, "way": way, "from": str(grid.crs), "pixel": grid.pixel_x,
                    "position_error_px": POSITION_ERROR_PX if is_warped else 0}  # fmt: skip
+            change = datum_change(grid.crs, target.crs, target.bounds) if is_warped else None
+            if change is not None:
+                row["datum_accuracy_m"] = change.accuracy_m
             rows.setdefault(str(row), row)
     return {"zoompick:resampled": list(rows.values())} if rows else {}
 

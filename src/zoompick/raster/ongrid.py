@@ -48,7 +48,7 @@ class OnGrid(Derived):
         self._copies = source.grid.shares_lattice(grid)
         self._step = grid.pixel_x / source.grid.pixel_x, grid.pixel_y / source.grid.pixel_y
         self._offset = grid.offset_in(source.grid)
-        self._uncovered = not _covers(source.grid, grid)
+        self._uncovered = not covers(source.grid, grid)
         if self._uncovered and source.nodata is None:
             raise GridError(
                 "A raster without a no-data value does not cover the whole grid.",
@@ -114,7 +114,8 @@ class OnGrid(Derived):
         pixels[:, :, (x < 0) | (x >= size.width)] = self.nodata
 
 
-def _covers(source: Grid, grid: Grid) -> bool:
+def covers(source: Grid, grid: Grid) -> bool:
+    """True when one grid holds all the ground of another of the same system."""
     have, want = source.bounds, grid.bounds
     slack = 1e-6 * max(grid.pixel_x, grid.pixel_y)
     return (

@@ -10,12 +10,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from zoompick.arrays import Pixels, PixelType
+from zoompick.arrays import Pixels
 from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opened import Opened
 from zoompick.raster.placement import Affine, Placement
-from zoompick.raster.raster import Derived, Raster, with_room
+from zoompick.raster.raster import Derived, Raster
+from zoompick.raster.roomy import Roomy
 from zoompick.raster.warp import Warped
 from zoompick.raster.ways import CLASS
 
@@ -95,10 +96,9 @@ class Turned(_OfImage):
     """An image turned by some angle, or of uneven steps, on a north-up grid around it; corners, gaps are no-data."""
 
     def __init__(self, source: Raster, turn: Placement, name: str) -> None:
-        super().__init__(source if source.nodata is not None else _Roomy(source))
+        super().__init__(source if source.nodata is not None else Roomy(source))
         self._turn = turn
         self._name = name
-        self._is_widened = source.nodata is None and self.source.dtype != source.dtype
         self._grid = turn.grid(self.source.grid)
 
     @property
@@ -114,8 +114,7 @@ class Turned(_OfImage):
     @property
     def notes(self) -> tuple[str, ...]:
         """By how much it was turned, or that its steps are not even."""
-        wider = f", as {self.dtype}, which has room for no-data in the corners" if self._is_widened else ""
-        return (*super().notes, f"{self._turn.told(self._name)}{wider}.")
+        return (*super().notes, f"{self._turn.told(self._name)}.")
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
@@ -144,32 +143,3 @@ class _FromTurned(Warped):
     def _in_lattice(self, x: Pixels, y: Pixels, lattice: Grid) -> tuple[Pixels, Pixels]:
         cols, rows = self._turn.inverse(x, y)
         return (cols - lattice.west) / lattice.pixel_x - 0.5, (rows + lattice.north) / lattice.pixel_y - 0.5
-
-
-class _Roomy(_OfImage):
-    """A raster in which every value counts, in a type that has one more for no-data."""
-
-    @property
-    def dtype(self) -> PixelType:
-        """Wide enough."""
-        return with_room(self.source.dtype)[0]
-
-    @property
-    def nodata(self) -> float | None:
-        """A value that the source cannot have."""
-        return with_room(self.source.dtype)[1]
-
-    @property
-    def levels(self) -> tuple[Grid, ...]:
-        """The source's."""
-        return self.source.levels
-
-    def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
-        """The source's pixels; no-data outside."""
-        pixels = self.source.read(window, bands, level).astype(self.dtype)
-        inside = window.intersect(self.source.levels[level].window)
-        if inside != window:
-            outside = np.ones(pixels.shape[1:], bool)
-            outside[inside.slices_in(window)] = inside.is_empty
-            pixels[:, outside] = self.nodata
-        return pixels

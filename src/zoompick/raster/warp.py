@@ -12,16 +12,19 @@ import math
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+from zoompick import settings
 from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import GridError
 from zoompick.geo.crs import transform
+from zoompick.geo.datums import DatumChange, datum_change
 from zoompick.later import np
 from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
-from zoompick.raster.ongrid import METHODS, OnGrid
+from zoompick.raster.ongrid import METHODS, OnGrid, covers
 from zoompick.raster.positions import NOWHERE, STEP_PX, Positions, Spans, positions, spans_of
 from zoompick.raster.raster import Derived, Raster, fill_value, fitting_level, is_whole, put_on, valid_mask
 from zoompick.raster.resample import Axis, area_average, finish
+from zoompick.raster.roomy import roomy
 from zoompick.raster.turn import around
 from zoompick.raster.ways import CLASS
 
@@ -62,6 +65,7 @@ class Warped(Derived):
                 "Give it a no-data value first.",
             )
         super().__init__(source)
+        self._datum = _known_datum(source.grid, grid)
         self._grid = grid
         self._way = way
         self._picks = way in ("nearest", "majority", CLASS)
@@ -78,6 +82,12 @@ class Warped(Derived):
     def grid(self) -> Grid:
         """The target grid."""
         return self._grid
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """Those of the source, and what a change of datum costs."""
+        own = (f"{self._datum.text[0].upper()}{self._datum.text[1:]}.",) if self._datum is not None else ()
+        return (*super().notes, *own)
 
     def _step_in(self, lattice: Grid) -> float:
         """Pixels of a lattice across a target pixel, in the middle of the target."""
@@ -277,9 +287,32 @@ def resampled_to(raster: Raster, grid: Grid, way: str = "bilinear") -> Raster:
         return carried
     if raster.grid.crs == grid.crs:
         raster = around(raster, grid.bounds)
+        raster = raster if raster.nodata is not None or covers(raster.grid, grid) else roomy(raster)
         if way in METHODS or raster.grid.shares_lattice(grid):
             return OnGrid(raster, grid, way)
-    return Warped(raster, grid, way)
+    return Warped(roomy(raster), grid, way)
+
+
+def _known_datum(source: Grid, grid: Grid) -> DatumChange | None:
+    """The change of datum between two grids.
+
+    Raises
+    ------
+    GridError
+        It may move pixels by half a pixel, and that was not asked for.
+    """
+    change = datum_change(source.crs, grid.crs, grid.bounds)
+    half_m = min(source.pixel_m, grid.pixel_m) / 2
+    if change is not None and change.is_rough and change.bound_m > half_m and not settings.whole("rough_datums"):
+        need = f"Put {', '.join(change.missing)} where the projection library looks" if change.missing else (
+            "Give the files the system that they are in"
+        )  # fmt: skip
+        raise GridError(
+            f"From {source.crs} to {grid.crs} pixels may be off by {change.bound_m:g} m, more than half a pixel: "
+            f"{change.text}.",
+            f"{need}; rough_datums = 1 in settings.toml does it all the same.",
+        )
+    return change
 
 
 def _working(dtype: PixelType) -> type[np.floating[Any]]:

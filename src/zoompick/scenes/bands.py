@@ -40,7 +40,7 @@ class BandFile:
         The item tells scale or offset.
     pixel_m : float or None
     classes : tuple of mapping
-        ``classification:classes`` of a class layer.
+        ``classification:classes`` of a class layer, or its ``classification:bitfields``.
     index : int
         Place among the bands of a raster file, from 0.
     is_container : bool
@@ -148,7 +148,8 @@ def _of_asset(key: str, asset: JsonMap, href: str, is_container: bool) -> Iterat
     checksum, size = asset.get("file:checksum"), asset.get("file:size")
     for index in range(count):
         band, optical, raster = (entries[index] if index < len(entries) else {} for entries in lists)
-        classes = asset.get("classification:classes") or band.get("classification:classes") or ()
+        told = (one.get(f"classification:{kind}") for kind in ("classes", "bitfields") for one in (asset, band))
+        classes = next((one for one in told if isinstance(one, list) and one), ())
         common = band.get("eo:common_name") or optical.get("common_name")
         scale = _first_number(band.get("raster:scale"), asset.get("raster:scale"), raster.get("scale"))
         offset = _first_number(band.get("raster:offset"), asset.get("raster:offset"), raster.get("offset"))
@@ -163,7 +164,7 @@ def _of_asset(key: str, asset: JsonMap, href: str, is_container: bool) -> Iterat
             offset=0.0 if offset is None else offset,
             is_scaled=scale is not None or offset is not None,
             pixel_m=foreign.number(band.get("gsd") or asset.get("gsd")),
-            classes=tuple(entry for entry in classes if isinstance(entry, dict)) if isinstance(classes, list) else (),
+            classes=tuple(entry for entry in classes if isinstance(entry, dict)),
             index=index,
             is_container=is_container,
             key=key,

@@ -345,10 +345,9 @@ def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str)
     told = [scene.cloud_percent for scene in scenes if scene.cloud_percent is not None]
     try:
         assert expected.area is not None
-        layers = [open_raster(path) for _, path in found]
-        table = ClassTable.from_stac(found[0][0].bands[CLASS_BAND].classes)
+        layers = [(open_raster(path), ClassTable.from_stac(scene.bands[CLASS_BAND].classes)) for scene, path in found]
         mean = sum(told) / len(told) if told else None
-        return cloud_share(layers, table, expected.area, expected.limits, day, mean)
+        return cloud_share(layers, expected.area, expected.limits, day, mean)
     except ClusterError:
         raise
     except ZoomPickError as error:

@@ -13,12 +13,13 @@ from zoompick.later import np
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Raster
+from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.turn import in_same_turn
 from zoompick.raster.warp import resampled_to
 from zoompick.scenes.finding import Finding, judged
 from zoompick.sensors.classes import ClassTable
 
+Coded = tuple[Raster, ClassTable]
 _BLOCK_PX, _MEANINGS = 512, ("cloud", "shadow", "snow")
 
 
@@ -32,21 +33,21 @@ class Clouds:
     seen: float
 
 
-def clouds_over(layers: Sequence[Raster], table: ClassTable, area: Shape) -> Clouds | None:
+def clouds_over(layers: Sequence[Coded], area: Shape) -> Clouds | None:
     """Count the pixels of class layers inside an area (longitude/latitude); None when nothing was seen.
 
     Parameters
     ----------
-    layers : sequence of Raster
-        Class layers that fill each other's gaps, the first on top.
+    layers : sequence of (Raster, ClassTable)
+        Class layers that fill each other's gaps, the first on top, each with what its codes mean.
     """
-    first = layers[0].grid
-    _, polygon = in_same_turn(layers[0], area)
+    first = layers[0][0].grid
+    _, polygon = in_same_turn(layers[0][0], area)
     grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
-    laid = tuple(resampled_to(layer, grid, "class") for layer in layers)
+    laid = tuple((resampled_to(layer, grid, "class"), table) for layer, table in layers)
     counts = np.zeros(1 + len(_MEANINGS), np.int64)
     with engine.crew_of() as crew:
-        for part in engine.each(crew, grid.tiles(_BLOCK_PX), _Counts(laid, table, PolygonMask(polygon, grid))):
+        for part in engine.each(crew, grid.tiles(_BLOCK_PX), _Counts(laid, PolygonMask(polygon, grid))):
             counts += part
     if not counts[0]:
         return None
@@ -56,8 +57,7 @@ def clouds_over(layers: Sequence[Raster], table: ClassTable, area: Shape) -> Clo
 
 
 def cloud_share(
-    layers: Sequence[Raster],
-    table: ClassTable,
+    layers: Sequence[Coded],
     area: Shape,
     limits: Limits,
     subject: str,
@@ -71,7 +71,7 @@ def cloud_share(
         The scenes' own figure.
     """
     limit = f"at most {limits.cloud:g} %"
-    found = clouds_over(layers, table, area)
+    found = clouds_over(layers, area)
     if found is None:
         note = "The class layer has no pixel in the area. Pick scenes that cover it."
         return [judged("cloud in area", subject, False, "nothing seen", limit, note)]
@@ -96,37 +96,25 @@ def cloud_share(
 class _Counts:
     """Pixels of a window that were seen in the area, and those of them that are cloud, shadow, snow."""
 
-    layers: tuple[Raster, ...]
-    table: ClassTable
+    layers: tuple[Coded, ...]
     mask: PolygonMask
 
     def __call__(self, window: Window) -> Counts:
-        classes = self._merged(window)
-        known = self.mask.read(window) & ~self.table.holds(classes, ("fill",))
-        return np.array([known.sum(), *((known & self.table.holds(classes, (word,))).sum() for word in _MEANINGS)])
-
-    def _merged(self, window: Window) -> Counts:
-        fill = self._fill_code()
-        out = np.full((window.height, window.width), fill, np.int64)
-        unseen = np.ones(out.shape, bool)
-        for layer in self.layers:
-            out[unseen] = layer.read(window)[0][unseen]
-            unseen = self.table.holds(out, ("fill",)) if self._has_fill else out == fill
-        return out
-
-    def _fill_code(self) -> int:
-        bit = next((bit for meaning, bit in self.table.bits if meaning == "fill"), None)
-        return next(iter(self.table.fill), 0) if bit is None else 1 << bit
-
-    @property
-    def _has_fill(self) -> bool:
-        return bool(self.table.fill) or any(meaning == "fill" for meaning, _ in self.table.bits)
+        inside = self.mask.read(window)
+        found = np.zeros(1 + len(_MEANINGS), np.int64)
+        for layer, table in self.layers:
+            codes = layer.read(window)[0]
+            known = inside & valid_mask(codes, layer.nodata) & ~table.holds(codes, ("fill",))
+            inside &= ~known
+            known &= ~table.doubts(codes)
+            found += [known.sum(), *((known & table.holds(codes, (word,))).sum() for word in _MEANINGS)]
+        return found
 
 
 def _of_layer(subject: Subject) -> list[Finding]:
     assert subject.classes is not None and subject.area is not None
     told = [scene.cloud_percent for scene in subject.scenes if scene.cloud_percent is not None]
-    return cloud_share([subject.raster], subject.classes, subject.area, subject.limits, subject.label,
+    return cloud_share([(subject.raster, subject.classes)], subject.area, subject.limits, subject.label,
                        float(np.mean(told)) if told else None)  # fmt: skip
 
 
