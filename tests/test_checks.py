@@ -132,7 +132,9 @@ def test_the_cloud_share_counts_what_was_seen(seed):
     layers = [Memory(first, PLACE, 0), Memory(second, PLACE, 0)]
     limit = (20, 39, 60)[seed]
     told = {"told_percent": 90.0} if seed else {}
-    found, *differs = cloud_share(layers, CLASSES, on_ground(0, 0, 300, 200), Limits(cloud=limit), "s", **told)
+    found, *differs = cloud_share(
+        [(one, CLASSES) for one in layers], on_ground(0, 0, 300, 200), Limits(cloud=limit), "s", **told
+    )
     assert [one.outcome for one in differs] == (["warn"] if seed else [])
     merged = np.where(first == 0, second, first)
     seen = merged != 0
@@ -147,7 +149,7 @@ def test_the_cloud_share_counts_what_was_seen(seed):
 
 def test_nothing_seen_is_no_clear_sky():
     empty = Memory(np.zeros((1, 200, 300), np.uint8), PLACE, 0)
-    [found] = cloud_share([empty], CLASSES, on_ground(10, 10, 50, 50), Limits(cloud=100), "s")
+    [found] = cloud_share([(empty, CLASSES)], on_ground(10, 10, 50, 50), Limits(cloud=100), "s")
     assert (found.outcome, found.figure) == ("fail", "nothing seen")
 
 

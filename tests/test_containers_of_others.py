@@ -74,14 +74,16 @@ def is_at_home(raster, values):
 
 
 MISSING = {
-    "two values": (dict(fill=-9999, missing_value=np.int16([-8888, -7777])), [-9999, -8888, -7777]),
+    "two values": ({"fill": -9999, "missing_value": np.int16([-8888, -7777])}, [-9999, -8888, -7777]),
     "a default": ({}, [-32767]),
-    "no fill, a least value": (dict(fill=False, valid_min=np.int16(-200)), [-201, -32768]),
+    "no fill, a least value": ({"fill": False, "valid_min": np.int16(-200)}, [-201, -32768]),
     "a range in true values": (
-        dict(fill=-9999, scale_factor=0.01, add_offset=-1.0, valid_range=np.array([-3.0, 24.0])), [-9999, 2501, -201]
+        {"fill": -9999, "scale_factor": 0.01, "add_offset": -1.0, "valid_range": np.array([-3.0, 24.0])},
+        [-9999, 2501, -201],
     ),
     "a range that falls": (
-        dict(fill=-9999, scale_factor=-0.01, add_offset=0.0, valid_range=np.array([-24.0, 2.0])), [-9999, 2401, -201]
+        {"fill": -9999, "scale_factor": -0.01, "add_offset": 0.0, "valid_range": np.array([-24.0, 2.0])},
+        [-9999, 2401, -201],
     ),
 }  # fmt: skip
 

@@ -226,6 +226,6 @@ def test_turned_images_through_the_program(program, tmp_path):
     write_turned(tmp_path / "b-red.tif", near, turned(20))
     told = program("bands", "b-red.tif", cwd=tmp_path)
     assert (
-        "it is resampled, as int32, which has room" in told.err
+        "it is read as int32, which has room" in told.err
         and program("bands", "b-red.tif", "--json", cwd=tmp_path).json["notes"]
     )

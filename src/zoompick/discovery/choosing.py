@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from zoompick.errors import UnknownNameError
 from zoompick.geo.shapes import Shape, joined
 from zoompick.geo.sizes import share
+from zoompick.scenes.overpass import passes_of
 from zoompick.scenes.scene import Scene
 
 PER: dict[str, Callable[[Scene], str]] = {
@@ -21,7 +22,6 @@ PER: dict[str, Callable[[Scene], str]] = {
 
 
 Figure = Callable[[Scene], float]
-_SAME_PASS = timedelta(hours=12)
 _WHOLE = 99.0
 """Percent of the area from which one scene is enough."""
 
@@ -68,15 +68,12 @@ def together(scenes: Sequence[Scene], area: Shape, cloud: Figure, cover: Figure)
     A scene that is a part of an overpass stands alone as well where nothing covers more.
     """
     alone = [Together((scene,), cover(scene), cloud(scene)) for scene in scenes]
-    groups: dict[tuple[str, str], list[list[Scene]]] = {}
-    for scene in sorted((s for s in scenes if cover(s) < _WHOLE), key=lambda entry: entry.when):
-        sets = groups.setdefault((scene.collection, scene.platform), [])
-        if sets and scene.when - sets[-1][0].when <= _SAME_PASS:
-            sets[-1].append(scene)
-        else:
-            sets.append([scene])
+    parts = sorted((scene for scene in scenes if cover(scene) < _WHOLE), key=lambda scene: scene.when)
+    groups: dict[int, list[Scene]] = {}
+    for number, scene in zip(passes_of(parts), parts, strict=True):
+        groups.setdefault(number, []).append(scene)
     found = []
-    for some in (one for sets in groups.values() for one in sets if len(one) > 1):
+    for some in (one for one in groups.values() if len(one) > 1):
         ground = joined([scene.footprint for scene in some if scene.has_footprint()])
         found.append(Together(tuple(some), 100 * share(area, ground), max(map(cloud, some))))
     return alone + found

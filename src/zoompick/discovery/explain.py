@@ -11,37 +11,50 @@ from zoompick.geo.bounds import Bounds
 from zoompick.scenes.scene import Scene
 
 
-def nothing_found(criteria: Criteria, touching: Sequence[Scene], extents: Sequence[Bounds]) -> NothingFoundError:
+def nothing_found(
+    criteria: Criteria, touching: Sequence[Scene], extents: Sequence[Bounds], is_all: bool = True
+) -> NothingFoundError:
     """Build the error.
 
     Parameters
     ----------
     touching : sequence of Scene
-        All scenes that touch the area, whatever else they are.
+        Scenes that touch the area, whatever else they are.
     extents : sequence of Bounds
         Where the searched collections have scenes, in degrees; empty when the source does not tell.
+    is_all : bool
+        ``touching`` are all there are; else those that were looked at.
     """
     if not touching:
-        return _nowhere(criteria, extents)
+        return _nowhere(criteria, extents, is_all)
     passed: list[str] = []
     left = list(touching)
     for entry in criteria.filters():
         fitting = [scene for scene in left if entry.passes(scene)]
         if not fitting:
-            return _emptied(entry, left, passed)
+            return _emptied(entry, left, passed, is_all)
         left = fitting
         passed.append(entry.words)
     most = max((cover for cover in criteria.covers(left) if cover == cover), default=0.0)
+    some = _count(len(left), is_all)
+    if most >= max(criteria.cover_min, _TOUCHES):
+        return NothingFoundError(
+            f"{some} the area{_with(passed)}, but the source did not send them when it was asked by its own filter.",
+            "Its filter and its items do not agree: tell the people who run it. Leave limits out meanwhile.",
+        )
     return NothingFoundError(
-        f"{_count(len(left))} the area{_with(passed)}, but none covers {criteria.cover_min:g} % of it; "
-        f"the most is {most:.0f} %.",
+        f"{some} the area{_with(passed)}, but none covers {max(criteria.cover_min, _TOUCHES):g} % of it; "
+        f"the most is {most:.3g} %.",
         "Lower `cover-min`, or choose several scenes that cover it together: 'zoompick pick' with `cover`.",
     )
 
 
-def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str]) -> NothingFoundError:
+_TOUCHES = 1e-6
+
+
+def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str], is_all: bool) -> NothingFoundError:
     near = entry.best(left)
-    what = f"{_count(len(left))} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
+    what = f"{_count(len(left), is_all)} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
     if near == UNTOLD:
         return NothingFoundError(what, f"Those scenes do not tell it: leave `{entry.name}` out to see them.")
     return NothingFoundError(what, entry.mend)
@@ -67,14 +80,18 @@ def _with(passed: Sequence[str]) -> str:
     return f" with {', '.join(passed)}" if passed else ""
 
 
-def _count(number: int) -> str:
-    return f"{number} scene{'' if number == 1 else 's'} touch{'es' if number == 1 else ''}"
+def _count(number: int, is_all: bool) -> str:
+    touch = "touches" if number == 1 else "touch"
+    if is_all:
+        return f"{number} scene{'' if number == 1 else 's'} {touch}"
+    return f"Of the scenes that were looked at {number} {touch}"
 
 
-def _nowhere(criteria: Criteria, extents: Sequence[Bounds]) -> NothingFoundError:
+def _nowhere(criteria: Criteria, extents: Sequence[Bounds], is_all: bool) -> NothingFoundError:
     west, south, east, north = criteria.ground.bounds
     here = Bounds(west, south, east, north)
-    what = f"No scene touches the area ({west:.2f} to {east:.2f} E, {south:.2f} to {north:.2f} N)."
+    none = "No scene" if is_all else "None of the scenes that could be looked at"
+    what = f"{none} touches the area ({west:.2f} to {east:.2f} E, {south:.2f} to {north:.2f} N)."
     if not extents or any(extent.intersects(here) for extent in extents):
         return NothingFoundError(what, "Look what the source has with 'zoompick source show'.")
     where = "; ".join(f"{e.west:.2f} to {e.east:.2f} E, {e.south:.2f} to {e.north:.2f} N" for e in extents[:3])

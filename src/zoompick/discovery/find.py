@@ -12,6 +12,7 @@ from zoompick.discovery import clouds, explain, pick
 from zoompick.discovery.cover import CoverOptions
 from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.gather import Gathering
+from zoompick.discovery.partly import Bounded, Enough
 from zoompick.discovery.readers import Reader, reader_of
 from zoompick.errors import AreaError, NothingFoundError, SourceError, UnknownNameError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
@@ -71,12 +72,12 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     gathered = Gathering(Entry)
     problems: list[ZoomPickError] = []
     closed: list[Scene] = []
-    untold = 0
+    untold, is_all = 0, True
     unknown: UnknownNameError | None = None
     for source in sources:
         try:
             tally = _gather(reader_of(source, client, report), criteria, source.name, gathered)
-            untold += tally.untold
+            untold, is_all = untold + tally.untold, is_all and tally.is_all
             closed += tally.closed
             if tally.unusable:
                 of_all = f"{tally.unusable} of {tally.items} scene{'' if tally.items == 1 else 's'}"
@@ -96,7 +97,8 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
         report(Noted(sentence))
     if fitting:
         if criteria.most is not None and len(fitting) > criteria.most:
-            report(Noted(f"{len(fitting)} scenes fit; the first {criteria.most} are listed."))
+            least = "" if is_all else "at least "
+            report(Noted(f"{least}{len(fitting)} scenes fit; the first {criteria.most} are listed.".capitalize()))
             fitting = [fitting[number] for number in range(criteria.most)]
         return Found(fitting, tuple(problems))
     if problems:
@@ -122,14 +124,16 @@ class _Tally(NamedTuple):
     why: str
     untold: int
     closed: list[Scene]
+    is_all: bool = True
 
 
 def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering[Any]) -> _Tally:
     """Test and keep what a source sends as it comes, so that a failure keeps what came before."""
     items = unusable = untold = 0
-    why = ""
+    why, is_all = "", True
     fitting: list[Scene] = []
     closed: dict[str, Scene] = {}
+    enough = Enough.of(reader, criteria, gathered)
     try:
         for item in reader.search(criteria):
             items += 1
@@ -145,13 +149,16 @@ def _gather(reader: Reader, criteria: Criteria, source: str, gathered: Gathering
                     closed[scene.collection] = scene
             elif criteria.fails_untold(scene):
                 untold += 1
-            if len(fitting) == _TOGETHER:
+            if len(fitting) == (enough.batch if enough else _TOGETHER):
                 odd = _placed(fitting, criteria, gathered)
                 unusable, why, fitting = unusable + len(odd), why or _nowhere(odd), []
+            if enough is not None and enough.is_reached(scene):
+                is_all = False
+                break
     finally:
         odd = _placed(fitting, criteria, gathered)
         unusable, why = unusable + len(odd), why or _nowhere(odd)
-    return _Tally(items, unusable, why, untold, list(closed.values()))
+    return _Tally(items, unusable, why, untold, list(closed.values()), is_all)
 
 
 def _placed(scenes: Sequence[Scene], criteria: Criteria, gathered: Gathering[Any]) -> list[Scene]:
@@ -218,18 +225,29 @@ def cost_words(looked: clouds.Looked) -> str:
 
 
 def _explained(sources: Sequence[Source], criteria: Criteria, client: Client, report: Report) -> NothingFoundError:
-    """Ask once more for all that touches the area, and say which filter emptied the list."""
-    anything = Criteria(criteria.ground, criteria.collections, versions="all")
-    touching = Gathering(lambda scene, cover: scene)
+    """Ask once more for what touches the area, and say which filter emptied the list.
+
+    Within the dates first, then at any time; so many items and seconds a source, whatever it holds.
+    """
+    seen: list[Scene] = []
     extents: list[Bounds] = []
-    for source in sources:
-        try:
-            reader = reader_of(source, client, report)
-            _gather(reader, anything, source.name, touching)
-            extents += _extents(reader, criteria)
-        except ZoomPickError:
-            continue
-    return explain.nothing_found(criteria, list(touching.sorted(False, 0)), extents)
+    is_all = True
+    for periods in dict.fromkeys((criteria.periods, ())):
+        anything = Criteria(criteria.ground, criteria.collections, periods=periods, versions="all")
+        touching = Gathering(lambda scene, cover: scene)
+        for source in sources:
+            try:
+                reader = reader_of(source, client, report)
+                bounded = Bounded(reader)
+                _gather(bounded, anything, source.name, touching)
+                is_all = is_all and not bounded.is_cut
+                extents += _extents(reader, criteria) if not extents else []
+            except ZoomPickError:
+                is_all = False
+        seen = list(touching.sorted(False, 0))
+        if seen:
+            break
+    return explain.nothing_found(criteria, seen, extents, is_all)
 
 
 def _extents(reader: Reader, criteria: Criteria) -> list[Bounds]:

@@ -65,15 +65,17 @@ class FootprintFile:
                 raise UnknownNameError.of("collection", name, known)
         span = criteria.span()
         boxes = [Bounds(*part.bounds) for part in getattr(criteria.ground, "geoms", [criteria.ground])]
+        keeps = criteria.unknown_cloud == "keep"
+        cloud_max = None if keeps and self._covered else criteria.cloud_max
         if self._covered:
-            found = self._covered.features(boxes, span, criteria.cloud_max)
+            found = self._covered.features(boxes, span, cloud_max)
             for number, feature in enumerate(found):
                 yield item_of_row(feature, number, self._source.name, self._source.day)
             return
         assert self._index is not None
         begins = int(span.start.timestamp()) if span and span.start else None
         ends = int(span.end.timestamp()) if span and span.end else None
-        yield from self._index.items(boxes, begins, ends, criteria.cloud_max)
+        yield from self._index.items(boxes, begins, ends, cloud_max, keeps)
 
 
 def _covered(source: Source, opens: Opens) -> Covered | None:

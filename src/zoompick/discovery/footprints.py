@@ -24,7 +24,9 @@ from zoompick.net.links import links_of
 
 ENDINGS = (".json", ".geojson", ".shp", ".zip", ".gpkg", ".parquet", ".geoparquet")
 _ID = ("id", "scene_id", "scene", "item_id", "name", "title", "tile", "filename", "file", "location")
-_DATE = ("datetime", "acquired", "acquisition", "acq_date", "date", "start_datetime", "sensing_time", "time")
+_DATE = ("datetime", "acquired", "acquisition", "acq_date", "date", "sensing_time", "time")
+_BEGIN = ("start_datetime", "start_date", "start_time", "begin", "start")
+_END = ("end_datetime", "end_date", "end_time", "until", "end", "stop")
 _CLOUD = ("eo:cloud_cover", "cloud_cover", "cloudcover", "cloud_pct", "cloud", "clouds")
 _HREF = ("href", "url", "location", "path", "file", "filename")
 _DATE_FORMS = ("%Y-%m-%d", "%Y/%m/%d", "%Y%m%d", "%d.%m.%Y", "%Y-%m-%d %H:%M:%S", "%Y%m%dT%H%M%S")
@@ -144,9 +146,7 @@ def _of_features(features: Iterable[Feature], collection: str, day: str) -> Iter
 def _item(attributes: JsonMap, geometry: Any, number: int, collection: str, day: str) -> JsonObject:
     lower = {str(key).lower(): value for key, value in attributes.items() if value not in (None, "")}
     properties: JsonObject = {str(key): _plain(value) for key, value in attributes.items() if value is not None}
-    when = moment_of(next((lower[name] for name in _DATE if name in lower), day))
-    if when is not None:
-        properties["datetime"] = when.strftime("%Y-%m-%dT%H:%M:%SZ")
+    properties |= _moments(lower, day)
     cloud = next((lower[name] for name in _CLOUD if name in lower), None)
     if isinstance(cloud, int | float):
         properties["eo:cloud_cover"] = float(cloud)
@@ -162,6 +162,21 @@ def _item(attributes: JsonMap, geometry: Any, number: int, collection: str, day:
         "assets": assets,
         "links": [],
     }
+
+
+def _moments(lower: JsonMap, day: str) -> JsonObject:
+    """Moment, or first and last, of a row by its columns; the day that the source was given where it tells none."""
+    when, begin, end = (
+        moment_of(next((lower[name] for name in names if name in lower), "")) for names in (_DATE, _BEGIN, _END)
+    )
+    if when is None and begin is not None and end is not None:
+        return {"datetime": None, "start_datetime": _text(begin), "end_datetime": _text(end)}
+    when = when or begin or moment_of(day)
+    return {} if when is None else {"datetime": _text(when)}
+
+
+def _text(moment: datetime) -> str:
+    return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def item_of_row(feature: Feature, number: int, collection: str, day: str) -> JsonObject:

@@ -24,6 +24,7 @@ from zoompick.files import parse_json
 from zoompick.geo.bounds import Bounds
 from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.later import compute, parquet, pyarrow, shapely
+from zoompick.scenes.fields import Told
 from zoompick.scenes.period import Period
 
 ENDINGS = (".parquet", ".geoparquet")
@@ -172,8 +173,10 @@ class Covered:
         """Places in a group of the rows that may fit."""
         schema = self._table.schema_arrow
         roots = {path.split(".")[0] for path in self._paths.values()}
-        timed = "datetime" in schema.names and pyarrow.types.is_timestamp(schema.field("datetime").type)
-        wanted = [*roots, *(["datetime"] if timed and span else [])]
+        times = [
+            name for name in _TIMES if name in schema.names and pyarrow.types.is_timestamp(schema.field(name).type)
+        ]
+        wanted = [*roots, *(times if span else [])]
         clouds = "eo:cloud_cover" in schema.names and cloud_max is not None
         wanted += ["eo:cloud_cover"] if clouds else []
         table = self._table.read_row_group(number, wanted).flatten()
@@ -186,15 +189,31 @@ class Covered:
             own = compute.and_(along, across)
             keep = own if keep is None else compute.or_(keep, own)
         assert keep is not None
-        if timed and span:
-            for edge, test in ((span.start, compute.greater_equal), (span.end, compute.less_equal)):
-                if edge is not None:
-                    limit = pyarrow.scalar(edge, table["datetime"].type)
-                    keep = compute.and_(keep, compute.fill_null(test(table["datetime"], limit), True))
+        for is_first, edge in ((True, span.end if span else None), (False, span.start if span else None)):
+            moment = self._moment(table, times, is_first) if edge is not None else None
+            if moment is not None:
+                test = compute.less_equal if is_first else compute.greater_equal
+                limit = pyarrow.scalar(edge, moment.type)
+                keep = compute.and_(keep, compute.fill_null(test(moment, limit), True))
         if clouds:
             told = compute.less_equal(table["eo:cloud_cover"], cloud_max)
             keep = compute.and_(keep, compute.fill_null(told, True))
         return compute.indices_nonzero(keep)
+
+    @staticmethod
+    def _moment(table: Any, times: Sequence[str], is_first: bool) -> Any:
+        """First or last moment of each row; None where columns do not tell it.
+
+        A file with a moment alone may mean the first of a span by it: the last is told by none of its columns.
+        """
+        end = "start_datetime" if is_first else "end_datetime"
+        if end not in times and not is_first:
+            return None
+        own = [table[name] for name in ("datetime", end) if name in times]
+        return compute.coalesce(*own) if own else None
+
+
+_TIMES = ("datetime", "start_datetime", "end_datetime")
 
 
 def _may_meet(group: Bounds, box: Bounds) -> bool:
@@ -227,9 +246,10 @@ def write(items: Iterable[JsonMap], path: Path) -> None:
 def schema() -> Any:
     """Columns of the files written here, with their geographic metadata."""
     with _arrow("the schema"):
-        text, number = pyarrow.string(), pyarrow.float64()
+        text, number, moment = pyarrow.string(), pyarrow.float64(), pyarrow.timestamp("us", "UTC")
         fields = [
-            ("id", text), ("collection", text), ("datetime", pyarrow.timestamp("us", "UTC")), ("platform", text),
+            ("id", text), ("collection", text), ("datetime", moment), ("start_datetime", moment),
+            ("end_datetime", moment), ("platform", text),
             ("eo:cloud_cover", number), ("properties", text), ("assets", text),
             ("bbox", pyarrow.struct([(edge, number) for edge in _EDGES])), ("geometry", pyarrow.binary()),
         ]  # fmt: skip
@@ -247,13 +267,12 @@ def _row(item: JsonMap) -> JsonObject:
     properties = item.get("properties") or {}
     geometry = item.get("geometry")
     shape = shapely.geometry.shape(geometry) if geometry else None
-    when = properties.get("datetime") or properties.get("start_datetime")
     return {
         "id": item.get("id"),
         "collection": item.get("collection"),
-        "datetime": foreign.moment(when),
+        **{key: foreign.moment(properties.get(key)) for key in ("datetime", "start_datetime", "end_datetime")},
         "platform": properties.get("platform"),
-        "eo:cloud_cover": properties.get("eo:cloud_cover"),
+        "eo:cloud_cover": Told(properties).number("cloud"),
         "properties": json.dumps(properties),
         "assets": json.dumps(item.get("assets") or {}),
         "bbox": dict(zip(_EDGES, shape.bounds, strict=True)) if shape is not None else None,

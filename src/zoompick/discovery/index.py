@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 import os
 import struct
 from collections.abc import Iterable, Iterator, Sequence
@@ -23,23 +24,24 @@ from zoompick.errors import DataError
 from zoompick.files import database_errors, take_name, temporary_beside
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np, sqlite3
+from zoompick.scenes.fields import Told
 from zoompick.scenes.packed import fill
 from zoompick.settings import cache_folder
 
 if TYPE_CHECKING:
     from zoompick.geo.bounds import Bounds
 
-VERSION = 2
+VERSION = 3
 _SCHEMA = """
 PRAGMA page_size = 8192; PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF;
-CREATE TABLE scene (row INTEGER PRIMARY KEY, id TEXT NOT NULL, collection INTEGER, moment INTEGER, cloud REAL,
-  ground BLOB NOT NULL, rest TEXT);
+CREATE TABLE scene (row INTEGER PRIMARY KEY, id TEXT NOT NULL, collection INTEGER, moment INTEGER, until INTEGER,
+  cloud REAL, ground BLOB NOT NULL, rest TEXT);
 CREATE TABLE collection (number INTEGER PRIMARY KEY, id TEXT UNIQUE);
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT);
 CREATE VIRTUAL TABLE place USING rtree(row, west, east, south, north, begins, ends);
 """
 _SCALE = 10_000_000
-_COLUMNS = frozenset({"datetime", "eo:cloud_cover"})
+_COLUMNS = frozenset({"eo:cloud_cover"})
 
 
 def file_for(path: Path) -> Path:
@@ -68,8 +70,8 @@ def build(target: Path, items: Iterable[JsonObject]) -> int:
             database.execute("BEGIN")
             fill(database, "place", _edges(rows))
             database.executemany(
-                "INSERT INTO scene VALUES (?, ?, ?, ?, ?, ?, ?)",
-                ((n, r[0], numbers[r[1]], r[2], r[3], r[4], r[5]) for n, r in enumerate(rows)),
+                "INSERT INTO scene VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                ((n, r[0], numbers[r[1]], *r[2:7]) for n, r in enumerate(rows)),
             )
             database.executemany("INSERT INTO collection VALUES (?, ?)", ((n, name) for name, n in numbers.items()))
             database.execute("INSERT INTO meta VALUES ('count', ?)", (str(len(rows)),))
@@ -83,13 +85,13 @@ def build(target: Path, items: Iterable[JsonObject]) -> int:
 
 def _edges(rows: list[Any]) -> Numbers:
     """West, east, south, north, begin and end of each row, shape (rows, 6)."""
-    moments = np.array([row[2] or 0 for row in rows], float).reshape(-1, 1)
-    boxes = np.array([row[6:] for row in rows], float).reshape(-1, 4)
-    return np.hstack([boxes, moments, moments])
+    spans = np.array([(row[2] or 0, row[3] or 0) for row in rows], float).reshape(-1, 2)
+    boxes = np.array([row[7:] for row in rows], float).reshape(-1, 4)
+    return np.hstack([boxes, spans])
 
 
 def _rows(items: Iterable[JsonObject]) -> list[Any]:
-    """(id, collection, moment, cloud, ground, rest, west, east, south, north) of each item, along the curve."""
+    """(id, collection, moment, until, cloud, ground, rest, and its box) of each item, along the curve."""
     rows = []
     for item in items:
         packed = _ground(item.get("geometry"))
@@ -98,12 +100,23 @@ def _rows(items: Iterable[JsonObject]) -> list[Any]:
         ground, (west, south, east, north) = packed
         properties = item.get("properties")
         properties = properties if isinstance(properties, dict) else {}
-        moment = _moment(properties.get("datetime") or properties.get("start_datetime"))
-        cloud = properties.get("eo:cloud_cover")
-        cloud = float(cloud) if isinstance(cloud, int | float) and 0 <= cloud <= 100 else None
+        moment, until = _span(properties)
+        cloud = Told(properties).number("cloud")
+        cloud = float(cloud) if cloud is not None and 0 <= cloud <= 100 else None
         name, collection = str(item.get("id")), str(item.get("collection") or "")
-        rows.append((name, collection, moment, cloud, ground, _rest(item, properties), west, east, south, north))
-    return [rows[place] for place in along_curve([row[6:] for row in rows])]
+        rest = _rest(item, properties, moment)
+        rows.append((name, collection, moment, until, cloud, ground, rest, west, east, south, north))
+    return [rows[place] for place in along_curve([row[7:] for row in rows])]
+
+
+def _span(properties: JsonObject) -> tuple[int | None, int | None]:
+    """First and last second of the acquisition; of one that tells a moment alone the same twice."""
+    moment = foreign.moment(properties.get("datetime") or properties.get("start_datetime"))
+    end = None if properties.get("datetime") else foreign.moment(properties.get("end_datetime"))
+    if moment is None:
+        return None, None
+    begin = math.floor(moment.timestamp())
+    return begin, begin if end is None else max(begin, math.ceil(end.timestamp()))
 
 
 def along_curve(boxes: Sequence[Sequence[float]]) -> list[int]:
@@ -125,17 +138,19 @@ def _spread(value: Numbers) -> Numbers:
     return value
 
 
-def _rest(item: JsonObject, properties: JsonObject) -> str | None:
+def _rest(item: JsonObject, properties: JsonObject, moment: int | None) -> str | None:
     """What has no column of its own, as JSON; None when there is nothing."""
     rest = {key: value for key, value in properties.items() if key not in _COLUMNS}
+    if moment is not None and rest.get("datetime") == _told(moment):
+        del rest["datetime"]
     kept = {"properties": rest} if rest else {}
     kept |= {key: item[key] for key in ("assets", "links") if item.get(key)}
     return json.dumps(kept, separators=(",", ":")) if kept else None
 
 
-def _moment(text: Any) -> int | None:
-    moment = foreign.moment(text)
-    return None if moment is None else int(moment.timestamp())
+def _told(moment: int) -> str:
+    """A moment as items without one of their own tell it."""
+    return datetime.fromtimestamp(moment, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def _ground(geometry: object) -> tuple[bytes, tuple[float, float, float, float]] | None:
@@ -192,9 +207,16 @@ class FootprintIndex:
         return row if row[0] is not None else None
 
     def items(
-        self, boxes: Iterable[Bounds], begins: int | None, ends: int | None, cloud_max: float | None
+        self,
+        boxes: Iterable[Bounds],
+        begins: int | None,
+        ends: int | None,
+        cloud_max: float | None,
+        keeps_unknown: bool = False,
     ) -> Iterator[JsonObject]:
         """Items whose box meets one of ``boxes``, in time (seconds since 1970) and with at most this cloud.
+
+        Those that tell no cloud are left out where it is limited, unless they are to be kept.
 
         The caller tests footprints exactly.
         """
@@ -205,12 +227,13 @@ class FootprintIndex:
                 # The tree holds 32-bit floats: a margin of 128 s at today's dates; exact times are tested below.
                 where.append(clause)
                 limits.append(limit - 256 if ">" in clause else limit + 256)
-        for clause, exact in (("s.moment >= ?", begins), ("s.moment <= ?", ends), ("s.cloud <= ?", cloud_max)):
+        cloudy = "(s.cloud <= ? OR s.cloud IS NULL)" if keeps_unknown else "s.cloud <= ?"
+        for clause, exact in (("s.until >= ?", begins), ("s.moment <= ?", ends), (cloudy, cloud_max)):
             if exact is not None:
                 where.append(clause)
                 limits.append(exact)
         sql = (
-            "SELECT s.id, s.collection, s.moment, s.cloud, s.ground, s.rest "
+            "SELECT s.id, s.collection, s.moment, s.until, s.cloud, s.ground, s.rest "
             f"FROM place p JOIN scene s ON s.row = p.row WHERE {' AND '.join(where)}"
         )
         for box in boxes:
@@ -218,12 +241,19 @@ class FootprintIndex:
                 yield self._item(*row)
 
     def _item(
-        self, name: str, collection: int, moment: int | None, cloud: float | None, ground: bytes, rest: str | None
+        self,
+        name: str,
+        collection: int,
+        moment: int | None,
+        until: int | None,
+        cloud: float | None,
+        ground: bytes,
+        rest: str | None,
     ) -> JsonObject:
         kept = json.loads(rest) if rest else {}
         properties = kept.get("properties", {})
-        if moment is not None:
-            properties["datetime"] = datetime.fromtimestamp(moment, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        if moment is not None and moment == until and not properties.get("datetime"):
+            properties["datetime"] = _told(moment)
         if cloud is not None:
             properties["eo:cloud_cover"] = cloud
         return {

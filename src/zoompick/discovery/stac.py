@@ -23,11 +23,15 @@ from zoompick.later import shapely
 from zoompick.net.client import Client
 from zoompick.net.links import joined, links_of, objects_in
 from zoompick.net.refusals import RefusedError
+from zoompick.scenes.fields import aliases
 
 _MOST_IDS = 100
 _PAGE = 250
 _MOST_PAGES, _MOST_EMPTY, _MOST_ASKED = 10_000, 50, 1 << 20
 _MOST_CORNERS = 500
+_EXTENSIONS = ("filter", "filter-lang", "query", "sortby")
+_SORTED, _BESIDE = {"newest": "desc", "oldest": "asc"}, 10
+"""Orders in which servers send items (STAC API, sort extension 1.0); so many items more than twice what is wanted."""
 _OLDER = {"<=": "lte", ">=": "gte"}
 """Operators of the query extension that came before CQL2 (STAC API, query extension 1.0)."""
 
@@ -74,6 +78,15 @@ class StacApi:
         address = joined(self.url, links[0]["href"]) if links else self.url.rstrip("/") + "/collections"
         return [entry for page in self._pages(address, None) for entry in objects_in(page, "collections")]
 
+    @cached_property
+    def _listed(self) -> list[JsonObject]:
+        """All collections, asked for once."""
+        return self.collections()
+
+    def sorts(self, criteria: Criteria) -> bool:
+        """True where the server says that it sends items in the order that is asked for."""
+        return criteria.most is not None and criteria.sort in _SORTED and self._conforms("item-search#sort")
+
     def search(self, criteria: Criteria) -> Iterator[JsonObject]:
         """Items that the server thinks fit, as they come; the caller checks them again.
 
@@ -90,30 +103,37 @@ class StacApi:
         try:
             yield from self._items(body)
         except RefusedError:
-            plain = {key: value for key, value in body.items() if key not in ("filter", "filter-lang", "query")}
+            plain = {key: value for key, value in body.items() if key not in _EXTENSIONS}
             if plain == body:
                 raise
             yield from self._items(plain)
 
-    def _items(self, body: JsonObject) -> Iterator[JsonObject]:
+    def _items(self, body: JsonObject, is_one_page: bool = False) -> Iterator[JsonObject]:
         post = [link for link in links_of(self.landing, "search") if str(link.get("method", "")).upper() == "POST"]
         links = post or links_of(self.landing, "search")
         if not links:
             raise SourceError(f"{self.url} offers no item search.", "Give the landing page of a STAC API.")
         address = joined(self.url, links[0]["href"])
-        pages = self._pages(address, body) if post else self._pages(f"{address}?{urlencode(_as_query(body))}", None)
-        for page in pages:
+        asked = (address, body) if post else (f"{address}?{urlencode(_as_query(body))}", None)
+        if is_one_page:
+            yield from objects_in(self._client.json(*asked), "features")
+            return
+        for page in self._pages(*asked):
             yield from objects_in(page, "features")
 
     def _check_collections(self, criteria: Criteria) -> None:
         if criteria.collections:
-            known = [str(entry.get("id")) for entry in self.collections()]
+            known = [str(entry.get("id")) for entry in self._listed]
             for name in criteria.collections:
                 if name not in known:
                     raise UnknownNameError.of("collection", name, known)
 
     def _body(self, criteria: Criteria) -> JsonObject:
         body: JsonObject = {"intersects": geojson_of(_light(criteria.ground)), "limit": _PAGE}
+        if self.sorts(criteria):
+            most = criteria.most or 0
+            body["limit"] = min(_PAGE, 2 * most + _BESIDE)
+            body["sortby"] = [{"field": "properties.datetime", "direction": _SORTED[criteria.sort]}]
         if criteria.collections:
             body["collections"] = list(criteria.collections)
         if criteria.ids and len(criteria.ids) <= _MOST_IDS:
@@ -121,16 +141,38 @@ class StacApi:
         span = criteria.span()
         if span:
             body["datetime"] = span.interval
-        limits = criteria.limits()
-        if limits and self._conforms("cql2-json"):
-            tests = [{"op": op, "args": [{"property": name}, value]} for name, op, value in limits]
-            body |= {
-                "filter-lang": "cql2-json",
-                "filter": tests[0] if len(tests) == 1 else {"op": "and", "args": tests},
-            }
-        elif limits and self._conforms("item-search#query"):
-            body["query"] = {name: {_OLDER[op]: value} for name, op, value in limits}
-        return body
+        return body | self._filter(criteria, body)
+
+    def _filter(self, criteria: Criteria, body: JsonObject) -> JsonObject:
+        """The limits by which the server can filter, in the language that it speaks, by the names its items use."""
+        limits, is_new = criteria.limits(), self._conforms("cql2-json")
+        if not limits or not (is_new or self._conforms("item-search#query")):
+            return {}
+        told = self._properties(criteria, body) if any(len(aliases(name)) > 1 for name, _, _ in limits) else None
+        named = [([one for one in aliases(name) if told is None or one in told], op, value)
+                 for name, op, value in limits]  # fmt: skip
+        if not is_new:
+            # The older language knows no "or".
+            return {"query": {names[0]: {_OLDER[op]: value} for names, op, value in named if len(names) == 1}}
+        tests = [_joined("or", [{"op": op, "args": [{"property": one}, value]} for one in names])
+                 for names, op, value in named if names]  # fmt: skip
+        return {"filter-lang": "cql2-json", "filter": _joined("and", tests)} if tests else {}
+
+    def _properties(self, criteria: Criteria, body: JsonObject) -> frozenset[str] | None:
+        """Names of properties of the items of the one collection that is searched; None where nothing tells.
+
+        By the summaries of the collection, else by one item of what is searched.
+        """
+        if len(criteria.collections) != 1:
+            return None
+        entry = next((one for one in self._listed if one.get("id") == criteria.collections[0]), {})
+        summaries = entry.get("summaries")
+        known = frozenset(summaries) if isinstance(summaries, dict) else frozenset()
+        if any(len(aliases(name)) > 1 and known & set(aliases(name)) for name, _, _ in criteria.limits()):
+            return known
+        item = next(self._items({**body, "limit": 1}, is_one_page=True), {})
+        properties = item.get("properties")
+        return frozenset(properties) if isinstance(properties, dict) else None
 
     def _conforms(self, words: str) -> bool:
         return any(words in name for name in self.conformance)
@@ -185,6 +227,10 @@ class StacApi:
             )
 
 
+def _joined(op: str, tests: list[JsonObject]) -> JsonObject:
+    return tests[0] if len(tests) == 1 else {"op": op, "args": tests}
+
+
 def _pages(count: int) -> str:
     return "1 page" if count == 1 else f"{count} pages"
 
@@ -203,7 +249,12 @@ def _as_query(body: JsonObject) -> dict[str, str]:
     query = {}
     for key, value in body.items():
         if isinstance(value, list):
-            query[key] = ",".join(map(str, value))
+            query[key] = ",".join(_sign(one) if isinstance(one, dict) else str(one) for one in value)
         else:
             query[key] = json.dumps(value) if isinstance(value, dict) else str(value)
     return query
+
+
+def _sign(order: JsonMap) -> str:
+    """An order of a property, as a GET writes it."""
+    return f"{'-' if order['direction'] == 'desc' else '+'}{order['field']}"

@@ -140,6 +140,9 @@ class Crs:
             raise UsageError(f"The grid mapping cannot be read: {error}.", "Give an EPSG code.") from error
 
     def __str__(self) -> str:
+        how = definition(self).coordinate_operation
+        if not self.epsg and self.name in ("undefined", "unknown") and how is not None:
+            return str(how.method_name)
         return self.code if self.epsg else self.name
 
     @property
@@ -171,10 +174,8 @@ class Crs:
 
     @property
     def name(self) -> str:
-        """The register's name, as ``WGS 84 / UTM zone 28S``; of a system without one that of its projection."""
-        found = definition(self)
-        how = found.coordinate_operation
-        return str(how.method_name if found.name in ("undefined", "unknown") and how is not None else found.name)
+        """The register's name, as ``WGS 84 / UTM zone 28S``."""
+        return str(definition(self).name)
 
     @property
     def is_polar(self) -> bool:

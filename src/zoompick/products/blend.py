@@ -38,7 +38,7 @@ def dates_of(found: Sequence[Observation]) -> tuple[Date, ...]:
             raise UsageError(
                 f"{one.name} does not tell its time.", "Blends are of dated scenes: keep their items beside."
             )
-        days.setdefault(f"{one.when:%Y-%m-%d}", []).append(number)
+        days.setdefault(one.day or f"{one.when:%Y-%m-%d}", []).append(number)
     return tuple(Date(day, tuple(days[day])) for day in sorted(days))
 
 

@@ -20,6 +20,7 @@ from zoompick.raster.warp import resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer, OneBand, open_layers
 from zoompick.scenes.items import band_files, scene_of
+from zoompick.scenes.overpass import days_of
 from zoompick.scenes.sidecar import read_sidecar
 from zoompick.sensors.classes import MEANINGS, ClassTable
 from zoompick.sensors.guide import guide_for_file
@@ -77,6 +78,8 @@ class Observation:
         Its bands in the wished order.
     clear : Clear or None
         None where no class layer tells what hides the ground.
+    day : str
+        Day of its overpass; empty where nothing tells its time.
     """
 
     name: str
@@ -85,6 +88,7 @@ class Observation:
     off_nadir_deg: float | None
     raster: Raster
     clear: Clear | None = None
+    day: str = ""
 
     @property
     def label(self) -> str:
@@ -156,7 +160,12 @@ def observations(
         if lacking or not wanted:
             what = f"lacks {', '.join(lacking)}" if lacking else "has no band that all others have"
             raise UsageError(f"{_name_of(groups[key])} {what}.", "Leave it out, or name `bands` that all have.")
-    return [_observation(groups[key], wanted, grid, hide, grow_m, ways) for key in plain]
+    found = [_observation(groups[key], wanted, grid, hide, grow_m, ways) for key in plain]
+    scenes = {number: scene for number, key in enumerate(plain)
+              if (scene := scene_of(groups[key][0].path)) is not None}  # fmt: skip
+    days = dict(zip(scenes, days_of(list(scenes.values())), strict=True))
+    return [replace(one, day=days.get(number) or (f"{one.when:%Y-%m-%d}" if one.when else ""))
+            for number, one in enumerate(found)]  # fmt: skip
 
 
 def whole_day(raster: Raster, name: str, classes: Sequence[Path]) -> Observation:

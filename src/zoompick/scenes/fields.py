@@ -22,6 +22,12 @@ def _names() -> Mapping[str, tuple[tuple[bool, str], ...]]:
     }
 
 
+def aliases(name: str) -> tuple[str, ...]:
+    """All names under which archives publish what one name means; the name alone where only it is known."""
+    own = next((row for row in _names().values() if (False, name) in row), ((False, name),))
+    return tuple(known for is_open, known in own if not is_open)
+
+
 class Told:
     """The properties of one item, asked by meaning."""
 

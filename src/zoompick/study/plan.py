@@ -16,6 +16,7 @@ from zoompick.products.kinds.align import AlignRules
 from zoompick.products.kinds.table import KINDS
 from zoompick.products.step import Step
 from zoompick.raster.grid import Grid
+from zoompick.scenes.overpass import days_of
 from zoompick.scenes.scene import CLASS_BAND, Scene
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study, at_home
@@ -47,10 +48,13 @@ class StudyPlan(NamedTuple):
 
 
 def by_day(scenes: Sequence[Scene]) -> dict[str, tuple[Scene, ...]]:
-    """Scenes grouped by day of acquisition, days ascending, in the given order within a day."""
+    """Scenes grouped by day of acquisition, days ascending, in the given order within a day.
+
+    What was taken in one overpass is of one day, that of its first scene.
+    """
     days: dict[str, list[Scene]] = {}
-    for scene in scenes:
-        days.setdefault(scene.day, []).append(scene)
+    for day, scene in zip(days_of(scenes), scenes, strict=True):
+        days.setdefault(day, []).append(scene)
     return {day: tuple(days[day]) for day in sorted(days)}
 
 

@@ -13,6 +13,7 @@ from zoompick.files import read_json, write_json
 from zoompick.given import seconds_of
 from zoompick.journal import act
 from zoompick.scenes import sources
+from zoompick.scenes.overpass import days_of
 from zoompick.scenes.period import Period
 from zoompick.scenes.scenelist import Entry
 from zoompick.study import needs
@@ -161,10 +162,14 @@ def _fitting(
     options = find.Choosing(needs.study_crs(brief, area), brief.bands, *limits, must_be_clear=True)
     chosen: list[Entry] = []
     passed_by: list[str] = []
-    for day in sorted({entry.scene.day for entry in new}):
-        criteria = replace(criteria_of(brief, area), periods=(Period.parse(day),))
+    passes: dict[str, list[Entry]] = {}
+    for day, entry in zip(days_of([one.scene for one in new]), new, strict=True):
+        passes.setdefault(day, []).append(entry)
+    for day, group in sorted(passes.items()):
+        period = Period.parse(f"{day}/{max(one.scene.day for one in group)}")
+        criteria = replace(criteria_of(brief, area), periods=(period,))
         try:
-            chosen += find.choose_for([one for one in new if one.scene.day == day], criteria, options, report)
+            chosen += find.choose_for(group, criteria, options, report)
         except NothingFoundError:
             passed_by.append(day)
     if passed_by:
