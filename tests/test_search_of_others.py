@@ -12,13 +12,14 @@ from strangers import RING, stranger
 from zoompick.discovery import find, footprints, geoparquet
 from zoompick.discovery.criteria import Criteria
 from zoompick.discovery.footprintfile import FootprintFile
-from zoompick.errors import NothingFoundError
+from zoompick.errors import IncompleteError, NothingFoundError
 from zoompick.geo.shapes import polygon_of
 from zoompick.raster.source import LocalFile
 from zoompick.scenes.overpass import days_of, passes_of
 from zoompick.scenes.period import Period
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.source import Source
+from zoompick.study.download import DownloadRequest, download_until_here
 
 AREA = polygon_of(FEN)
 CQL2 = "http://www.opengis.net/spec/cql2/1.0/conf/cql2-json"
@@ -193,3 +194,26 @@ def test_an_overpass_over_midnight_is_of_one_day_and_gaps_of_half_an_hour_part_t
               taken("2025-12-09T01:05:00Z"), taken("2025-12-09T00:05:00Z", "q")]  # fmt: skip
     assert days_of(scenes) == ["2025-12-08", "2025-12-08", "2025-12-08", "2025-12-09", "2025-12-09"]
     assert len(set(passes_of(scenes))) == 3
+
+
+def test_bands_can_be_wanted_by_every_name_that_a_source_shows():
+    with stranger() as here:
+        item = here.item("s1")
+        item["assets"] = {
+            f"k{n}": {"href": f"{here.url}/k{n}.tif", "type": "image/tiff", "roles": ["data"],
+                      "bands": [{"name": f"K{n}", "eo:common_name": "nir"}]} for n in (8, 9)
+        }  # fmt: skip
+        source = serving(here, [item])
+        for name in ("nir", "K8", "K9", "k9"):
+            assert find.search(source, Criteria(AREA, ("c1",), bands=(name,))), name
+        with pytest.raises(NothingFoundError, match="none has K7"):
+            find.search(source, Criteria(AREA, ("c1",), bands=("K7",)))
+
+
+def test_a_band_that_was_never_published_ends_a_watched_download(tmp_path, monkeypatch):
+    monkeypatch.setattr("zoompick.study.download.time.sleep", lambda seconds: pytest.fail("it waits"))
+    with stranger() as here:
+        scene = Scene.from_item(here.item("s1"), "s")
+        request = DownloadRequest.in_folder(tmp_path, [scene], ("nir",))
+        with pytest.raises(IncompleteError, match="nir"):
+            download_until_here(request, 60)

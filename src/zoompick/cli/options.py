@@ -109,7 +109,11 @@ Collections = Annotated[
 ]
 Dates = Annotated[
     list[str] | None,
-    typer.Option("--dates", metavar="WHEN", help="A day, month, year or START/END; may be given again."),
+    typer.Option(
+        "--dates",
+        metavar="WHEN",
+        help="A day, month, year or START/END, to the end of the last day or second told; may be given again.",
+    ),
 ]
 Cloud = Annotated[
     float | None,

@@ -229,10 +229,10 @@ def _one_of(row: Row, wanted: tuple[str, ...]) -> Filter:
 
 def _all_of(row: Row, wanted: tuple[str, ...]) -> Filter:
     def lacking(scenes: Sequence[Scene]) -> str:
-        absent = [band for band in wanted if not any(band in scene.bands for scene in scenes)]
+        absent = [band for band in wanted if not any(band in scene.band_words for scene in scenes)]
         return f"none has {', '.join(absent)}" if absent else "each lacks one of them"
 
-    passes = lambda scene: all(band in scene.bands for band in wanted)  # noqa: E731
+    passes = lambda scene: scene.band_words.issuperset(wanted)  # noqa: E731
     return Filter(row.option, f"bands {', '.join(wanted)}", passes, lacking, row.mend)
 
 
@@ -270,7 +270,8 @@ def _times(scenes: Sequence[Scene]) -> str:
 
 _MORE_CLOUD = "Raise the cloud limit (`cloud`) or widen the dates (`dates`)."
 ROWS: tuple[Row, ...] = (
-    Row("periods", "dates", "dates", "", "WHEN", "A day, month, year or START/END; may be given again.", periods,
+    Row("periods", "dates", "dates", "", "WHEN",
+        "A day, month, year or START/END, to the end of the last day or second told; may be given again.", periods,
         make=_taken, mend="Choose dates in there.", is_basic=True),
     Row("cloud_max", "cloud", "cloud", "cloud", "PERCENT", "Cloud over the scene, at most.",
         lambda value: percent(value, "cloud limit"), cloud_limit, lambda scene: scene.cloud_percent, _limit,

@@ -96,6 +96,14 @@ def bands_of(item: JsonMap, form: str = "") -> dict[str, BandFile]:
     return found | {name: band for name, band in second.items() if name not in found}
 
 
+def band_words(item: JsonMap) -> frozenset[str]:
+    """All names by which bands of a scene can be meant: common ones, the instrument's own, those of assets."""
+    return frozenset(
+        word for key, asset, href in _assets(item) if has_role(asset, "data")
+        for band in _of_asset(key, asset, href, False) for word in (band.name, band.own, band.key) if word
+    )  # fmt: skip
+
+
 def formats_of(item: JsonMap) -> list[str]:
     """Formats that a scene's bands are offered in, each once."""
     data = (asset for _, asset, _ in _assets(item) if has_role(asset, "data"))

@@ -14,7 +14,7 @@ from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape, lonlat_box, polygon_of, polygons_of
 from zoompick.jsontypes import JsonMap
 from zoompick.scenes import fields
-from zoompick.scenes.bands import CLASS_BAND, BandFile, bands_of, files_of, self_address
+from zoompick.scenes.bands import CLASS_BAND, BandFile, band_words, bands_of, files_of, self_address
 
 __all__ = ["CLASS_BAND", "BandFile", "Key", "Scene", "footprints_of"]
 
@@ -154,6 +154,11 @@ class Scene:
         if geometry is None:
             return _of_bbox(self.item.get("bbox"), self.id)
         return polygon_of(geometry, f"The footprint of {self.id}")
+
+    @cached_property
+    def band_words(self) -> frozenset[str]:
+        """All names by which its bands can be meant."""
+        return band_words(self.item)
 
     @cached_property
     def bands(self) -> Mapping[str, BandFile]:

@@ -217,5 +217,9 @@ def download_until_here(
         try:
             return download(request, report, pace)
         except (IncompleteError, SourceError) as error:
+            left = request.plan()
+            if not (left.fetch or left.on_order):
+                # What a scene was published without never comes.
+                raise
             report(Noted(f"{error.what} Trying again in {human_time(every_s)}; Ctrl-C ends it."))
             time.sleep(every_s)
