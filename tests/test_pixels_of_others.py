@@ -19,6 +19,7 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band, valid_mask
 from zoompick.raster.warp import Warped
+from zoompick.raster.ways import Ways
 from zoompick.raster.write import WriteOptions, write_geotiff
 from zoompick.scenes.deliveries import open_layers
 from zoompick.study.verbs import grid_around
@@ -360,13 +361,15 @@ def test_classes_in_a_mixed_stack_are_never_averaged(tmp_path):
     place = grid(128, 128)
     foreign_tiff(tmp_path / "red.tif", noise((1, 128, 128)), place, nodata="0")
     foreign_tiff(tmp_path / "cover.tif", codes, place, nodata="0")
-    for how in ({"classes": ("cover",)}, {}):
+    measured = {"ways": Ways.parse("cover=bilinear")}
+    for how, is_class in (({"classes": ("cover",)}, True), ({}, True), (measured, False)):
         stack = build_stack(open_layers([tmp_path / "red.tif", tmp_path / "cover.tif"]), [], **how)
+        assert any("taken for classes" in note for note in stack.notes) is (how == {})
         write_geotiff(stack, tmp_path / "s.tif", WriteOptions(side=32))
         back = open_raster(tmp_path / "s.tif")
         small = back.read(back.levels[1].window, [1], 1)
-        assert (set(np.unique(small)) <= {1, 3, 4, 5}) is bool(how)
-        assert back.bands[1].is_class is bool(how)
+        assert (set(np.unique(small)) <= {1, 3, 4, 5}) is is_class
+        assert back.bands[1].is_class is is_class
     table = noise((1, 128, 128), "uint8", 0, 4)[0]
     tifffile.imwrite(tmp_path / "palette.tif", table, photometric="palette", metadata=None, extratags=geo_tags(place),
                      colormap=np.zeros((3, 256), "uint16"))  # fmt: skip

@@ -23,7 +23,8 @@ from zoompick.raster.raster import Arrayed, Band, Raster, fill_value, notes_of, 
 from zoompick.raster.resample import finish
 from zoompick.raster.warp import resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
-from zoompick.scenes.deliveries import Layer
+from zoompick.scenes.deliveries import OPTION, Layer
+from zoompick.scenes.fewcodes import GUESS, guessed_codes, told
 
 
 class Stack(Arrayed):
@@ -284,7 +285,11 @@ def build_stack(
     if grid is None:
         _refuse_mixed_crs(by_name, names)
     target = grid or min((layer.raster.grid for name in names for layer in by_name[name]), key=lambda g: g.pixel_x)
-    chosen = [[layer.flagged(name in classes) for layer in by_name[name]] for name in names]
+    guesses = {name: codes for name in names if name not in (*classes, *dict(ways.by_band))
+               if (codes := guessed_codes(by_name[name][0]))}  # fmt: skip
+    chosen = [[layer.flagged(name in classes or name in guesses, GUESS if name in guesses else OPTION)
+               for layer in by_name[name]] for name in names]  # fmt: skip
+    notes = (*notes, *(told(name, codes) for name, codes in guesses.items()))
     owners = None if is_mixed else _owners(chosen)
     how = [[ways.of(layer.name, layer.is_class) for layer in part] for part in chosen]
     laid = [

@@ -14,7 +14,7 @@ from zoompick.arrays import Pixels
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.jsontypes import JsonMap
 from zoompick.later import np
-from zoompick.raster.attributes import Packing, number_of, plain, text_of
+from zoompick.raster.attributes import Packing, number_of, numbers_of, plain, text_of
 from zoompick.raster.eosgrid import TEXT, EosGrid, grids_in
 from zoompick.raster.grid import Grid
 from zoompick.raster.gridmapping import factor_of, system_of
@@ -146,9 +146,17 @@ class _Looked:
         is_class = "flag_values" in entry.attrs or "flag_masks" in entry.attrs
         band = Band(
             self.name.rpartition("/")[2], packing.scale, packing.offset, text_of(entry, "units"), is_class,
-            number_of(entry, "wavelength_um"),
+            number_of(entry, "wavelength_um"), classes=_flags(entry),
         )  # fmt: skip
         return Variable(self.name, (rows, cols), band, packing, layout, chunks, **where)
+
+
+def _flags(entry: Any) -> tuple[tuple[int, str], ...]:
+    """Codes and their words, where the variable tells both (CF section 3.5); none for bits."""
+    values, words = numbers_of(entry, "flag_values"), text_of(entry, "flag_meanings").split()
+    if "flag_masks" in entry.attrs or len(values) != len(words):
+        return ()
+    return tuple((int(value), word) for value, word in zip(values, words, strict=True))
 
 
 def _placed(one: _Looked, pairs: Sequence[Pair], grids: Sequence[EosGrid]) -> Variable | None:

@@ -20,6 +20,8 @@ from zoompick.scenes.identity import Told, disagreements, identified
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.sensors.guide import BandGuide, guide_for_collection, guide_for_file, known_bands
 
+OPTION = "option"
+
 
 class OneBand(Derived):
     """One band of a raster as a raster of its own, with a name, scale and offset it may be given."""
@@ -106,12 +108,12 @@ class Layer:
         """True when it holds classes."""
         return self.raster.bands[0].is_class
 
-    def flagged(self, is_class: bool) -> Layer:
-        """The layer, as one of classes where it is known to be."""
+    def flagged(self, is_class: bool, who: str = OPTION) -> Layer:
+        """The layer, as one of classes where it is known to be; who told it."""
         band = self.raster.bands[0]
         if band.is_class or not is_class:
             return self
-        raster, told = self.raster, (*band.told_by, ("classes", "option"))
+        raster, told = self.raster, (*band.told_by, ("classes", who))
         flagged = replace(band, is_class=True, told_by=told)
         return replace(self, raster=OneBand(raster.source, raster.index, flagged, raster.nodata))
 
