@@ -34,7 +34,7 @@ def observation(number, pixels, codes=None, grow=0, bands=None, **facts):
     classes = (
         None
         if codes is None
-        else Clear(Memory(codes[np.newaxis], PLACE, 0), ClassTable(cloud=frozenset({9})), ("cloud",), grow)
+        else Clear(Memory(codes[np.newaxis], PLACE, 0), ClassTable(cloud=frozenset({9})), ("cloud",), 8 * grow)
     )
     told = {"when": datetime(2025, 1, number, 12, tzinfo=UTC), "cloud_percent": 10.0 * number, "off_nadir_deg": None}
     return Observation(f"s{number}", **{**told, **facts}, raster=Stack(PLACE, parts), clear=classes)

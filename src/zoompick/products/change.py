@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zoompick.arrays import Pixels, PixelType
 from zoompick.errors import GridError, UsageError
-from zoompick.geo.crs import ellipsoid
-from zoompick.geo.shapes import outline_of
 from zoompick.later import np
 from zoompick.raster import engine
-from zoompick.raster.grid import Grid, Window
+from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import Band, Derived, Raster, valid_mask
 
 _BLOCK_PX = 512
@@ -132,46 +130,21 @@ class _Counting:
     """Square metres of each code in a window."""
 
     raster: Raster
-    rows_m2: tuple[float, ...]
     mask: PolygonMask | None
 
     def __call__(self, window: Window) -> Pixels:
         codes = self.raster.read(window)[0].astype(np.int64)
         if self.mask is not None:
             codes = np.where(self.mask.read(window), codes, 0)
-        sizes = np.asarray(self.rows_m2[window.row : window.stop_row])[:, None]
-        return np.bincount(codes.ravel(), np.broadcast_to(sizes, codes.shape).ravel(), minlength=256)
+        sizes = pixel_sizes(self.raster.grid, window).area_m2
+        return np.bincount(codes.ravel(), sizes.ravel(), minlength=256)
 
 
 def areas_m2(raster: Raster, mask: PolygonMask | None = None) -> dict[int, float]:
-    """Ground under each code of a class raster, on the ellipsoid, 0 left out."""
+    """Ground under each code of a class raster, on the ellipsoid, each pixel by its own scale; 0 left out."""
     total = np.zeros(256)
     with engine.crew_of() as crew:
-        work = _Counting(raster, tuple(pixel_areas_m2(raster.grid)), mask)
+        work = _Counting(raster, mask)
         for found in engine.each(crew, raster.grid.tiles(_BLOCK_PX), work):
             total += found[:256]
     return {code: float(total[code]) for code in np.flatnonzero(total).tolist() if code}
-
-
-def pixel_areas_m2(grid: Grid) -> list[float]:
-    """Ground of a pixel in each row, on the ellipsoid: its own for degrees, one for all rows of a plane.
-
-    On a plane it is that of the middle of the grid, where the scale stands for the whole of a scene.
-    """
-    bounds = grid.bounds
-    if grid.crs.is_geographic:
-        lats = bounds.north - np.arange(grid.height + 1) * grid.pixel_y
-        return [_cell_m2(0, south, grid.pixel_x, north) for north, south in itertools.pairwise(lats)]
-    side = 64
-    col, row = max(0, grid.width // 2 - side), max(0, grid.height // 2 - side)
-    part = grid.part(Window(col, row, min(2 * side, grid.width), min(2 * side, grid.height)))
-    outline = outline_of(part.bounds, grid.crs, part.bounds.width / 8)
-    area, _ = ellipsoid().geometry_area_perimeter(outline)
-    return [abs(area) / (part.width * part.height)] * grid.height
-
-
-def _cell_m2(west: float, south: float, east: float, north: float) -> float:
-    share = np.linspace(west, east, 5)
-    lons, lats = [*share, *share[::-1]], [south] * 5 + [north] * 5
-    area, _ = ellipsoid().polygon_area_perimeter(lons, np.clip(lats, -90, 90))
-    return abs(float(area))

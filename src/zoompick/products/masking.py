@@ -10,7 +10,6 @@ whiteness after L. Gomez-Chova et al., Cloud-screening algorithm, IEEE Trans. Ge
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from typing import Any
 
@@ -20,10 +19,10 @@ from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.products.index import unscaled
 from zoompick.products.observations import Observation
-from zoompick.raster import kernels
 from zoompick.raster.grid import Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Band, Derived, Raster, fill_value, valid_mask
+from zoompick.raster.reach import Reach
 from zoompick.sensors.classes import MEANINGS
 
 SATURATED, OUTSIDE, GUESS = "saturated", "outside", "bright_cloud"
@@ -41,7 +40,8 @@ class MaskLayer(Derived):
     rule : Formula
         One that gives true or false.
     grow_m, shrink_m : float
-        What holds loses this much at its edges first, then gains that much around what is left.
+        What holds loses this much at its edges first, then gains that much around what is left; what holds for lying
+        ``outside`` alone does neither.
     polygon : PolygonMask, optional
         What ``outside`` means.
     """
@@ -56,8 +56,7 @@ class MaskLayer(Derived):
     ) -> None:
         super().__init__(one.raster)
         self._one, self._rule, self._polygon = one, rule, polygon
-        step = self.grid.pixel_m
-        self._grow, self._shrink = math.ceil(grow_m / step), math.ceil(shrink_m / step)
+        self._grow, self._shrink = Reach(self.grid, grow_m), Reach(self.grid, shrink_m)
         known = [band.name for band in one.raster.bands]
         for name in rule.bands:
             self._refuse(name, known)
@@ -113,23 +112,23 @@ class MaskLayer(Derived):
 
     def holds(self, window: Window) -> Pixels:
         """True where the rule holds, after shrinking and growing."""
-        halo = self._grow + self._shrink
-        wide = Window(window.col - halo, window.row - halo, window.width + 2 * halo, window.height + 2 * halo)
-        found = self._tested(wide)
-        if not halo:
+        wide = self._grow.widened(window)
+        widest = self._shrink.widened(wide)
+        found = self._tested(widest)
+        if widest == window:
             return found
-        if self._shrink:
-            found = ~kernels.grown(~found, self._shrink)
-        if self._grow:
-            found = kernels.grown(found, self._grow)
-        return found[halo:-halo, halo:-halo]
+        seeds = found & self._tested(widest, has_outside=False) if OUTSIDE in self._rule.bands else found
+        inner = window.slices_in(widest)
+        changed = self._grow.grown(self._shrink.shrunk(seeds, wide), window)
+        return changed | (found & ~seeds)[inner]
 
-    def _tested(self, window: Window) -> Pixels:
+    def _tested(self, window: Window, has_outside: bool = True) -> Pixels:
         stored = self._one.raster.read(window)
         valid = valid_mask(stored, self._one.raster.nodata).all(axis=0)
         values: dict[str, Pixels] = {}
         for name in self._rule.bands:
-            values[name] = self._value(name, stored, window)
+            is_left_out = name == OUTSIDE and not has_outside
+            values[name] = np.zeros(valid.shape, bool) if is_left_out else self._value(name, stored, window)
         offsets = {band.name: band.offset for band in self._one.raster.bands}
         found = np.broadcast_to(self._rule.compute(values, offsets), valid.shape).astype(bool)
         if any(name in MEANINGS or name == OUTSIDE for name in self._rule.bands):

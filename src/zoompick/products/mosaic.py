@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -18,6 +17,7 @@ from zoompick.raster import kernels
 from zoompick.raster.coded import CodedBlock, coded_block
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, Raster, fill_value, is_whole, valid_mask
+from zoompick.raster.reach import Reach
 from zoompick.raster.resample import finish
 from zoompick.raster.shared import KEPT_BYTES, Shared
 
@@ -105,9 +105,7 @@ class Mosaic(Stack):
         parts = [[_OneOf(one.raster, band) for one in found] for band in range(count)]
         notes = dict.fromkeys(note for one in found for note in one.notes)
         super().__init__(found[0].raster.grid, parts, [list(range(len(found)))] * count, tuple(notes))
-        step = self.grid.pixel_m
-        self._halo = math.ceil(feather_m / step)
-        self._width_px = feather_m / step
+        self._feather = Reach(self.grid, feather_m)
         self._clear_only = clear_only
         self._mixing: OrderedDict[Window, Any] = OrderedDict()
         self._matched = matched.gains if matched else ()
@@ -174,7 +172,7 @@ class Mosaic(Stack):
         return owner if owner.any() else None
 
     def _read_band(self, index: int, window: Window, out: Pixels) -> None:
-        if self._halo and not self._bands[index].is_class:
+        if self._feather.metres and not self._bands[index].is_class:
             mixed = self._mixed(index, window)
             if mixed is not None:
                 out[...] = mixed
@@ -236,20 +234,19 @@ class Mosaic(Stack):
         return found
 
     def _new_shares(self, window: Window) -> list[tuple[int, Pixels]] | None:
-        halo = self._halo
-        wide = Window(window.col - halo, window.row - halo, window.width + 2 * halo, window.height + 2 * halo)
+        wide = self._feather.widened(window)
         owner = self._chosen(wide)
         numbers = [] if owner is None else [number for number in range(len(self.found)) if (owner == number).any()]
         if len(numbers) < 2:
             return None
-        inner = (slice(halo, -halo), slice(halo, -halo))
+        inner = window.slices_in(wide)
         left: Pixels = np.ones((window.height, window.width))
         total: Pixels = np.zeros_like(left)
         found = []
         for number in numbers:
             # What was taken for want of anything clear counts as the scene's own.
             usable = self.found[number].usable(wide) | (owner == number)
-            ramp = np.clip(kernels.distance(usable)[inner] / self._width_px, 0, 1)
+            ramp = np.clip(self._feather.away_m(usable, window) / self._feather.metres, 0, 1)
             found.append((number, left * ramp))
             total += found[-1][1]
             left = left * (1 - ramp)

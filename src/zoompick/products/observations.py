@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
@@ -12,10 +11,10 @@ from zoompick.arrays import Mask
 from zoompick.errors import UnknownNameError, UsageError
 from zoompick.later import np
 from zoompick.products.stack import build_stack
-from zoompick.raster import kernels
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.part import AtLevel
 from zoompick.raster.raster import Raster, fitting_level, notes_of, valid_mask
+from zoompick.raster.reach import Reach
 from zoompick.raster.warp import resampled_to
 from zoompick.raster.ways import BILINEAR, Ways
 from zoompick.scenes.deliveries import Layer, OneBand, open_layers
@@ -42,25 +41,22 @@ class Clear:
         What its codes mean.
     hide : tuple of str
         Meanings that hide the ground.
-    grow_px : int
-        So many pixels around what hides are not trusted either.
+    grow_m : float
+        So far around what hides the ground is not trusted either.
     """
 
     classes: Raster
     table: ClassTable
     hide: tuple[str, ...]
-    grow_px: int = 0
+    grow_m: float = 0
 
     def read(self, window: Window) -> Mask:
         """True where nothing hides the ground and it is trusted; where the layer tells nothing it is clear."""
-        halo = self.grow_px
-        wide = Window(window.col - halo, window.row - halo, window.width + 2 * halo, window.height + 2 * halo)
+        reach = Reach(self.classes.grid, self.grow_m)
+        wide = reach.widened(window)
         codes = self.classes.read(wide)[0]
-        hidden = self.table.holds(codes, self.hide)
-        if halo:
-            hidden = kernels.grown(hidden, halo)[halo:-halo, halo:-halo]
-            codes = codes[halo:-halo, halo:-halo]
-        return np.asarray(~(hidden | self.table.doubts(codes)))
+        hidden = reach.grown(self.table.holds(codes, self.hide), window)
+        return np.asarray(~(hidden | self.table.doubts(codes[window.slices_in(wide)])))
 
 
 @dataclass(frozen=True)
@@ -224,7 +220,7 @@ def _clear(layers: Sequence[Layer], grid: Grid, hide: Sequence[str], grow_m: flo
     table = classes_of(layer) if layer is not None else None
     if layer is None or table is None:
         return None
-    return Clear(resampled_to(layer.raster, grid, "class"), table, tuple(hide), math.ceil(grow_m / grid.pixel_m))
+    return Clear(resampled_to(layer.raster, grid, "class"), table, tuple(hide), grow_m)
 
 
 def classes_of(layer: Layer) -> ClassTable | None:

@@ -273,11 +273,6 @@ def saturated(picture: Pixels, saturation: float) -> Pixels:
     return apart(np.asarray(cv2.transform(together(picture), mix)))
 
 
-def grown(mask: Pixels, radius_px: int) -> Pixels:
-    """A mask, shape (rows, cols), grown by a disc; beyond the edge nothing is set."""
-    return np.asarray(distance(~mask) <= radius_px) if mask.any() else mask
-
-
 def distance(mask: Pixels) -> Pixels:
     """For each pixel of a mask that is set, how many pixels away the nearest is that is not; 0 for the others.
 
