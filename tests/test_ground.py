@@ -8,19 +8,24 @@ import pytest
 import shapely
 
 from helpers import Memory, noise
-from zoompick.geo.crs import Crs
+from zoompick.area.model import Area
+from zoompick.figures.face import _metres_a_unit
+from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.geodesy import buffered, circle
 from zoompick.geo.shapes import outline_of
 from zoompick.products.change import areas_m2
 from zoompick.products.formula import Formula
+from zoompick.products.grids import common_grid
 from zoompick.products.masking import MaskLayer
 from zoompick.products.mosaic import Mosaic
 from zoompick.products.observations import Clear, Observation
+from zoompick.raster.clip import Clip
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import Band
 from zoompick.raster.reach import Reach
+from zoompick.raster.write import write_geotiff
 from zoompick.sensors.classes import ClassTable
 
 GEOD = pyproj.Geod(ellps="WGS84")
@@ -166,3 +171,61 @@ def test_a_circle_around_a_place_and_a_margin_reach_so_far_on_the_ground(lat):
         lons, lats = np.array(shape.exterior.coords).T
         reach = GEOD.inv(np.full(lons.size, 3.4), np.full(lats.size, lat), lons, lats)[2]
         assert 0.995 * metres < reach.min() and reach.max() < 1.002 * metres
+
+
+ACROSS = Area.from_box(179, -20, -179, -18)
+GLOBES = [(-180, 1440), (0, 1440), (175, 40), (-185, 40), (-179.75, 1438)]
+
+
+@pytest.mark.parametrize(("west", "width"), GLOBES)
+def test_areas_over_180_degrees_keep_both_halves_and_no_empty_middle(west, width):
+    grid = Grid(LONLAT, 0.25, 0.25, west, 0, width, 120)
+    lons = (west + (np.arange(width) + 0.5) * 0.25 + 180) % 360 - 180
+    values = np.broadcast_to(np.round(lons * 100) + 20_000, (1, 120, width)).astype(np.uint16)
+    raster = Memory(values, grid, 0, (Band("red"),))
+    clip = Clip(raster, ACROSS.polygon)
+    assert (clip.grid.width, clip.grid.height) == (8, 8)
+    got = clip.read(clip.grid.window)[0]
+    true = (clip.grid.west + (np.arange(8) + 0.5) * 0.25 + 180) % 360 - 180
+    gone = np.abs(true) > 179.75 if width == 1438 else np.zeros(8, bool)
+    np.testing.assert_array_equal(got[0], np.where(gone, 0, np.round(true * 100) + 20_000))
+    inside = PolygonMask(ACROSS.polygon, grid).read(grid.window)
+    wanted = np.abs(lons) > 179
+    np.testing.assert_array_equal(inside[75], wanted)
+    assert inside.sum() == 8 * wanted.sum()
+
+
+def test_a_grid_in_degrees_around_an_area_over_180_degrees_is_as_large_as_the_area():
+    grid = common_grid([Grid(Crs(32760), 1000, 1000, 300_000, 8_000_000, 100, 100)], ACROSS, 0.01, "EPSG:4326")
+    assert grid.width == pytest.approx(200, abs=1) and grid.bounds.west == pytest.approx(179)
+
+
+@pytest.mark.parametrize(("kind", "lat"), PLACES)
+def test_a_bar_that_tells_a_length_is_as_long_as_it_tells(kind, lat):
+    grid = place_at(kind, lat)
+    lon, lats = centres(grid)
+    across = GEOD.inv(lon[30, 34], lats[30, 34], lon[30, 35], lats[30, 35])[2]
+    assert _metres_a_unit(grid) * grid.pixel_x == pytest.approx(across, rel=1e-3)
+
+
+@pytest.mark.parametrize(("kind", "lat"), [("mercator", 40), ("mercator", 65), ("feet", 40), ("degrees", 65)])
+def test_a_patch_without_pixels_has_its_true_size(program, tmp_path, kind, lat):
+    grid = place_at(kind, lat)
+    values = noise((1, 60, 70), "uint16")
+    values[0, 20:30, 30:45] = 0
+    write_geotiff(Memory(values, grid, 0, (Band("red"),)), tmp_path / "a.tif")
+    lons, lats = centres(grid)
+    box = shapely.box(lons[3:-3, 3:-3].min(), lats[3:-3, 3:-3].min(), lons[3:-3, 3:-3].max(), lats[3:-3, 3:-3].max())
+    (tmp_path / "area.geojson").write_text(shapely.to_geojson(box))
+    done = program("verify", "a.tif", "--area", "area.geojson", "--only", "holes", "--json")
+    (row,) = [row for row in done.json["findings"] if row["check"] == "largest hole" or "hole" in row["check"]]
+    patch = grid.part(Window(30, 20, 15, 10))
+    true = abs(GEOD.geometry_area_perimeter(outline_of(patch.bounds, patch.crs, patch.bounds.width / 50))[0])
+    assert row["data"]["holes"][0]["size_km2"] == pytest.approx(true / 1e6, rel=0.01)
+
+
+def test_pixel_m_is_metres_and_pixel_sizes_are_told_in_units_of_the_system():
+    feet = place_at("feet", 40)
+    assert "ft" in feet.pixel_text and feet.pixel_m == pytest.approx(40)
+    assert place_at("utm", 40).pixel_text == "40 m"
+    assert Grid(LONLAT, 0.25, 0.5, 0, 0, 2, 2).pixel_text == "0.25 x 0.5°"

@@ -8,11 +8,12 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
-from zoompick.arrays import Pixels
+from zoompick.arrays import Floats, Mask, Pixels
 from zoompick.errors import CancelledError, ClusterError, ZoomPickError
 from zoompick.events import Advanced, Finished, Report, Started, ignore
 from zoompick.geo.crs import Crs
-from zoompick.geo.shapes import Shape, bounds_of, project
+from zoompick.geo.shapes import Shape, bounds_of, project, turned
+from zoompick.geo.sizes import area_km2
 from zoompick.later import np
 from zoompick.net.authority import Authority
 from zoompick.net.client import Client, workers
@@ -20,6 +21,7 @@ from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import Raster, fitting_level
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.renewal import renewed
@@ -181,6 +183,8 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
 def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     """Figures of one class layer, from a coarse overview; None when it saw nothing of the area."""
     polygon = _flat(area, raster.grid.crs)
+    if raster.grid.crs.is_geographic:
+        polygon = turned(polygon, raster.grid.bounds)
     box = bounds_of(polygon)
     longest = max(box.width, box.height)
     level = fitting_level(raster.levels, longest / _PIXELS_WANTED)
@@ -188,15 +192,15 @@ def inside_of(raster: Raster, table: ClassTable, area: Shape) -> Inside | None:
     window = grid.window_of(box)
     if window.is_empty:
         return None
-    ground = _mask(area, grid.part(window))
-    counts = np.bincount(_codes(raster.read(window, [0], level)[0][ground]))
+    ground, sizes_m2 = _mask(area, grid.part(window))
+    counts = np.bincount(_codes(raster.read(window, [0], level)[0][ground]), sizes_m2).astype(np.float64)
     # Ground of the area beyond the scene's edge counts as not seen.
-    whole = max(1.0, polygon.area / (grid.pixel_x * grid.pixel_y))
-    count = int(counts.sum()) - _pixels_of(counts, table, "fill") - _doubted(counts, table)
-    if not count:
+    whole_m2 = max(float(sizes_m2.max(initial=1.0)), area_km2(area) * 1e6)
+    seen_m2 = float(counts.sum()) - _ground_of(counts, table, "fill") - _doubted(counts, table)
+    if seen_m2 < float(sizes_m2.min(initial=1.0)) / 2:
         return None
-    cloud, shadow, snow = (100 * _pixels_of(counts, table, word) / count for word in ("cloud", "shadow", "snow"))
-    return Inside(cloud, shadow, snow, min(100.0, 100 * count / whole))
+    cloud, shadow, snow = (100 * _ground_of(counts, table, word) / seen_m2 for word in ("cloud", "shadow", "snow"))
+    return Inside(cloud, shadow, snow, min(100.0, 100 * seen_m2 / whole_m2))
 
 
 def _codes(values: Pixels) -> Pixels:
@@ -210,15 +214,15 @@ def _codes(values: Pixels) -> Pixels:
 _NO_CODE = 65_535
 
 
-def _pixels_of(counts: Pixels, table: ClassTable, meaning: str) -> int:
+def _ground_of(counts: Floats, table: ClassTable, meaning: str) -> float:
     codes = np.arange(min(len(counts), _NO_CODE))
-    return int(counts[codes][table.holds(codes, (meaning,))].sum())
+    return float(counts[codes][table.holds(codes, (meaning,))].sum())
 
 
-def _doubted(counts: Pixels, table: ClassTable) -> int:
-    """Pixels that nobody trusts: they are not counted as seen."""
+def _doubted(counts: Floats, table: ClassTable) -> float:
+    """Ground of pixels that nobody trusts: they are not counted as seen."""
     codes = np.arange(min(len(counts), _NO_CODE))
-    return int(counts[codes][table.doubts(codes) & ~table.holds(codes, ("fill",))].sum())
+    return float(counts[codes][table.doubts(codes) & ~table.holds(codes, ("fill",))].sum())
 
 
 @lru_cache(maxsize=32)
@@ -228,6 +232,7 @@ def _flat(area: Shape, crs: Crs) -> Shape:
 
 
 @lru_cache(maxsize=64)
-def _mask(area: Shape, part: Grid) -> Pixels:
-    """Where the area lies on a piece of a grid: the same for all scenes of a tile; bool, shape (rows, cols)."""
-    return PolygonMask(_flat(area, part.crs), part).read(part.window)
+def _mask(area: Shape, part: Grid) -> tuple[Mask, Floats]:
+    """Where the area lies on a piece of a grid, and square metres of its pixels: the same for all scenes."""
+    inside = PolygonMask(_flat(area, part.crs), part).read(part.window)
+    return inside, pixel_sizes(part, part.window).area_m2[inside]

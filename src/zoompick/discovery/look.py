@@ -16,10 +16,11 @@ from zoompick.net.client import Client, workers
 from zoompick.net.ranges import Cost, RemoteFile
 from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.ongrid import OnGrid
 from zoompick.raster.part import AtLevel
 from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import fitting_level, valid_mask
+from zoompick.raster.turn import in_same_turn
+from zoompick.raster.warp import resampled_to
 from zoompick.scenes.deliveries import OneBand
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.pictures import quicklook_of
@@ -159,11 +160,11 @@ def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cos
         _level(OneBand(opened[file.href], file.index, opened[file.href].bands[file.index]), area) for file in files
     ]
     first = sources[0].grid
-    flat = project(area, first.crs)
+    _, flat = in_same_turn(sources[0], area)
     pixel = max(min(source.grid.pixel_x for source in sources), max(_sides(flat)) / _PREVIEW_PX)
     grid = Grid.snapped(bounds_of(flat), first.crs, pixel)
     inside = PolygonMask(flat, grid).read(grid.window)
-    layers = [OnGrid(source, grid).read(grid.window)[0] for source in sources]
+    layers = [resampled_to(source, grid).read(grid.window)[0] for source in sources]
     seen = inside.copy()
     for layer, source in zip(layers, sources, strict=True):
         seen &= valid_mask(layer, source.nodata)

@@ -16,11 +16,12 @@ from zoompick.errors import UsageError
 from zoompick.figures import style
 from zoompick.figures.maps import MapView
 from zoompick.files import writing
-from zoompick.geo.crs import LONLAT, METRES_A_DEGREE, transform
+from zoompick.geo.crs import LONLAT, transform
 from zoompick.geo.shapes import Shape, outline_of, project
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np, shapely
 from zoompick.raster.grid import Grid
+from zoompick.raster.pixelsize import middle_sizes_m
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -245,11 +246,8 @@ def _graticule(axes: Axes, grid: Grid, size: float, has_labels: bool) -> None:
 
 
 def _metres_a_unit(grid: Grid) -> float:
-    """Metres that one unit of x is long in the middle of a grid."""
-    b = grid.bounds
-    if grid.crs.is_geographic:
-        return METRES_A_DEGREE * math.cos(math.radians((b.south + b.north) / 2))
-    return grid.crs.metres_per_unit
+    """Metres on the ground that one unit of x is long in the middle of a grid."""
+    return middle_sizes_m(grid, grid.window)[0] / grid.pixel_x
 
 
 def _scale_bar(axes: Axes, grid: Grid, size: float) -> None:

@@ -207,6 +207,16 @@ class Crs:
         """Length of one unit of a projected CRS in metres."""
         return float(definition(self).axis_info[0].unit_conversion_factor)
 
+    @property
+    def unit_text(self) -> str:
+        """Unit of coordinates, as it is written behind a number: ``°``, `` m``, `` ft``."""
+        if self.is_geographic:
+            return "°"
+        metres = self.metres_per_unit
+        known = {1.0: "m", 0.3048: "ft", 1200 / 3937: "US ft", 1000.0: "km"}
+        return " " + next((unit for size, unit in known.items() if math.isclose(size, metres, rel_tol=1e-9)),
+                          f"units of {metres:.6g} m")  # fmt: skip
+
 
 LONLAT = Crs(4326)
 """WGS 84 longitude/latitude in degrees."""

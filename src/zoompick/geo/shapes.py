@@ -264,6 +264,13 @@ def turned(polygon: Shape, bounds: Bounds) -> Shape:
     return _shifted(one, best if shared[best] > shared[0.0] + _AT_EDGE else 0.0)
 
 
+def in_one_turn(polygon: Shape) -> Shape:
+    """A polygon in degrees as one piece, where it is cut at 180 degrees: its western part goes on beyond it."""
+    whole = polygon.bounds
+    is_cut = whole[0] <= -180 + _AT_EDGE and whole[2] >= 180 - _AT_EDGE
+    return turned(polygon, Bounds(0.0, -90.0, 360.0, 90.0)) if is_cut else polygon
+
+
 def _shifted(polygon: Shape, degrees: float) -> Shape:
     return shapely.transform(polygon, lambda xy: np.add(xy, (degrees, 0.0))) if degrees else polygon
 

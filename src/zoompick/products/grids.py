@@ -9,7 +9,7 @@ from zoompick.area.model import Area
 from zoompick.errors import UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import Crs, utm_for
-from zoompick.geo.shapes import bounds_of, outline_of, project, turned
+from zoompick.geo.shapes import bounds_of, in_one_turn, outline_of, project, turned
 from zoompick.raster.grid import Grid
 
 _STEPS = 64
@@ -76,8 +76,8 @@ def _text_of(crs: str) -> str:
 
 def _area_bounds(area: Area, target: Crs, finest: Grid) -> Bounds:
     flat = project(area.polygon, target)
-    if target.is_geographic and finest.crs == target:
-        flat = turned(flat, finest.bounds)
+    if target.is_geographic:
+        flat = turned(flat, finest.bounds) if finest.crs == target else in_one_turn(flat)
     return bounds_of(flat)
 
 

@@ -10,7 +10,7 @@ from zoompick.errors import GridError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import METRES_A_DEGREE, Crs
 
-_LEAST_PIXEL = 1e-9
+_LEAST_PIXEL, _ALIKE = 1e-9, 1e-6
 _LATTICE_TOLERANCE_PX = 1e-3
 """Two grids share a lattice when their pixel corners agree to a thousandth of a pixel."""
 
@@ -115,14 +115,19 @@ class Grid:
 
     @property
     def pixel_m(self) -> float:
-        """Width of a pixel in metres; in degrees that at the equator."""
+        """Width of a pixel in metres of its system; in degrees that at the equator.
+
+        How long it is on the ground :mod:`zoompick.raster.pixelsize` tells.
+        """
         crs = self.crs
         return self.pixel_x * (METRES_A_DEGREE if crs.is_geographic else crs.metres_per_unit)
 
     @property
     def pixel_text(self) -> str:
-        """Pixel size for people: ``8 m`` or ``0.0001°``."""
-        unit = "°" if self.crs.is_geographic else " m"
+        """Pixel size for people, in units of the system: ``8 m``, ``26 ft``, ``0.0001°``; both sides, if unlike."""
+        unit = self.crs.unit_text
+        if abs(self.pixel_y / self.pixel_x - 1) > _ALIKE:
+            return f"{self.pixel_x:g} x {self.pixel_y:g}{unit}"
         return f"{self.pixel_x:g}{unit}"
 
     def reduced(self, factor: int) -> Grid:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from zoompick.arrays import Counts, Floats, Mask
@@ -27,7 +27,7 @@ class PolygonMask:
     def __init__(self, polygon: Shape, grid: Grid, touch: bool = False) -> None:
         self.grid = grid
         self.touch = touch
-        rings = [_to_pixels(ring, grid) for ring in rings_of(polygon)]
+        rings = [_to_pixels(ring, grid) for ring in _in_all_turns(rings_of(polygon), grid)]
         starts = np.concatenate([ring[:-1] for ring in rings])
         ends = np.concatenate([ring[1:] for ring in rings])
         self._edges = np.column_stack([starts, ends])
@@ -97,6 +97,16 @@ class PolygonMask:
         near = (np.maximum(x0, x1) >= window.col) & (np.minimum(x0, x1) <= window.stop_col)
         near &= (np.maximum(y0, y1) >= window.row) & (np.minimum(y0, y1) <= window.stop_row)
         return self._edges[near]
+
+
+def _in_all_turns(rings: Sequence[Floats], grid: Grid) -> Iterator[Floats]:
+    """Rings; on a grid in degrees also whole turns away, where they meet it: 181 degrees is -179."""
+    for ring in rings:
+        shifts = (0.0, 360.0, -360.0) if grid.crs.is_geographic else (0.0,)
+        for shift in shifts:
+            low, high = float(ring[:, 0].min()) + shift, float(ring[:, 0].max()) + shift
+            if not shift or (low < grid.bounds.east and high > grid.bounds.west):
+                yield ring + np.array([shift, 0.0])
 
 
 def _flipped(row: Counts, col: Counts, window: Window) -> Mask:

@@ -23,22 +23,27 @@ class Turned(Derived):
     ----------
     cols : int
         Columns by which its beginning moves to the east; for a raster that does not go around, whole turns.
+    is_ring : bool
+        It goes around, what it lacks of the turn is no-data.
     """
 
-    def __init__(self, source: Raster, cols: int) -> None:
+    def __init__(self, source: Raster, cols: int, is_ring: bool = False) -> None:
         super().__init__(source)
         self._cols = cols
+        self._ring = _ring_of(source.grid) if is_ring else 0
 
     @property
     def grid(self) -> Grid:
         """The source's, moved."""
-        return _moved(self.source.grid, self._cols)
+        moved = _moved(self.source.grid, self._cols)
+        return replace(moved, width=self._ring) if self._ring else moved
 
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
-        if not goes_around(self.source.grid):
+        if not self._ring and not goes_around(self.source.grid):
             return self.source.read(window, bands)
-        width, parts = self.source.grid.width, []
+        # Beyond its last column a ring reads off the source, which is no-data.
+        width, parts = self._ring or self.source.grid.width, []
         col, left = (window.col + self._cols) % width, window.width
         while left > 0:
             step = min(left, width - col)
@@ -52,6 +57,15 @@ def goes_around(grid: Grid) -> bool:
     return grid.crs.is_geographic and abs(grid.width * grid.pixel_x - _TURN) < grid.pixel_x / 2
 
 
+def _ring_of(grid: Grid) -> int:
+    """Columns of a whole turn; 0 where a turn is no whole number of them."""
+    count = round(_TURN / grid.pixel_x)
+    return count if abs(count * grid.pixel_x - _TURN) < _ALIGNED * grid.pixel_x and grid.width <= count else 0
+
+
+_ALIGNED = 0.01
+
+
 def around(raster: Raster, box: Bounds) -> Raster:
     """A raster in degrees, begun so that a box in its CRS lies in it as far as it can."""
     grid = raster.grid
@@ -61,6 +75,9 @@ def around(raster: Raster, box: Bounds) -> Raster:
         cols = math.floor((box.west - grid.west) / grid.pixel_x)
         return Turned(raster, cols) if cols else raster
     turns = [-1, 0, 1]
+    met = [turn for turn in turns if _shared(grid.bounds, box, turn * _TURN) > grid.pixel_x / 2]
+    if len(met) > 1 and raster.nodata is not None and _ring_of(grid):
+        return Turned(raster, math.floor((box.west - grid.west) / grid.pixel_x), is_ring=True)
     best = max(turns, key=lambda turn: (_shared(grid.bounds, box, turn * _TURN), turn == 0))
     return Turned(raster, round(best * _TURN / grid.pixel_x)) if best else raster
 

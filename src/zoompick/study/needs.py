@@ -17,7 +17,7 @@ from zoompick.errors import NothingFoundError, UnknownNameError
 from zoompick.files import distinct_name
 from zoompick.geo.crs import METRES_A_DEGREE, Crs
 from zoompick.geo.region import Region
-from zoompick.geo.shapes import Shape, bounds_of, outline_of, project
+from zoompick.geo.shapes import Shape, bounds_of, in_one_turn, outline_of, project
 from zoompick.raster.grid import Grid
 from zoompick.scenes import fetched as record
 from zoompick.scenes.bands import format_called, formats_of
@@ -123,8 +123,9 @@ def study_crs(brief: Brief, area: Area) -> Crs:
 def study_grid(brief: Brief, area: Area) -> Grid:
     """The study grid: around the area, corners on multiples of the pixel size."""
     crs = study_crs(brief, area)
-    pixel = brief.pixel_m if not crs.is_geographic else brief.pixel_m / METRES_A_DEGREE
-    return Grid.snapped(bounds_of(project(area.polygon, crs)), crs, pixel)
+    pixel = brief.pixel_m / (METRES_A_DEGREE if crs.is_geographic else crs.metres_per_unit)
+    flat = project(area.polygon, crs)
+    return Grid.snapped(bounds_of(in_one_turn(flat) if crs.is_geographic else flat), crs, pixel)
 
 
 def region_of(grid: Grid) -> Shape:

@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zoompick.arrays import Counts
+from zoompick.arrays import Floats
 from zoompick.geo.shapes import Shape, bounds_of
+from zoompick.geo.sizes import area_km2
 from zoompick.judge.limits import Limits
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster import engine
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.turn import in_same_turn
 from zoompick.raster.warp import resampled_to
@@ -45,13 +47,13 @@ def clouds_over(layers: Sequence[Coded], area: Shape) -> Clouds | None:
     _, polygon = in_same_turn(layers[0][0], area)
     grid = Grid.snapped(bounds_of(polygon), first.crs, first.pixel_x)
     laid = tuple((resampled_to(layer, grid, "class"), table) for layer, table in layers)
-    counts = np.zeros(1 + len(_MEANINGS), np.int64)
+    counts = np.zeros(1 + len(_MEANINGS))
     with engine.crew_of() as crew:
         for part in engine.each(crew, grid.tiles(_BLOCK_PX), _Counts(laid, PolygonMask(polygon, grid))):
             counts += part
     if not counts[0]:
         return None
-    whole = polygon.area / (grid.pixel_x * grid.pixel_y)
+    whole = area_km2(area) * 1e6
     cloud, shadow, snow = (100 * float(count) / counts[0] for count in counts[1:])
     return Clouds(cloud, shadow, snow, min(100.0, 100 * counts[0] / whole))
 
@@ -94,20 +96,21 @@ def cloud_share(
 
 @dataclass(frozen=True)
 class _Counts:
-    """Pixels of a window that were seen in the area, and those of them that are cloud, shadow, snow."""
+    """Ground of a window that was seen in the area, and that of it which is cloud, shadow, snow; square metres."""
 
     layers: tuple[Coded, ...]
     mask: PolygonMask
 
-    def __call__(self, window: Window) -> Counts:
+    def __call__(self, window: Window) -> Floats:
         inside = self.mask.read(window)
-        found = np.zeros(1 + len(_MEANINGS), np.int64)
+        found, sizes = np.zeros(1 + len(_MEANINGS)), pixel_sizes(self.mask.grid, window).area_m2
         for layer, table in self.layers:
             codes = layer.read(window)[0]
             known = inside & valid_mask(codes, layer.nodata) & ~table.holds(codes, ("fill",))
             inside &= ~known
             known &= ~table.doubts(codes)
-            found += [known.sum(), *((known & table.holds(codes, (word,))).sum() for word in _MEANINGS)]
+            own = [known, *(known & table.holds(codes, (word,)) for word in _MEANINGS)]
+            found += [sizes[one].sum() for one in own]
         return found
 
 

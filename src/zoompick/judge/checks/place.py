@@ -14,8 +14,9 @@ from zoompick.geo.sizes import area_km2
 from zoompick.judge.gauges import pixels_in, pixels_on
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import ndimage, np, shapely
-from zoompick.raster.grid import Grid
+from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
+from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding, judged
 
@@ -90,12 +91,11 @@ def holes_of(subject: Subject, most: int = 50) -> list[Hole]:
     if not missing.any():
         return []
     numbers, count = ndimage.label(missing)
-    pixels = ndimage.sum_labels(gaps.missing, numbers, np.arange(1, count + 1))
-    largest = np.argsort(-pixels, kind="stable")[:most] + 1
+    sizes_m2 = pixel_sizes(cells, Window(0, 0, *missing.shape[::-1])).area_m2 / gaps.cell**2
+    ground = ndimage.sum_labels(gaps.missing * sizes_m2, numbers, np.arange(1, count + 1))
+    largest = np.argsort(-ground, kind="stable")[:most] + 1
     boxes = ndimage.find_objects(numbers)
-    return [
-        _hole(numbers, int(number), boxes[number - 1], cells, float(pixels[number - 1]), grid) for number in largest
-    ]
+    return [_hole(numbers, int(number), boxes[number - 1], cells, float(ground[number - 1])) for number in largest]
 
 
 def _cells(grid: Grid, cell: int) -> Grid:
@@ -103,7 +103,7 @@ def _cells(grid: Grid, cell: int) -> Grid:
                 -(-grid.width // cell), -(-grid.height // cell))  # fmt: skip
 
 
-def _hole(numbers: Any, number: int, box: Any, cells: Grid, pixels: float, grid: Grid) -> Hole:
+def _hole(numbers: Any, number: int, box: Any, cells: Grid, size_m2: float) -> Hole:
     rows, cols = box
     part, runs = numbers[box] == number, []
     for row, line in enumerate(part):
@@ -113,8 +113,7 @@ def _hole(numbers: Any, number: int, box: Any, cells: Grid, pixels: float, grid:
             north = cells.north - (rows.start + row) * cells.pixel_y
             runs.append(shapely.box(west, north - cells.pixel_y, east, north))
     outline = project(joined(runs), LONLAT, cells.crs)
-    size = pixels * (grid.pixel_x * grid.pixel_y) / 1e6 if not grid.crs.is_geographic else area_km2(outline)
-    return Hole(outline, size)
+    return Hole(outline, size_m2 / 1e6)
 
 
 def holes(subject: Subject) -> list[Finding]:
