@@ -93,9 +93,8 @@ class Observation:
 
     @property
     def notes(self) -> tuple[str, ...]:
-        """What a person should know of how its bands and its class layer were read."""
-        own = (*notes_of(self.clear.classes), *self.clear.table.told) if self.clear is not None else ()
-        return (*notes_of(self.raster), *own)
+        """What a person should know of how its bands were read, and of its classes."""
+        return (*notes_of(self.raster), *(self.clear.table.told if self.clear is not None else ()))
 
     def usable(self, window: Window, bands: Sequence[int] | None = None) -> Mask:
         """Pixels with all bands there, and nothing that hides the ground."""

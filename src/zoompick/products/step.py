@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zoompick.jsontypes import JsonMap, JsonObject
+from zoompick.products.methods import KEY, methods_of
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.sidecar import Origin, read_sidecar, scenes_of
 from zoompick.scenes.traits import Traits
@@ -88,7 +89,10 @@ class Step(ABC):
         """
         inputs = {path: digest(path) for path in self.inputs}
         inputs |= {path: digest(path) for path in self.also if path.is_file()}
-        return Origin(self.name, self.options(), inputs, self._when(), self.scenes())
+        options = self.options()
+        methods = methods_of(options, (*self.inputs, *self.also))
+        options |= {KEY: methods} if methods else {}
+        return Origin(self.name, options, inputs, self._when(), self.scenes())
 
     def scenes(self) -> list[dict[str, str]]:
         """All scenes in it."""

@@ -20,6 +20,8 @@ _SLACK_PX, _SLACK = 0.01, 0.002
 """So much of a distance in pixels, and of each of them: 40 m over pixels of 8 m stay 5 where the scale is not 1."""
 _ALIKE = 0.01
 """Pixels whose sides differ by less are square."""
+SAME = 0.0015
+"""A scale so near to that of the system's own unit is taken for it: all of a UTM zone."""
 _BAND_ROWS, _DIGITS = 64, 1e-6
 """Where they are not, so many rows are measured by the scale in their middle."""
 
@@ -72,7 +74,9 @@ class Reach:
     def _measured(self, mask: Mask, wide: Window, window: Window) -> tuple[Floats, Floats]:
         """Distance of each set pixel to the nearest that is not, and the side of a pixel there; of the window."""
         sizes, inner = pixel_sizes(self.grid, window), window.slices_in(wide)
-        side_m = np.nan_to_num(np.sqrt(sizes.across_m * sizes.down_m), nan=self.grid.pixel_m)
+        nominal_m = self.grid.pixel_m
+        side_m = np.nan_to_num(np.sqrt(sizes.across_m * sizes.down_m), nan=nominal_m)
+        side_m = np.where(np.abs(side_m / nominal_m - 1) <= SAME, nominal_m, side_m)
         if np.abs(sizes.across_m / sizes.down_m - 1).max(initial=0) <= _ALIKE:
             return kernels.distance(mask)[inner] * side_m, side_m
         return self._by_bands(mask, wide, window), sizes.down_m

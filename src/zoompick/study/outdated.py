@@ -17,6 +17,7 @@ from zoompick.vouched import Vouched
 
 if TYPE_CHECKING:
     from zoompick.products.step import Step
+    from zoompick.scenes.sidecar import Origin
 
 CURRENT, MISSING, OLD, WAITS = "up to date", "not made", "out of date", "needs what is not here"
 
@@ -64,14 +65,23 @@ def states_of(study: Study, steps: Sequence[Step], vouched: Vouched) -> dict[str
             old.add(step.output)
             continue
         try:
+            origin = None
             origin = step.origin(lambda path: digest_of(path, digest))
             is_so = not old & set(step.inputs) and is_current(step, origin, digest)
         except DataError:
             is_so = False
-        found[name] = CURRENT if is_so else OLD if step.output.exists() else MISSING
+        found[name] = CURRENT if is_so else _old(step, origin) if step.output.exists() else MISSING
         if not is_so:
             old.add(step.output)
     return found
+
+
+def _old(step: Step, origin: Origin | None) -> str:
+    """Out of date, with the reason where the program itself makes it otherwise now."""
+    from zoompick.products.methods import KEY, reason_for
+
+    reason = reason_for(step.output, origin.options.get(KEY, [])) if origin is not None else ""
+    return f"{OLD}: {reason}" if reason else OLD
 
 
 def _unchanged(study: Study, brief: Brief) -> list[str] | None:
@@ -89,9 +99,11 @@ def _unchanged(study: Study, brief: Brief) -> list[str] | None:
 
 def _basis(study: Study, brief: Brief) -> str:
     """Changes when anything does that products are made of, files apart."""
+    from zoompick.products.methods import edition
+
     made_of = (
         brief.crs and brief.crs.code, brief.pixel_m, brief.bands, str(brief.folder), brief.name, brief.intermediate,
-        [(section.name, section.rules) for section in brief.sections],
+        [(section.name, section.rules) for section in brief.sections], edition(),
     )  # fmt: skip
     hasher = hashlib.sha256(repr(made_of).encode())
     own = [path for kind in ("guides", "recipes", "classes") for path in own_files(kind)]
