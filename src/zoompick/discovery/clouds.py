@@ -6,7 +6,6 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
 
 from zoompick.arrays import Floats, Mask, Pixels
 from zoompick.errors import CancelledError, ClusterError, ZoomPickError
@@ -23,9 +22,9 @@ from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import Raster, fitting_level
-from zoompick.scenes.opening import open_raster
+from zoompick.scenes.deliveries import band_in
 from zoompick.scenes.renewal import renewed
-from zoompick.scenes.scene import CLASS_BAND, Scene
+from zoompick.scenes.scene import CLASS_BAND, BandFile, Scene
 from zoompick.sensors.classes import ClassTable
 
 TASK = "cloud inside the area"
@@ -66,10 +65,9 @@ class Looked:
 
 @dataclass(frozen=True)
 class _Layer:
-    """Address and codes of a scene's class layer."""
+    """A scene's class layer, and in whose name it is asked for."""
 
-    href: str
-    classes: tuple[Any, ...]
+    band: BandFile
     authority: Authority | None = None
     item: str = ""
 
@@ -80,15 +78,14 @@ class _Layer:
         authority = client.on_behalf(scene.source).authority
         if band is None or not band.classes:
             return None
-        return cls(band.href, tuple(band.classes), authority, scene.address)
+        return cls(band, authority, scene.address)
 
     def inside(self, area: Shape, client: Client, cost: Cost) -> Inside | str | None:
         """Figures over the area, or why the layer cannot be read; None where it saw nothing of it."""
         try:
             asking = client.acting(self.authority)
-            file = RemoteFile(self.href, asking, cost, renew=lambda: renewed(self.item, CLASS_BAND, asking))
-            raster = open_raster(file)
-            return inside_of(raster, ClassTable.from_stac(self.classes), area)
+            file = RemoteFile(self.band.href, asking, cost, renew=lambda: renewed(self.item, CLASS_BAND, asking))
+            return inside_of(band_in(file, self.band), ClassTable.from_stac(self.band.classes), area)
         except (CancelledError, ClusterError):
             raise
         except ZoomPickError as error:
@@ -171,7 +168,7 @@ def look_at_parts(scene: Scene, parts: Sequence[Shape], client: Client) -> Parts
     try:
         asking = client.on_behalf(scene.source)
         file = RemoteFile(band.href, asking, cost, renew=lambda: renewed(scene.address, CLASS_BAND, asking))
-        raster = open_raster(file)
+        raster = band_in(file, band)
         figures = tuple(inside_of(raster, table, part) for part in parts)
     except (CancelledError, ClusterError):
         raise

@@ -21,8 +21,7 @@ from zoompick.raster.pictures import colours_of
 from zoompick.raster.raster import fitting_level, valid_mask
 from zoompick.raster.turn import in_same_turn
 from zoompick.raster.warp import resampled_to
-from zoompick.scenes.deliveries import OneBand
-from zoompick.scenes.opening import open_raster
+from zoompick.scenes.deliveries import OneBand, band_in
 from zoompick.scenes.pictures import quicklook_of
 from zoompick.scenes.renewal import renewed
 from zoompick.scenes.scene import BandFile, Scene, refuse_unknown
@@ -151,14 +150,8 @@ def preview(scene: Scene, bands: Sequence[str], area: Shape, client: Client, cos
     if missing:
         raise SourceError(f"{scene.id} was published without {', '.join(missing)}.", "Choose other bands.")
     files = [scene.bands[name] for name in bands]
-    if any(file.is_container for file in files):
-        raise SourceError(
-            f"The bands of {scene.id} lie in one container, which cannot be read in part.", "Look at its quicklook."
-        )
-    opened = {file.href: open_raster(_remote(scene, file, client, cost)) for file in files}
-    sources = [
-        _level(OneBand(opened[file.href], file.index, opened[file.href].bands[file.index]), area) for file in files
-    ]
+    there = {file.href: _remote(scene, file, client, cost) for file in files}
+    sources = [_level(band_in(there[file.href], file), area) for file in files]
     first = sources[0].grid
     _, flat = in_same_turn(sources[0], area)
     pixel = max(min(source.grid.pixel_x for source in sources), max(_sides(flat)) / _PREVIEW_PX)

@@ -8,6 +8,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zoompick.arrays import Pixels
+from zoompick.bytesource import ByteSource
+from zoompick.errors import UnknownNameError
 from zoompick.later import np
 from zoompick.raster.chosen import parted
 from zoompick.raster.coded import CodedBlock, coded_block
@@ -16,6 +18,7 @@ from zoompick.raster.hdf5 import is_hdf, variables_of
 from zoompick.raster.opening import open_raster, source_of
 from zoompick.raster.raster import Band, Derived, Raster, put_on
 from zoompick.raster.ways import CLASS
+from zoompick.scenes.bands import BandFile
 from zoompick.scenes.identity import Told, disagreements, identified
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.sensors.guide import BandGuide, guide_for_collection, guide_for_file, known_bands
@@ -154,6 +157,24 @@ def _layers_of(path: Path, is_weighted: bool) -> list[Layer]:
         missing = known[index].nodata if index in known else guide.nodata if guide else None
         found.append(Layer(OneBand(raster, index, identified(band, told), missing), path, scene))
     return found
+
+
+def band_in(source: ByteSource, file: BandFile) -> OneBand:
+    """One band of a file, wherever that lies; of a container no more is read than its header and the band's chunks.
+
+    Raises
+    ------
+    UnknownNameError
+        The container has no variable of any name by which the item knows the band.
+    """
+    if not is_hdf(source.read(0, 8)):
+        raster = open_raster(source)
+        return OneBand(raster, file.index, raster.bands[file.index], file.nodata)
+    found = {raster.bands[0].name: raster for raster in variables_of(source)}
+    name = next((name for name in (file.own, file.name, file.key) if name in found), "")
+    if not name:
+        raise UnknownNameError.of("variable", file.own or file.name, list(found), f"It has {', '.join(found)}.")
+    return OneBand(found[name], 0, found[name].bands[0], file.nodata)
 
 
 def _in_container(raster: Raster, path: Path) -> Layer:
