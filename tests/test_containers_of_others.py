@@ -14,6 +14,7 @@ import scipy.io
 
 from helpers import noise
 from zoompick.errors import FormatError, UnknownNameError, UsageError
+from zoompick.products.drawing import shown
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.hdf5 import variables_of
 from zoompick.raster.opening import open_raster
@@ -371,3 +372,19 @@ def test_lines_of_coordinates_that_no_dimension_names_place_what_lies_beside_or_
     (one,) = variables_of(source_of(tmp_path / "a.h5"))
     assert one.bands[0].name == "sst" and one.grid.north == pytest.approx(-37.995)
     np.testing.assert_array_equal(one.read(one.grid.window)[0], VALUES)
+
+
+def test_what_is_no_colour_is_drawn_with_a_scale_in_its_unit(program, tmp_path):
+    cube = noise((3, ROWS, COLS), "int16", 0, 3000)
+    writer = Writer(tmp_path / "sea.nc")
+    writer.file.createDimension("depth", 3)
+    writer.line("depth", [0, 10, 50], units="m", standard_name="depth")
+    writer.add(cube, sides=("depth", "y", "x"), name="warmth", scale_factor=0.01, add_offset=280.0, units="K").done()
+    drawn = program("picture", "sea.nc", "--out", "a.png")
+    assert drawn.code == 0 and "holds 3 bands that make no colour: warmth_001 is shown" in drawn.err, drawn.err
+    made = program("composite", "sea.nc#warmth?depth=10", "--out", "b")
+    assert made.code == 0 and "is drawn in b.png with a scale of warmth, K" in " ".join(made.err.split()), made.err
+    legend = shown(tmp_path / "sea.nc#warmth?depth=10", 400).legend
+    assert legend.label == "warmth, K" and 280 <= legend.low < legend.high <= 310
+    refused = program("composite", "sea.nc", "--recipe", "natural")
+    assert refused.code == 2 and "no band called 'red'" in refused.err

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from pathlib import Path
 
 import h5py
 import numpy as np
@@ -13,7 +14,7 @@ from helpers import noise
 from strangers import stranger
 from zoompick.discovery.clouds import look_inside
 from zoompick.discovery.look import preview
-from zoompick.errors import SourceError
+from zoompick.errors import FormatError, SourceError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import box_polygon, project
@@ -125,3 +126,20 @@ def test_a_far_part_of_a_container_is_known_by_its_address():
         serving(here, {"a.h5": data})
         (layer,) = open_layers([f"{here.url}/a.h5#K4"])
         np.testing.assert_array_equal(layer.raster.read(Window(10, 20, 30, 40))[0], values["K4"][20:60, 10:40])
+
+
+@pytest.mark.parametrize("query", ["", "?X-key=2"])
+def test_a_world_file_beside_a_far_picture_places_it(query):
+    made = Path(__file__).parent / "data" / "jp2" / "tiles-tlm.j2k"
+    files = {
+        "a.b/t.j2k": made.read_bytes(),
+        "a.b/t.j2w": b"10 0 0 -10 300005 5700005",
+        "a.b/t.prj": ZONE.prj.encode(),
+    }
+    with stranger() as here:
+        serving(here, {f"{name}{query}": data for name, data in files.items()})
+        grid = open_raster(f"{here.url}/a.b/t.j2k{query}").grid
+        assert (grid.west, grid.north, grid.pixel_x, grid.crs) == (300_000, 5_700_010, 10, ZONE)
+        serving(here, {f"a.b/t.j2k{query}": made.read_bytes()})
+        with pytest.raises(FormatError, match="without a georeference"):
+            open_raster(f"{here.url}/a.b/t.j2k{query}")

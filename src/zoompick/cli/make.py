@@ -12,10 +12,13 @@ from zoompick.cli import made, options, show
 from zoompick.cli.declared import grouped, with_rules
 from zoompick.cli.recipelist import list_recipes
 from zoompick.errors import UsageError
+from zoompick.figures.face import Paper, Scale
+from zoompick.files import refuse_existing
 from zoompick.geo.geodesy import buffered
 from zoompick.given import length_m
 from zoompick.jsontypes import JsonMap
 from zoompick.products import recipes
+from zoompick.products.drawing import Look, Wording, draw, has_colours
 from zoompick.products.kinds.clip import ClipRules, ClipStep
 from zoompick.products.kinds.composite import CompositeRules, CompositeStep
 from zoompick.products.kinds.index import IndexRules, IndexStep
@@ -182,6 +185,9 @@ def composite(
         return
     given = place.area()
     ground = given.polygon if given else None
+    if not chosen and not has_colours(open_raster(file)):
+        _drawn(file, output, given)
+        return
     chosen = chosen or [recipes.composite("natural")]
     targets = _targets(file, [entry.name for entry in chosen], output.out)
     steps = [
@@ -189,6 +195,17 @@ def composite(
         for entry, target in zip(chosen, targets, strict=True)
     ]
     made.make_plain(steps, output)
+
+
+def _drawn(file: Path, output: options.Output, area: Area | None) -> None:
+    """What is no colour as a picture with a scale of its values."""
+    target = (output.out or Path(f"{file.stem}-picture.png")).with_suffix(".png")
+    refuse_existing([target], output.overwrite)
+    made, _ = draw(file, target, Wording(outline=area.polygon if area else None), Look(), Paper.of(None, None, None))
+    if made.note:
+        show.note(made.note)
+    unit = made.legend.label if isinstance(made.legend, Scale) else "its classes"
+    show.note(f"{file.name} is no colour: it is drawn in {show.place(target)} with a scale of {unit}.")
 
 
 def _targets(file: Path, names: Sequence[str], out: Path | None) -> list[Path]:

@@ -72,6 +72,8 @@ def picture(
         made, _ = draw(
             file, target, Wording(rules.title, rules.caption, given.polygon if given else None), look, paper
         )
+    if made.note:
+        show.note(made.note)
     read = made.read
     show.note(f"Drawn in {show.place(target)}, from {read.width} x {read.height} px of {read.pixel_text}.")
 

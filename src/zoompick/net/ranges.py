@@ -78,6 +78,9 @@ def merged(spans: Iterable[Span], gap: int = 0) -> list[Span]:
     return found
 
 
+_MOST_BESIDE = 64 << 10
+
+
 class _Pieces:
     """Stretches of a file that are here: in memory, and in a nameless file when they grow large."""
 
@@ -288,6 +291,19 @@ class RemoteFile:
 
     def _has_changed(self) -> SourceError:
         return SourceError(f"{self.url} changed at the source while it was read.", "Give the same command again.")
+
+    def sibling(self, ending: str) -> bytes | None:
+        """A small file of the same name with another ending, as a world file is; None where the server has none."""
+        head, mark, query = self.url.partition("?")
+        url = f"{re.sub(r'[.][^./]*$', '', head)}{ending}{mark}{query}"
+        try:
+            with self._client.open(url) as answer:
+                refuse_encoded(answer.headers, url)
+                data = _at_most(answer.chunks(), _MOST_BESIDE)
+        except (AnsweredError, SourceError):
+            return None
+        self.cost.add(len(data))
+        return data
 
     def confirm(self) -> None:
         """Look whether the file is still the one that was read.

@@ -51,11 +51,12 @@ class Look:
 
 @dataclass(frozen=True)
 class Shown:
-    """A raster as colours, what they mean, and at which pixel size it was read."""
+    """A raster as colours, what they mean, at which pixel size it was read, and what a person should know of it."""
 
     panel: Panel
     legend: Scale | Classes | None
     read: Grid
+    note: str = ""
 
 
 def shown(path: Path, width_px: int, look: Look | None = None, like: Sequence[Curve] | None = None) -> Shown:
@@ -71,9 +72,10 @@ def shown(path: Path, width_px: int, look: Look | None = None, like: Sequence[Cu
     raster = open_raster(path)
     level = max((n for n, grid in enumerate(raster.levels) if grid.width >= width_px), default=0)
     coarse = AtLevel(raster, level) if level else raster
-    if len(raster.bands) >= 3 and (look.recipe or not _is_picture(raster)):
+    is_colour = has_colours(raster)
+    if len(raster.bands) >= 3 and (look.recipe or (is_colour and not _is_picture(raster))):
         coarse = _composed(coarse, look.recipe or "natural", path.name, like)
-    if len(coarse.bands) >= 3:
+    if len(coarse.bands) >= 3 and (look.recipe or is_colour):
         pixels = coarse.read(coarse.grid.window, (0, 1, 2))
         there = (pixels != 0).any(axis=0)
         colours, legend = np.dstack([*pixels, np.where(there, 255, 0).astype(np.uint8)]), None
@@ -84,8 +86,18 @@ def shown(path: Path, width_px: int, look: Look | None = None, like: Sequence[Cu
         colours, classes = _classes(values, valid, _told_classes(path))
         return Shown(Panel(fitted(colours, width_px), coarse.grid), classes, coarse.grid)
     physical = values * raster.bands[0].scale + raster.bands[0].offset
-    scale = scale_for(physical[valid], raster.bands[0].name, look)
-    return Shown(Panel(fitted(coloured(physical, valid, scale), width_px), coarse.grid), scale, coarse.grid)
+    band = raster.bands[0]
+    scale = scale_for(physical[valid], f"{band.name}, {band.unit}" if band.unit else band.name, look)
+    note = f"{path.name} holds {len(raster.bands)} bands that make no colour: {band.name} is shown." if (
+        len(raster.bands) > 1
+    ) else ""  # fmt: skip
+    return Shown(Panel(fitted(coloured(physical, valid, scale), width_px), coarse.grid), scale, coarse.grid, note)
+
+
+def has_colours(raster: Raster) -> bool:
+    """True for a picture, and for bands out of which a natural one can be made."""
+    names = {band.name for band in raster.bands}
+    return _is_picture(raster) or names.issuperset(recipes.composite("natural").bands)
 
 
 @dataclass(frozen=True)

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Iterator
-from pathlib import Path
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.guard import local, xml_root
@@ -130,7 +129,7 @@ def placed_by(source: ByteSource, told: Jp2, width: int, height: int) -> Placed:
         return geokeys.placed_by(directory.geo_tags(told.geo, source.address), width, height, source.address)
     if told.gml:
         return _from_gml(told.gml, width, height, source.address)
-    beside = _from_world_file(source.address, width, height)
+    beside = _from_world_file(source, width, height)
     if beside is None:
         raise FormatError(
             f"{source.address} is a JPEG 2000 without a georeference.",
@@ -204,16 +203,16 @@ def _crs_named(grid: Element) -> Crs:
     return Crs.parse(number)
 
 
-def _from_world_file(address: str, width: int, height: int) -> Placed | None:
-    """The place by the six numbers of a world file, and of the ``.prj`` beside it; None without them."""
-    path = Path(address)
-    world = next((p for end in (".j2w", ".jp2w", ".wld") if (p := path.with_suffix(end)).is_file()), None)
-    prj = path.with_suffix(".prj")
-    if world is None or not prj.is_file():
+def _from_world_file(source: ByteSource, width: int, height: int) -> Placed | None:
+    """The place by the six numbers of a world file and of the ``.prj`` beside it, here or there; None without."""
+    sibling: Callable[[str], bytes | None] = getattr(source, "sibling", lambda ending: None)
+    prj = sibling(".prj")
+    world = next((data for end in (".j2w", ".jp2w", ".wld") if (data := sibling(end))), None) if prj else None
+    if world is None or prj is None:
         return None
     try:
-        a, d, b, e, x, y = (float(part) for part in world.read_text().split()[:6])
-        crs = Crs.from_wkt(prj.read_text(errors="replace"))
-    except (OSError, ValueError, UsageError) as error:
-        raise FormatError(f"{world.name} or {prj.name} beside {path.name} cannot be used: {error}.") from error
-    return _placed(crs, [x, y], [[a, d], [b, e]], width, height, address)
+        a, d, b, e, x, y = (float(part) for part in world.decode("ascii").split()[:6])
+        crs = Crs.from_wkt(prj.decode("utf-8", "replace"))
+    except (ValueError, UsageError) as error:
+        raise FormatError(f"World file or .prj beside {source.address} cannot be used: {error}.") from error
+    return _placed(crs, [x, y], [[a, d], [b, e]], width, height, source.address)

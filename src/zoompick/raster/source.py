@@ -81,6 +81,13 @@ class LocalFile:
         except OSError as error:
             raise DataError(f"{self.path} cannot be read: {error.strerror}.", "Check the disk.") from error
 
+    def sibling(self, ending: str) -> bytes | None:
+        """A small file of the same name with another ending; None where there is none."""
+        try:
+            return self.path.with_suffix(ending).read_bytes()
+        except (OSError, ValueError):
+            return None
+
     def confirm(self) -> None:
         """Raise :class:`DataError` when the path holds another state of the file, or none."""
         if LocalFile(self.path).identity != self._identity:
