@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zoompick.arrays import Pixels, PixelType
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.products.formula import Formula
 from zoompick.raster.grid import Window
@@ -25,6 +26,7 @@ class Index(Derived):
         self._indices = tuple(band_index(source, band, where) for band in formula.bands)
         bands = [source.bands[index] for index in self._indices]
         self._offsets = {name: band.offset for name, band in zip(formula.bands, bands, strict=True)}
+        self._without: dict[Window, int] = {}
         self._most: dict[str, float] | None = None
         if source.dtype.kind in "iu":
             info = np.iinfo(source.dtype)
@@ -52,6 +54,28 @@ class Index(Derived):
         """NaN."""
         return float("nan")
 
+    @property
+    def no_value(self) -> int | None:
+        """Pixels whose bands are there, but of which the formula has no finite value.
+
+        None where not every pixel was computed here, once: on workers elsewhere, or in windows that overlap.
+        """
+        seen = sum(window.width * window.height for window in self._without)
+        return sum(self._without.values()) if seen == self.grid.width * self.grid.height else None
+
+    @property
+    def record(self) -> JsonObject:
+        """How many pixels have no value, where that was counted."""
+        return {} if self.no_value is None else {"zoompick:no_value_px": self.no_value}
+
+    @property
+    def afterwards(self) -> tuple[str, ...]:
+        """What a person should know once it is written."""
+        if not self.no_value:
+            return ()
+        why = "a denominator that is nothing but rounding, or a logarithm or a power that has none"
+        return (f"In {self.no_value} pixels {self._name} has no finite value ({why}): they are no data.",)
+
     def read(self, window: Window, bands: Sequence[int] | None = None, level: int = 0) -> Pixels:
         """Pixels of a window; see :meth:`zoompick.raster.raster.Raster.read`."""
         stored = self.source.read(window, self._indices)
@@ -65,7 +89,9 @@ class Index(Derived):
             else:
                 values[name] = stored[place].astype(np.float64) * band.scale + band.offset
         result = np.asarray(self.formula.compute(values, self._offsets, self._most), np.float32)
-        valid &= np.isfinite(result)
+        finite = np.isfinite(result)
+        self._without[window] = int(np.count_nonzero(valid & ~finite))
+        valid &= finite
         return np.where(valid, result, np.float32("nan"))[np.newaxis]
 
 

@@ -24,6 +24,8 @@ def named(step: Step, target: Path, raster: Raster, written: Written, origin: Or
     """Give a product its name together with its record: none is left without the other."""
     if not any(stats.valid_percent for stats in written.statistics):
         how.report(Noted(f"{step.output.name} holds no valid pixel."))
+    for sentence in getattr(raster, "afterwards", ()):
+        how.report(Noted(sentence))
     told = dict(getattr(raster, "record", {}))
     prepared = item_of(raster, written, origin, told)
     take_name(target, step.output)
