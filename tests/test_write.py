@@ -179,48 +179,6 @@ def test_no_mean_of_pixels_that_are_all_there_counts_as_missing(tmp_path, dtype,
     assert valid_mask(far.read(Window(1, 1, far.grid.width - 2, far.grid.height - 2)), far.nodata).all()
 
 
-@pytest.mark.parametrize(
-    ("dtype", "nodata", "low", "high"),
-    [("int16", 0, -5, 5), ("int16", -9999, -10002, -9996), ("uint8", 100, 97, 103), ("uint16", 7, 6, 8), ("int32", 0, -4, 4),
-     ("float32", 0.0, -0.25, 0.25), ("float32", -9999.0, -10000.5, -9997.5), ("float64", 2.0, 1.5, 2.5)],
-)  # fmt: skip
-def test_no_mean_of_pixels_that_are_all_there_counts_as_missing(tmp_path, dtype, nodata, low, high):
-    """Where two values lie as far below the no-data value as above it, in overviews and in what is warped from them."""
-    odd = np.add.outer(np.arange(600), np.arange(500)) % 2 == 0
-    pixels = np.where(odd, low, high).astype(dtype)[np.newaxis]
-    write_geotiff(Memory(pixels, grid(500, 600), nodata, (Band("a"),)), tmp_path / "a.tif", WriteOptions(side=64))
-    raster = open_raster(tmp_path / "a.tif")
-    assert len(raster.levels) > 3
-    for level, place in enumerate(raster.levels):
-        found = raster.read(place.window, level=level)
-        assert valid_mask(found, raster.nodata).all(), level
-        assert low <= found.min() <= found.max() <= high
-    far = resampled_to(raster, Grid.snapped(raster.grid.bounds, raster.grid.crs, 30 * raster.grid.pixel_x))
-    inside = far.read(Window(1, 1, far.grid.width - 2, far.grid.height - 2))
-    assert valid_mask(inside, far.nodata).all()
-
-
-@pytest.mark.parametrize(
-    ("dtype", "nodata", "low", "high"),
-    [("int16", 0, -5, 5), ("int16", -9999, -10002, -9996), ("uint8", 100, 97, 103), ("uint16", 7, 6, 8), ("int32", 0, -4, 4),
-     ("float32", 0.0, -0.25, 0.25), ("float32", -9999.0, -10000.5, -9997.5), ("float64", 2.0, 1.5, 2.5)],
-)  # fmt: skip
-def test_no_mean_of_pixels_that_are_all_there_counts_as_missing(tmp_path, dtype, nodata, low, high):
-    """Where two values lie as far below the no-data value as above it, in overviews and in what is warped from them."""
-    odd = np.add.outer(np.arange(600), np.arange(500)) % 2 == 0
-    pixels = np.where(odd, low, high).astype(dtype)[np.newaxis]
-    write_geotiff(Memory(pixels, grid(500, 600), nodata, (Band("a"),)), tmp_path / "a.tif", WriteOptions(side=64))
-    raster = open_raster(tmp_path / "a.tif")
-    assert len(raster.levels) > 3
-    for level, place in enumerate(raster.levels):
-        found = raster.read(place.window, level=level)
-        assert valid_mask(found, raster.nodata).all(), level
-        assert low <= found.min() <= found.max() <= high
-    far = resampled_to(raster, Grid.snapped(raster.grid.bounds, raster.grid.crs, 30 * raster.grid.pixel_x))
-    inside = far.read(Window(1, 1, far.grid.width - 2, far.grid.height - 2))
-    assert valid_mask(inside, far.nodata).all()
-
-
 def test_class_overviews_hold_only_classes(tmp_path):
     pixels = np.where(noise((1, 128, 128), "uint8", 0, 10) < 3, 1, 5).astype("uint8")
     write_geotiff(Memory(pixels, grid(128, 128), 0), tmp_path / "a.tif", WriteOptions(side=64, is_class=True))

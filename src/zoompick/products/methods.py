@@ -14,6 +14,9 @@ from zoompick.errors import DataError
 from zoompick.files import read_json
 from zoompick.geo.crs import Crs
 from zoompick.jsontypes import JsonMap
+from zoompick.raster.grid import Grid
+from zoompick.raster.pixelsize import middle_sizes_m
+from zoompick.raster.reach import SAME
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.sidecar import sidecar_of
 from zoompick.sensors.classes import ClassTable
@@ -57,10 +60,6 @@ def methods_of(options: JsonMap, inputs: Sequence[Path]) -> list[str]:
 
 def _is_stretched(facts: Sequence[object]) -> bool:
     """True for a grid whose unit is not as long on the ground as it says, in its middle."""
-    from zoompick.raster.grid import Grid
-    from zoompick.raster.pixelsize import middle_sizes_m
-    from zoompick.raster.reach import SAME
-
     code, pixel_x, west, north, width, height = facts
     sides = float(str(pixel_x)), float(str(pixel_x)), float(str(west)), float(str(north))
     grid = Grid(Crs.parse(str(code)), *sides, int(str(width)), int(str(height)))

@@ -6,10 +6,12 @@ Source: CF conventions 1.11, sections 2.5.1 (missing data) and 8.1 (packed data)
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from zoompick.arrays import Mask, Numbers, Pixels, PixelType
+from zoompick.jsontypes import JsonMap
 from zoompick.later import np
 
 DEFAULT_FILLS = {
@@ -17,6 +19,48 @@ DEFAULT_FILLS = {
     "u8": 18446744073709551614, "f4": 9.969209968386869e36, "f8": 9.969209968386869e36,
 }  # fmt: skip
 """What never-written values hold in netCDF; bytes have none that counts."""
+
+
+class Dataset(Protocol):
+    """A variable of a container: HDF5's own, or what looks like one."""
+
+    @property
+    def name(self) -> str:
+        """Group and name."""
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """Sizes of its dimensions."""
+
+    @property
+    def dtype(self) -> PixelType:
+        """Type of the stored values."""
+
+    @property
+    def attrs(self) -> JsonMap:
+        """Its attributes."""
+
+    @property
+    def chunks(self) -> tuple[int, ...] | None:
+        """Sizes of what is stored together; None where all is."""
+
+    @property
+    def parent(self) -> Group:
+        """Its group."""
+
+    @property
+    def dims(self) -> Sequence[Sequence[Dataset]]:
+        """For each dimension the variables that are its scale."""
+
+    def __getitem__(self, place: object) -> Pixels:
+        """Stored values."""
+
+
+class Group(Protocol):
+    """A group of a container, or all of it."""
+
+    def get(self, name: str) -> Dataset | None:
+        """What has a name; None for nothing."""
 
 
 def plain(value: Any) -> Any:
@@ -29,13 +73,13 @@ def plain(value: Any) -> Any:
     return value.decode("utf-8", "replace") if isinstance(value, bytes) else value
 
 
-def text_of(entry: Any, key: str) -> str:
+def text_of(entry: Dataset, key: str) -> str:
     """An attribute as text; empty where there is none."""
     value = plain(entry.attrs.get(key, ""))
     return str(value[0] if isinstance(value, np.ndarray) and value.size else value).strip("\0 ")
 
 
-def numbers_of(entry: Any, key: str) -> tuple[float, ...]:
+def numbers_of(entry: Dataset, key: str) -> tuple[float, ...]:
     """An attribute as numbers, whole ones exact; none where there are none."""
     value = entry.attrs.get(key)
     try:
@@ -46,7 +90,7 @@ def numbers_of(entry: Any, key: str) -> tuple[float, ...]:
     return tuple(array.tolist())
 
 
-def number_of(entry: Any, key: str) -> float | None:
+def number_of(entry: Dataset, key: str) -> float | None:
     """The first number of an attribute; None where there is none."""
     return next(iter(numbers_of(entry, key)), None)
 
@@ -74,7 +118,7 @@ class Packing:
     valid: tuple[float, float] | None = None
 
     @classmethod
-    def of(cls, entry: Any) -> Packing:
+    def of(cls, entry: Dataset) -> Packing:
         """What the attributes of a variable tell, and the default fill of a file that uses defaults."""
         stored = entry.dtype.newbyteorder("=")
         dtype = _signed(stored, text_of(entry, "_Unsigned").lower())
@@ -152,7 +196,7 @@ def _own(value: float, dtype: PixelType) -> float | None:
     return value if np.iinfo(dtype).min <= value <= np.iinfo(dtype).max else None
 
 
-def _default(entry: Any, dtype: PixelType) -> list[float]:
+def _default(entry: Dataset, dtype: PixelType) -> list[float]:
     """The default fill, where the file itself was told to fill with it."""
     usual = DEFAULT_FILLS.get(f"{entry.dtype.kind}{entry.dtype.itemsize}")
     used = plain(getattr(entry, "fillvalue", None))
@@ -165,7 +209,7 @@ _ROUNDING = 1e-6
 """What a packed end of a valid range may be off."""
 
 
-def _valid(entry: Any, dtype: PixelType, scale: float, offset: float) -> tuple[float, float] | None:
+def _valid(entry: Dataset, dtype: PixelType, scale: float, offset: float) -> tuple[float, float] | None:
     """Range of stored values that count; one told in true values is packed first."""
     keys = ("valid_range",) if "valid_range" in entry.attrs else ("valid_min", "valid_max")
     if keys == ("valid_range",):

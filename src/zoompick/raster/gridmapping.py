@@ -6,11 +6,10 @@ Source: CF conventions 1.11, section 5.6 and appendix F (grid mappings).
 from __future__ import annotations
 
 import math
-from typing import Any
 
 from zoompick.errors import FormatError, UsageError
 from zoompick.geo.crs import Crs
-from zoompick.raster.attributes import number_of, plain, text_of
+from zoompick.raster.attributes import Dataset, Group, number_of, plain, text_of
 
 _LENGTHS = {
     "m": 1.0, "meter": 1.0, "meters": 1.0, "metre": 1.0, "metres": 1.0, "km": 1000.0, "kilometer": 1000.0,
@@ -20,7 +19,7 @@ _LENGTHS = {
 _ANGLES = {"rad": 1.0, "radian": 1.0, "radians": 1.0, "microradian": 1e-6, "microradians": 1e-6, "urad": 1e-6}
 
 
-def found_near(file: Any, entry: Any, name: str) -> Any:
+def found_near(file: Group, entry: Dataset, name: str) -> Dataset | None:
     """What a variable calls by a name: in its group, else in those above it; None for nothing (CF section 2.7)."""
     if name.startswith("/"):
         return file.get(name)
@@ -39,7 +38,7 @@ def found_near(file: Any, entry: Any, name: str) -> Any:
 _DEEPEST = 64
 
 
-def system_of(file: Any, entry: Any) -> tuple[Crs, float] | None:
+def system_of(file: Group, entry: Dataset) -> tuple[Crs, float] | None:
     """Reference system of a variable's grid mapping, and what its angular coordinates are multiplied by.
 
     Returns

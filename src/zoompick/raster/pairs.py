@@ -9,9 +9,8 @@ import itertools
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
-from zoompick.raster.attributes import text_of
+from zoompick.raster.attributes import Dataset, Group, text_of
 from zoompick.raster.gridmapping import found_near
 from zoompick.raster.sides import kind_of
 
@@ -33,7 +32,7 @@ class Pair:
     shape: tuple[int, int]
 
 
-def pairs_in(file: Any, datasets: Sequence[tuple[str, Any]]) -> list[Pair]:
+def pairs_in(file: Group, datasets: Sequence[tuple[str, Dataset]]) -> list[Pair]:
     """Pairs that variables name, and those that lie together under names that are alike."""
     found: dict[tuple[str, str], Pair] = {}
     for _, entry in datasets:
@@ -50,7 +49,7 @@ def pairs_in(file: Any, datasets: Sequence[tuple[str, Any]]) -> list[Pair]:
     return list(found.values())
 
 
-def pair_for(file: Any, name: str, entry: Any, pairs: Sequence[Pair]) -> tuple[Pair, tuple[int, int]] | None:
+def pair_for(file: Group, name: str, entry: Dataset, pairs: Sequence[Pair]) -> tuple[Pair, tuple[int, int]] | None:
     """The pair that places a variable, and its dimensions that are rows and columns.
 
     The pair that it names; else the one of its size that lies nearest in the tree of groups. Of several as near none
@@ -68,13 +67,15 @@ def pair_for(file: Any, name: str, entry: Any, pairs: Sequence[Pair]) -> tuple[P
     return best[0] if len(best) == 1 else None
 
 
-def _named(file: Any, entry: Any) -> Pair | None:
+def _named(file: Group, entry: Dataset) -> Pair | None:
     """The pair that the attribute ``coordinates`` of a variable names."""
-    held = {}
+    held: dict[str, Dataset] = {}
     for word in text_of(entry, "coordinates").split():
         other = found_near(file, entry, word)
-        kind = kind_of(word, other) if hasattr(other, "shape") else ""
-        if kind in ("lon", "lat") and _flat(other.shape):
+        if other is None or not hasattr(other, "shape") or not _flat(other.shape):
+            continue
+        kind = kind_of(word, other)
+        if kind in ("lon", "lat"):
             held[kind] = other
     if len(held) < 2 or _flat(held["lon"].shape) != _flat(held["lat"].shape):
         return None

@@ -8,11 +8,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
 
 from zoompick.arrays import Numbers
 from zoompick.later import np
-from zoompick.raster.attributes import Packing, plain, text_of
+from zoompick.raster.attributes import Dataset, Packing, plain, text_of
 
 _LATS = ("degrees_north", "degree_north", "degrees_n", "degree_n")
 _LONS = ("degrees_east", "degree_east", "degrees_e", "degree_e")
@@ -53,7 +52,7 @@ class Side:
     slack: float = 0.0
 
 
-def kind_of(name: str, entry: Any) -> str:
+def kind_of(name: str, entry: Dataset) -> str:
     """What a coordinate tells, by its standard name, unit, axis or name; empty for another."""
     standard, unit = text_of(entry, "standard_name"), text_of(entry, "units").lower()
     word = re.split("[/]", name)[-1].lower()
@@ -68,7 +67,7 @@ def kind_of(name: str, entry: Any) -> str:
     return found or (axis if axis in ("x", "y") else "")
 
 
-def sides_of(file: Any, entry: Any, lines: Iterable[tuple[str, Any]]) -> list[Side]:
+def sides_of(entry: Dataset, lines: Iterable[tuple[str, Dataset]]) -> list[Side]:
     """The sides of a variable: by its dimension scales, else by lines of coordinates in its group or above it.
 
     Parameters
@@ -94,7 +93,7 @@ def sides_of(file: Any, entry: Any, lines: Iterable[tuple[str, Any]]) -> list[Si
     return [found.get(side.axis, side) for side in sides]
 
 
-def _near(entry: Any, lines: Iterable[tuple[str, Any]]) -> Iterator[tuple[str, Any]]:
+def _near(entry: Dataset, lines: Iterable[tuple[str, Dataset]]) -> Iterator[tuple[str, Dataset]]:
     """Lines of coordinates that count for a variable, the nearest first."""
     groups = entry.name.strip("/").split("/")[:-1]
     held = [(name.strip("/").split("/")[:-1], name, line) for name, line in lines]
@@ -103,7 +102,7 @@ def _near(entry: Any, lines: Iterable[tuple[str, Any]]) -> Iterator[tuple[str, A
         yield name, line
 
 
-def _scale(entry: Any, axis: int, size: int) -> Side:
+def _scale(entry: Dataset, axis: int, size: int) -> Side:
     """A side by the dimension scale of the variable."""
     try:
         scales = entry.dims[axis]
@@ -118,11 +117,11 @@ def _scale(entry: Any, axis: int, size: int) -> Side:
     return _told(axis, size, name, scale)
 
 
-def _is_bare(scale: Any) -> bool:
+def _is_bare(scale: Dataset) -> bool:
     return str(plain(scale.attrs.get("NAME", ""))).startswith(_NO_VARIABLE)
 
 
-def _told(axis: int, size: int, name: str, line: Any) -> Side:
+def _told(axis: int, size: int, name: str, line: Dataset) -> Side:
     packing = Packing.of(line)
     values = packing.decoded(np.asarray(line[...]))
     kind = kind_of(name, line)

@@ -14,7 +14,7 @@ from zoompick.arrays import Pixels
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.jsontypes import JsonMap
 from zoompick.later import np
-from zoompick.raster.attributes import Packing, number_of, numbers_of, plain, text_of
+from zoompick.raster.attributes import Dataset, Packing, number_of, numbers_of, plain, text_of
 from zoompick.raster.eosgrid import TEXT, EosGrid, grids_in
 from zoompick.raster.grid import Grid
 from zoompick.raster.gridmapping import factor_of, system_of
@@ -49,7 +49,7 @@ class Layout:
     is_south_up: bool = False
     is_mirrored: bool = False
 
-    def read(self, dataset: Any, rows: slice, cols: slice) -> Pixels:
+    def read(self, dataset: Dataset, rows: slice, cols: slice) -> Pixels:
         """Stored values of some rows and columns, counted north up, of a dataset."""
         place: list[Any] = [0] * len(dataset.shape)
         for axis, at in self.layer:
@@ -109,9 +109,9 @@ class Variable:
 
 def variables_in(file: Any) -> Iterator[Variable]:
     """Every variable that lies somewhere, in the order of the file."""
-    datasets: list[tuple[str, Any]] = []
+    datasets: list[tuple[str, Dataset]] = []
 
-    def visit(name: str, entry: Any) -> bool | None:
+    def visit(name: str, entry: Dataset) -> bool | None:
         if hasattr(entry, "dtype") and hasattr(entry, "shape") and entry.dtype.kind in "iuf":
             datasets.append((name, entry))
         return True if len(datasets) > _MOST_VARIABLES else None
@@ -123,9 +123,9 @@ def variables_in(file: Any) -> Iterator[Variable]:
     for name, entry in datasets:
         if not 2 <= len(entry.shape) <= _MOST_SIDES or name in taken:
             continue
-        one = _placed(_Looked(file, name, entry, sides_of(file, entry, lines)), pairs, grids)
+        one = _placed(_Looked(file, name, entry, sides_of(entry, lines)), pairs, grids)
         if one is not None and min(one.shape) >= _LEAST_SIDE:
-            yield from _layers(one, sides_of(file, entry, lines))
+            yield from _layers(one, sides_of(entry, lines))
 
 
 @dataclass(frozen=True)
@@ -134,7 +134,7 @@ class _Looked:
 
     file: Any
     name: str
-    entry: Any
+    entry: Dataset
     sides: Sequence[Side]
 
     def variable(self, down: int, across: int, **where: Any) -> Variable:
@@ -151,7 +151,7 @@ class _Looked:
         return Variable(self.name, (rows, cols), band, packing, layout, chunks, **where)
 
 
-def _flags(entry: Any) -> tuple[tuple[int, str], ...]:
+def _flags(entry: Dataset) -> tuple[tuple[int, str], ...]:
     """Codes and their words, where the variable tells both (CF section 3.5); none for bits."""
     values, words = numbers_of(entry, "flag_values"), text_of(entry, "flag_meanings").split()
     if "flag_masks" in entry.attrs or len(values) != len(words):

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from zoompick.errors import DataError, ZoomPickError
 from zoompick.files import read_json, write_json
+from zoompick.products.methods import KEY, edition, reason_for
 from zoompick.settings import own_files
 from zoompick.study.brief import Brief
 from zoompick.study.folder import Study, at_home
@@ -78,8 +79,6 @@ def states_of(study: Study, steps: Sequence[Step], vouched: Vouched) -> dict[str
 
 def _old(step: Step, origin: Origin | None) -> str:
     """Out of date, with the reason where the program itself makes it otherwise now."""
-    from zoompick.products.methods import KEY, reason_for
-
     reason = reason_for(step.output, origin.options.get(KEY, [])) if origin is not None else ""
     return f"{OLD}: {reason}" if reason else OLD
 
@@ -99,8 +98,6 @@ def _unchanged(study: Study, brief: Brief) -> list[str] | None:
 
 def _basis(study: Study, brief: Brief) -> str:
     """Changes when anything does that products are made of, files apart."""
-    from zoompick.products.methods import edition
-
     made_of = (
         brief.crs and brief.crs.code, brief.pixel_m, brief.bands, str(brief.folder), brief.name, brief.intermediate,
         [(section.name, section.rules) for section in brief.sections], edition(),
