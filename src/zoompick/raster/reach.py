@@ -47,11 +47,14 @@ class Reach:
         return Window(window.col - across, window.row - down, window.width + 2 * across, window.height + 2 * down)
 
     def _most_px(self, window: Window, side: int) -> float:
-        """The distance in pixels where they are smallest: at the corners or in the middle of the window."""
+        """The distance in pixels where they are smallest."""
+        return self.metres / max(min(sizes[side] for sizes in self._looked_at(window)), 1e-6)
+
+    def _looked_at(self, window: Window) -> list[tuple[float, float]]:
+        """Sizes of pixels at the corners and in the middle of a window."""
         corners = [Window(col, row, 1, 1) for row in (window.row, window.stop_row - 1)
                    for col in (window.col, window.stop_col - 1)]  # fmt: skip
-        sizes = [middle_sizes_m(self.grid, one)[side] for one in (*corners, window)]
-        return self.metres / max(min(sizes), 1e-6)
+        return [middle_sizes_m(self.grid, one) for one in (*corners, window)]
 
     def grown(self, mask: Mask, window: Window) -> Mask:
         """What a mask of the widened window holds, and all within the distance, in the window; in whole pixels."""
@@ -73,8 +76,10 @@ class Reach:
 
     def _measured(self, mask: Mask, wide: Window, window: Window) -> tuple[Floats, Floats]:
         """Distance of each set pixel to the nearest that is not, and the side of a pixel there; of the window."""
-        sizes, inner = pixel_sizes(self.grid, window), window.slices_in(wide)
-        nominal_m = self.grid.pixel_m
+        inner, nominal_m = window.slices_in(wide), self.grid.pixel_m
+        if all(abs(side / nominal_m - 1) <= SAME for sizes in self._looked_at(window) for side in sizes):
+            return kernels.distance(mask)[inner] * nominal_m, np.array(nominal_m)
+        sizes = pixel_sizes(self.grid, window)
         side_m = np.nan_to_num(np.sqrt(sizes.across_m * sizes.down_m), nan=nominal_m)
         side_m = np.where(np.abs(side_m / nominal_m - 1) <= SAME, nominal_m, side_m)
         if np.abs(sizes.across_m / sizes.down_m - 1).max(initial=0) <= _ALIKE:
