@@ -28,7 +28,7 @@ from zoompick.raster.masks import PolygonMask
 from zoompick.raster.opening import open_raster
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
-from zoompick.scenes.finding import Finding, judged, worst
+from zoompick.scenes.finding import Finding, Seen, judged, not_judged, worst
 from zoompick.sensors.classes import ClassTable
 
 PLACE = grid(300, 200)
@@ -200,9 +200,14 @@ def test_findings_are_summed_up_by_the_worst():
     good = judged("c", "s", True, "1", "1", "never shown")
     bad, odd = judged("c", "s", False, "0", "1", "why"), Finding("c", "s", "warn", "?", "1")
     assert (good.note, bad.note) == ("", "why")
-    assert [worst(found) for found in ([], [good], [good, odd], [bad, odd, good])] == ["pass", "pass", "warn", "fail"]
+    blind = not_judged("c", "s", "too little of it", "1", Seen("px", 2480, 992_016))
+    assert (blind.figure, blind.note) == ("only 2480 px, 0.25 %", "too little of it")
+    assert [worst(found) for found in ([], [blind], [good, blind], [good, odd, blind], [bad, odd, good])] == [
+        "not judged", "not judged", "pass", "warn", "fail"
+    ]  # fmt: skip
+    assert all(Finding.from_json(json.loads(json.dumps(one.to_json()))) == one for one in (good, bad, odd, blind))
     assert bad.to_json() == {"check": "c", "subject": "s", "outcome": "fail", "figure": "0", "limit": "1",
-                             "note": "why", "value": None, "key": "", "data": {}}  # fmt: skip
+                             "note": "why", "value": None, "key": "", "data": {}, "seen": None}  # fmt: skip
 
 
 def test_a_window_off_the_raster_is_never_counted_twice():
@@ -289,7 +294,7 @@ def test_nothing_is_said_where_there_is_no_evidence():
     apart = Memory(noise((2, 200, 300)), PLACE, 0, (Band("red", 0.0001), Band("nir", 0.0001)))
     for raster in (Memory(flat, PLACE, 0, apart.bands), apart):
         found = found_by("bands-shift", raster)
-        assert found.outcome == "pass" and "no evidence" in found.figure
+        assert found.outcome == "not judged" and found.note
 
 
 def test_limits_of_a_brief_are_those_of_the_checks():
@@ -302,14 +307,18 @@ def test_limits_of_a_brief_are_those_of_the_checks():
 
 def test_findings_as_junit_and_in_a_versioned_shape(tmp_path):
     rows = [judged("c", "a.tif", True, "1", "1", ""), judged("d & <e>", "a.tif", False, "0", "1", "why\x07"),
-            Finding("f", "b.tif", "warn", "?", "1", "odd")]  # fmt: skip
+            Finding("f", "b.tif", "warn", "?", "1", "odd"),
+            not_judged("g", "b.tif", "nobody looked", "1")]  # fmt: skip
     for strict, failures in ((False, 1), (True, 2)):
         tree = ElementTree.fromstring(tell.junit_xml(rows, strict).encode())
-        assert (tree.get("tests"), tree.get("failures")) == ("3", str(failures))
-        assert [len(suite) for suite in tree] == [2, 1]
+        assert (tree.get("tests"), tree.get("failures")) == ("4", str(failures))
+        assert [len(suite) for suite in tree] == [2, 2] and tree.get("skipped") == "1"
+        assert "nobody looked" in tree[1][1][0].get("message") and tree[1][1][0].tag == "skipped"
         assert tree[0][1].get("name") == "d & <e>" and "why" in tree[0][1][0].get("message")
     told = tell.findings_json(rows)
-    assert (told["shape"], told["outcome"], told["counts"]) == (1, "fail", {"pass": 1, "warn": 1, "fail": 1})
+    assert (told["shape"], told["outcome"], told["counts"]) == (
+        2, "fail", {"pass": 1, "not judged": 1, "warn": 1, "fail": 1}
+    )  # fmt: skip
 
 
 def test_verify_on_the_command_line(tmp_path, program):

@@ -148,10 +148,12 @@ def test_pictures_of_all_kinds(tmp_path, program):
         (["index.tif", "--range", "2,1"], "first must be below the second"),
         (["classes.tif", "--colours", "jet", "--out", "j.png"], "must be viridis"),
         (["index.tif", "--width", "60000"], "largest that fits"),
-        (["index.tif", "--width", "500", "--width-mm", "90"], "Give one"), (["bands.tif"], "no band called 'red'"),
+        (["index.tif", "--width", "500", "--width-mm", "90"], "Give one"),
     ):  # fmt: skip
         wrong = program("picture", *words, cwd=tmp_path)
         assert wrong.code == 2 and told in " ".join(wrong.err.split()), words
+    plain = program("picture", "bands.tif", cwd=tmp_path)
+    assert plain.code == 0 and "4 bands that make no colour: band1 is shown" in plain.err
 
 
 def test_paper_sizes():

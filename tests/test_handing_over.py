@@ -36,7 +36,7 @@ def report(**told) -> StudyReport:
         HOSTILE, "index", HOSTILE, "2 MB", "99 %", "now", "0", "1e20", (HOSTILE,), HOSTILE, DOT,
         Legend("ndvi", ("#000000", "#ffffff"), "0", "1", (("#123456", HOSTILE, "3 %"),)), HOSTILE,
     )  # fmt: skip
-    finding = judged("seams", HOSTILE, False, "3", "2", HOSTILE, bad="warn").to_json()
+    finding = judged("seams", HOSTILE, False, "3", "2", HOSTILE, bad="warn").to_json() | {"saw": HOSTILE}
     base = StudyReport(
         HOSTILE, "now", "0", HOSTILE, "warn", (("area", HOSTILE),), DOT, None, (scene,),
         (product, replace(product, image=None)), (), (HOSTILE,), (finding,),

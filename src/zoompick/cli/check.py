@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
@@ -16,7 +16,7 @@ from zoompick.errors import MissingFileError, UsageError
 from zoompick.files import refuse_existing
 from zoompick.judge import registry, tell
 from zoompick.judge.proof import draw_findings
-from zoompick.scenes.finding import worst
+from zoompick.scenes.finding import NOT_JUDGED, OUTCOMES, worst
 from zoompick.study.folder import Study
 from zoompick.study.verify import CheckOptions, judge_study, verify_files
 
@@ -57,6 +57,7 @@ Reference = Annotated[
     Path | None, typer.Option("--reference", metavar="FILE", help="A raster that you trust, to compare with.")
 ]
 Online = Annotated[bool, typer.Option("--online", help="Ask the sources whether their files have changed.")]
+Thorough = Annotated[bool, typer.Option("--thorough", help="Make products again as a whole, not on nine windows.")]
 Strict = Annotated[bool, typer.Option("--strict", help="A warning counts as a failure.")]
 Explain = Annotated[
     str,
@@ -85,13 +86,16 @@ class Judging(NamedTuple):
     limit: Limit = None
     reference: Reference = None
     online: Online = False
+    thorough: Thorough = False
 
     def wish(self) -> CheckOptions:
         """As the judge takes it; names that there are not are refused."""
         if self.reference is not None and not self.reference.is_file():
             raise MissingFileError(f"There is no file {self.reference}.", "Give the reference's path.")
         limits = tuple(self.limit or ())
-        wish = CheckOptions(options.names(self.only), options.names(self.skip), limits, self.reference, self.online)
+        wish = CheckOptions(
+            options.names(self.only), options.names(self.skip), limits, self.reference, self.online, self.thorough
+        )
         wish.checked()
         return wish
 
@@ -122,7 +126,10 @@ def verify(
     as_json: options.Json = False,
     cluster: elsewhere.Where = "",
 ) -> int:
-    """Measure what can go wrong, from blocks to seams, and say why and what to do. Exit code 1 when a check fails."""
+    """Measure what can go wrong, from blocks to seams, and say why and what to do.
+
+    The exit code is 1 when a check fails, 5 when nothing was judged, or a check named by --checks was not.
+    """
     if explain:
         return _explained(explain, as_json)
     refuse_existing([path for path in (beside.holes, beside.junit) if path], overwrite)
@@ -141,7 +148,16 @@ def verify(
         show.note(_closing(findings))
     _written(findings, beside, strict)
     bad = ("fail", "warn") if strict else ("fail",)
-    return exits.CHECK_FAILED if worst(findings) in bad else exits.DONE
+    if worst(findings) in bad:
+        return exits.CHECK_FAILED
+    return exits.IN_PART if is_partly_judged(findings, wish.named()) else exits.DONE
+
+
+def is_partly_judged(findings: Sequence[Finding], named: Set[str]) -> bool:
+    """True when nothing was judged, or a check that a person named was not."""
+    if worst(findings) == NOT_JUDGED:
+        return True
+    return any(finding.outcome == NOT_JUDGED and finding.key in named for finding in findings)
 
 
 def _written(findings: Sequence[Finding], beside: Files, strict: bool) -> None:
@@ -199,14 +215,18 @@ def show_summary(findings: Sequence[Finding]) -> None:
     rows = []
     for key in keys:
         own = [finding.outcome for finding in findings if finding.key == key]
-        rows.append([*groups[key], str(len(own)), *(str(own.count(word) or "") for word in ("pass", "warn", "fail"))])
-    table([Column("group"), Column("check"), *(Column(word, "right") for word in ("judged", "pass", "warn", "fail"))],
-          rows)  # fmt: skip
+        rows.append([*groups[key], str(len(own)), *(str(own.count(word) or "") for word in OUTCOMES)])
+    heads = (Column(word, "right") for word in ("findings", *OUTCOMES))
+    table([Column("group"), Column("check"), *heads], rows)
     show_problems(findings)
     show.note("'--full' lists each finding, '--explain CHECK' tells how a check measures.")
 
 
 def _closing(findings: Sequence[Finding]) -> str:
-    counts = {outcome: sum(f.outcome == outcome for f in findings) for outcome in ("pass", "warn", "fail")}
-
-    return f"{show.counted(counts['pass'], 'check')} passed, {counts['warn']} warned, {counts['fail']} failed."
+    if not findings:
+        return "Nothing was judged: none of these checks has what it needs."
+    counts = {outcome: sum(f.outcome == outcome for f in findings) for outcome in OUTCOMES}
+    untold = f", {counts[NOT_JUDGED]} not judged" if counts[NOT_JUDGED] else ""
+    return (
+        f"{show.counted(counts['pass'], 'check')} passed, {counts['warn']} warned, {counts['fail']} failed{untold}."
+    )

@@ -17,8 +17,10 @@ def show_findings(findings: Sequence[Finding]) -> None:
         Column("subject"),
         Column("figure", flexible=True),
         Column("limit", flexible=True),
+        Column("saw"),
     ]
-    table(columns, [[f.outcome, f.check, f.subject, f.figure, f.limit] for f in findings])
+    rows = [[f.outcome, f.check, f.subject, f.figure, f.limit, f.seen.text if f.seen else ""] for f in findings]
+    table(columns, rows)
     show_notes(findings)
 
 

@@ -19,6 +19,13 @@ def listen() -> None:
     for number in (signal.SIGINT, signal.SIGTERM):
         if signal.getsignal(number) is not signal.SIG_IGN:
             signal.signal(number, _stop)
+    sys.unraisablehook = _untold
+
+
+def _untold(told: sys.UnraisableHookArgs) -> None:
+    """A stop that hit one of the interpreter's own callbacks is lost there: the timer ends us, and nothing is said."""
+    if not (was_asked() and told.exc_type is KeyboardInterrupt):
+        sys.__unraisablehook__(told)
 
 
 def was_asked() -> bool:

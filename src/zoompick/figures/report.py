@@ -160,11 +160,14 @@ def _environment(of_markdown: bool) -> jinja2.Environment:
     return made
 
 
+_OUTCOMES = ("pass", "not judged", "warn", "fail")
+
+
 def _grouped(findings: Sequence[JsonMap]) -> list[JsonObject]:
     """Counts of each check, in the order in which they were made first."""
     rows: dict[str, JsonObject] = {}
     for finding in findings:
-        row = rows.setdefault(str(finding["check"]), {"check": finding["check"], "pass": 0, "warn": 0, "fail": 0})
+        row = rows.setdefault(str(finding["check"]), {"check": finding["check"], **dict.fromkeys(_OUTCOMES, 0)})
         row[str(finding["outcome"])] += 1
     return list(rows.values())
 

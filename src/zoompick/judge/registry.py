@@ -7,10 +7,13 @@ from dataclasses import replace
 
 from zoompick.errors import ClusterError, UnknownNameError, ZoomPickError
 from zoompick.judge.checks import (
+    again,
     alignment,
     bands,
     cloud,
     files,
+    masked,
+    merged,
     place,
     products,
     record,
@@ -21,7 +24,7 @@ from zoompick.judge.checks import (
 )
 from zoompick.judge.limits import Limits
 from zoompick.judge.subject import Check, Subject
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import NOT_JUDGED, Finding, Seen, judged, not_judged
 
 
 def _never(subject: Subject) -> bool:
@@ -53,7 +56,22 @@ FILE_CHECKS: tuple[Check, ...] = (
 """Checks of files and records, which need no pixels: a study makes them."""
 CHECKS: tuple[Check, ...] = tuple(
     check
-    for group in (files, place, bands, values, alignment, cloud, seams, time, record, products, reference)
+    for group in (
+        files,
+        place,
+        bands,
+        values,
+        alignment,
+        cloud,
+        seams,
+        time,
+        record,
+        products,
+        again,
+        merged,
+        masked,
+        reference,
+    )
     for check in group.CHECKS
 )
 """Checks of what a raster holds."""
@@ -119,13 +137,22 @@ _MORE = {
 """Findings that a check makes beside its own."""
 
 
-def judge(subject: Subject, wanted: Set[str] | None = None) -> list[Finding]:
+_SEES = {
+    "files": "file", "place": "px", "bands": "sample", "values": "px", "alignment": "tiles", "cloud": "px",
+    "seams": "px", "time": "scenes", "record": "record", "products": "px", "reference": "px",
+}  # fmt: skip
+"""What the checks of a group look at, where they do not tell it themselves."""
+
+
+def judge(subject: Subject, wanted: Set[str] | None = None, named: Set[str] = frozenset()) -> list[Finding]:
     """Findings of all checks that have something to judge.
 
     Parameters
     ----------
     wanted : set of str, optional
         Names of checks; all by default.
+    named : set of str
+        Checks that a person named: what cannot be judged of them is told.
     """
     found: list[Finding] = []
     for check in CHECKS:
@@ -134,7 +161,10 @@ def judge(subject: Subject, wanted: Set[str] | None = None) -> list[Finding]:
             continue
         try:
             if check.applies(subject):
-                found += [replace(finding, key=check.name) for finding in check.judge(subject)]
+                found += [_with_seen(subject, check, finding) for finding in check.judge(subject)]
+            elif check.name in named:
+                reason = f"What it needs is not here. {check.needs}"
+                found.append(replace(not_judged(check.title, subject.label, reason, ""), key=check.name))
         except ClusterError:
             raise
         except ZoomPickError as error:
@@ -143,3 +173,36 @@ def judge(subject: Subject, wanted: Set[str] | None = None) -> list[Finding]:
             told = judged(check.title, subject.label, False, "cannot be judged", "that it can", note, bad="warn")
             found.append(replace(told, key=check.name))
     return found
+
+
+def _with_seen(subject: Subject, check: Check, finding: Finding) -> Finding:
+    """A finding with how much it saw; one that passed without having seen a pixel is not judged."""
+    if finding.outcome == NOT_JUDGED:
+        return replace(finding, key=check.name)
+    seen = finding.seen or _usual_seen(subject, check)
+    told = replace(finding, key=check.name, seen=seen)
+    if finding.outcome == "pass" and seen.what == "px" and seen.count == 0:
+        reason = "No pixel holds a value: nothing was seen."
+        return replace(not_judged(finding.check, finding.subject, reason, finding.limit, seen), key=check.name)
+    return told
+
+
+def with_what(finding: Finding) -> Finding:
+    """A finding of files and records with what it looked at."""
+    if finding.outcome == NOT_JUDGED or finding.seen is not None:
+        return finding
+    group = next((check.group for check in (*FILE_CHECKS, *CHECKS) if check.name == finding.key), "files")
+    what = _SEES[group]
+    return replace(finding, seen=Seen("bands" if what == "sample" else what))
+
+
+def _usual_seen(subject: Subject, check: Check) -> Seen:
+    """What checks of its group look at: all pixels in the pass, or its sample."""
+    what = _SEES[check.group]
+    totals = subject.sweep.totals if "sweep" in vars(subject) else {}
+    whole = subject.raster.grid.width * subject.raster.grid.height
+    if what == "sample" and "sample" in totals:
+        return Seen("px", int(totals["sample"].valid.sum()), whole)
+    if what == "px" and "tally" in totals:
+        return Seen("px", int(max(totals["tally"].count, default=0)), whole)
+    return Seen("scenes", len(subject.scenes)) if what == "scenes" else Seen(what if what != "sample" else "bands")

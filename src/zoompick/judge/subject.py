@@ -7,17 +7,16 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import NamedTuple
 
 from zoompick.geo.shapes import Shape, bounds_of
 from zoompick.jsontypes import JsonMap
-from zoompick.judge.gauges import gauges_for, pixels_on
+from zoompick.judge.gauges import gauges_for
 from zoompick.judge.limits import Limits
 from zoompick.judge.sweep import Sweep, sweep
-from zoompick.later import np
-from zoompick.raster.grid import Grid, Window
+from zoompick.raster.grid import Grid
 from zoompick.raster.masks import PolygonMask
-from zoompick.raster.raster import Raster, valid_mask
+from zoompick.raster.raster import Raster
 from zoompick.raster.turn import in_same_turn
 from zoompick.scenes.finding import Finding
 from zoompick.scenes.traits import UNTOLD, Traits
@@ -56,16 +55,15 @@ class Layer:
         """The file as a raster; None where it is not here."""
         return self.open(self.path) if self.path.is_file() else None
 
-    def read(self, raster: Raster, grid: Grid, window: Window) -> Any:
-        """Physical values of a window of another grid on the same lattice, NaN where pixels are missing."""
-        col, row = (round(value) for value in grid.offset_in(raster.grid))
-        moved = window.moved(col, row)
-        stored = raster.read(moved, (0,))[0]
-        return np.where(
-            valid_mask(stored, raster.nodata) & pixels_on(raster.grid, moved),
-            stored * self.scale + self.offset,
-            np.nan,
-        )
+
+class SceneFile(NamedTuple):
+    """A band, or a class layer, of a scene that a product was made of."""
+
+    scene: str
+    band: str
+    is_class: bool
+    path: Path
+    raster: Raster
 
 
 @dataclass(frozen=True)
@@ -86,6 +84,8 @@ class Subject:
         Of a class layer.
     layers : sequence of Layer
         Files of bands that it was stacked of.
+    parts : callable or None
+        All bands of the scenes in a mosaic or a blend; None for other products.
     tables : mapping
         Class layers among its inputs and their codes.
     scene_layer : Raster or None
@@ -102,6 +102,8 @@ class Subject:
         Another product is this one laid where it belongs: here shifts are no fault.
     underlying : Raster or None
         What it was made of, where that is computed and was never written.
+    is_thorough : bool
+        It is made again as a whole, not on a sample.
     """
 
     label: str
@@ -117,6 +119,7 @@ class Subject:
     area: Shape | None = None
     classes: ClassTable | None = None
     layers: Sequence[Layer] = ()
+    parts: Callable[[], Sequence[SceneFile]] | None = None
     tables: Mapping[Path, ClassTable] = field(default_factory=dict)
     scene_layer: Raster | None = None
     earlier: tuple[str, Raster] | None = None
@@ -126,6 +129,7 @@ class Subject:
     names: Sequence[str] = ()
     is_moved: bool = False
     underlying: Raster | None = None
+    is_thorough: bool = False
 
     @cached_property
     def flat_area(self) -> tuple[Raster, Shape] | None:

@@ -12,9 +12,10 @@ from zoompick.files import read_json
 from zoompick.geo.shapes import Shape
 from zoompick.jsontypes import JsonMap, JsonObject
 from zoompick.judge.limits import Limits
-from zoompick.judge.subject import Layer, SceneFacts, Subject
+from zoompick.judge.subject import Layer, SceneFacts, SceneFile, Subject
 from zoompick.raster.grid import Grid
 from zoompick.raster.raster import Raster
+from zoompick.scenes.deliveries import open_layers
 from zoompick.scenes.items import band_files, scene_of
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.scene import Scene
@@ -25,6 +26,7 @@ from zoompick.sensors.guide import guide_for_file
 
 _DEEPEST = 6
 SCENE_LAYER = "-scenes"
+_OF_SCENES = ("mosaic", "blend")
 
 
 @dataclass(frozen=True)
@@ -41,6 +43,10 @@ class Expected:
         What a product is made of, where that is computed and never written.
     traits_of : callable
         What is so of products by the name of their step, as records tell it.
+    named : frozenset of str
+        Checks that a person named: what cannot be judged of them is told.
+    is_thorough : bool
+        Products are made again as a whole, not on a sample.
     """
 
     grid: Grid | None = None
@@ -52,11 +58,14 @@ class Expected:
     is_moved: bool = False
     underlying: Raster | None = None
     traits_of: Callable[[str], Traits] = lambda step: Traits() if step else UNTOLD
+    named: frozenset[str] = frozenset()
+    is_thorough: bool = False
 
     def shared(self) -> JsonObject:
         """What a subject takes as it is."""
         return {"grid": self.grid, "bands": self.bands, "area": self.area, "limits": self.limits,
-                "is_moved": self.is_moved, "underlying": self.underlying}  # fmt: skip
+                "is_moved": self.is_moved, "underlying": self.underlying,
+                "is_thorough": self.is_thorough}  # fmt: skip
 
     def wants(self, name: str) -> bool:
         """Whether a check is to be made."""
@@ -95,6 +104,7 @@ def subject_of(
         scenes=scenes_below(path),
         classes=class_table(path),
         layers=tuple(_layers(inputs)) if traits.judged == "scenes" else (),
+        parts=(lambda: _parts(inputs)) if traits.judged in _OF_SCENES else None,
         tables={one: table for one in inputs if one.is_file() and (table := class_table(one)) is not None},
         scene_layer=open_raster(layer) if layer.is_file() else None,
         earlier=_named(earlier),
@@ -172,6 +182,11 @@ def _layers(inputs: Mapping[Path, str]) -> Iterator[Layer]:
         if len(known) == 1 and class_table(path) is None:
             told = known[0] if known[0].is_scaled else open_raster(path).bands[known[0].index]
             yield Layer(path, known[0].name, told.scale, told.offset, open_raster)
+
+
+def _parts(inputs: Mapping[Path, str]) -> list[SceneFile]:
+    return [SceneFile(one.scene.rpartition("/")[2], one.name, one.is_class, one.path, one.raster)
+            for one in open_layers(path for path in inputs if path.is_file())]  # fmt: skip
 
 
 def class_table(path: Path) -> ClassTable | None:

@@ -8,17 +8,15 @@ from pathlib import Path
 from zoompick.files import write_json, write_text
 from zoompick.jsontypes import JsonObject
 from zoompick.later import saxutils
-from zoompick.scenes.finding import Finding, worst
+from zoompick.scenes.finding import NOT_JUDGED, OUTCOMES, Finding, worst
 
-SHAPE = 1
+SHAPE = 2
 """Version of the JSON shape: a key may be added under the same number, none changed or taken away."""
 
 
 def findings_json(findings: Sequence[Finding]) -> JsonObject:
     """The shape of ``verify --json``, as docs/json.md tells it."""
-    counts = {
-        outcome: sum(finding.outcome == outcome for finding in findings) for outcome in ("pass", "warn", "fail")
-    }
+    counts = {outcome: sum(finding.outcome == outcome for finding in findings) for outcome in OUTCOMES}
     return {"shape": SHAPE, "outcome": worst(findings), "counts": counts,
             "findings": [finding.to_json() for finding in findings]}  # fmt: skip
 
@@ -43,7 +41,8 @@ def junit_xml(findings: Sequence[Finding], is_strict: bool = False) -> str:
 
 def _counts(findings: Sequence[Finding], is_strict: bool) -> str:
     failures = sum(_fails(finding, is_strict) for finding in findings)
-    return f'tests="{len(findings)}" failures="{failures}" errors="0" skipped="0"'
+    skipped = sum(finding.outcome == NOT_JUDGED for finding in findings)
+    return f'tests="{len(findings)}" failures="{failures}" errors="0" skipped="{skipped}"'
 
 
 def _fails(finding: Finding, is_strict: bool) -> bool:
@@ -55,6 +54,8 @@ def _case(finding: Finding, is_strict: bool) -> list[str]:
     measured = _quoted(f"{finding.figure}; {finding.limit}. {finding.note}".strip())
     if _fails(finding, is_strict):
         return [head + ">", f"      <failure type={_quoted(finding.outcome)} message={measured}/>", "    </testcase>"]
+    if finding.outcome == NOT_JUDGED:
+        return [head + ">", f"      <skipped message={measured}/>", "    </testcase>"]
     if finding.outcome == "warn":
         return [head + ">", f"      <system-out>{measured[1:-1]}</system-out>", "    </testcase>"]
     return [head + "/>"]

@@ -8,8 +8,45 @@ from typing import Literal
 
 from zoompick.jsontypes import JsonMap, JsonObject
 
-Outcome = Literal["pass", "warn", "fail"]
-_ORDER: tuple[Outcome, ...] = ("pass", "warn", "fail")
+Outcome = Literal["pass", "not judged", "warn", "fail"]
+OUTCOMES: tuple[Outcome, ...] = ("pass", "not judged", "warn", "fail")
+"""From good to bad. What is not judged is neither good nor bad: nobody looked."""
+NOT_JUDGED: Outcome = "not judged"
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """How much a finding saw.
+
+    Attributes
+    ----------
+    what : str
+        ``px``, ``windows``, ``tiles``, ``lines``, ``pairs``, ``files``, ``record``, ``scenes``.
+    count, of : int or None
+        So many of so many; None where nothing is counted.
+    """
+
+    what: str
+    count: int | None = None
+    of: int | None = None
+
+    @property
+    def percent(self) -> float | None:
+        """Share; None where nothing is counted."""
+        return None if self.count is None or not self.of else 100 * self.count / self.of
+
+    @property
+    def text(self) -> str:
+        """For people: ``2480 px, 0.3 %``."""
+        if self.count is None:
+            return self.what
+        share = f", {self.percent:.3g} %" if self.percent is not None else ""
+        return f"{self.count} {self.what}{share}"
+
+    def to_json(self) -> JsonObject:
+        """As a JSON object."""
+        percent = None if self.percent is None else round(self.percent, 4)
+        return {"what": self.what, "count": self.count, "of": self.of, "percent": percent}
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,15 +80,38 @@ class Finding:
     value: float | None = None
     key: str = ""
     data: JsonMap = field(default_factory=dict)
+    seen: Seen | None = None
+
+    @classmethod
+    def from_json(cls, told: JsonMap) -> Finding:
+        """A finding as it was kept.
+
+        Raises
+        ------
+        TypeError, KeyError
+            Of another form.
+        """
+        seen = told.get("seen")
+        kept = None if seen is None else Seen(str(seen["what"]), seen["count"], seen["of"])
+        return cls(**{**told, "seen": kept})
 
     def to_json(self) -> JsonObject:
         """As a JSON object."""
-        return asdict(self)
+        return {**asdict(self), "seen": None if self.seen is None else self.seen.to_json()}
 
 
 def worst(findings: Sequence[Finding]) -> Outcome:
-    """The worst outcome of all; ``pass`` when there is none."""
-    return max((finding.outcome for finding in findings), key=_ORDER.index, default="pass")
+    """The worst outcome of all, ``not judged`` when there is none; one that was not judged spoils no pass."""
+    told = [finding.outcome for finding in findings if finding.outcome != NOT_JUDGED]
+    return max(told, key=OUTCOMES.index, default=NOT_JUDGED)
+
+
+def not_judged(
+    check: str, subject: str, reason: str, limit: str, seen: Seen | None = None, data: JsonMap | None = None
+) -> Finding:
+    """A finding that found nothing: what it needs is not there, or too little of it."""
+    figure = "nothing" if seen is None or not seen.count else f"only {seen.text}"
+    return Finding(check, subject, NOT_JUDGED, figure, limit, reason, data=dict(data or {}), seen=seen)
 
 
 def judged(
@@ -65,6 +125,7 @@ def judged(
     *,
     bad: Outcome = "fail",
     data: JsonMap | None = None,
+    seen: Seen | None = None,
 ) -> Finding:
     """A finding that passes or not; the note is kept only where it does not.
 
@@ -74,5 +135,13 @@ def judged(
         What it is where it does not pass: ``warn`` for what is probably wrong.
     """
     return Finding(
-        check, subject, "pass" if ok else bad, figure, limit, "" if ok else note, value, data=dict(data or {})
+        check,
+        subject,
+        "pass" if ok else bad,
+        figure,
+        limit,
+        "" if ok else note,
+        value,
+        data=dict(data or {}),
+        seen=seen,
     )

@@ -33,6 +33,6 @@ def _kept(study: Study) -> tuple[str, list[Finding]] | None:
     try:
         told, judged = read_json(study.checks_file), study.local(JUDGED)
         state = read_json(judged)["state"] if judged.exists() else told["state"]
-        return str(state), [Finding(**row) for row in told["findings"]]
+        return str(state), [Finding.from_json(row) for row in told["findings"]]
     except (DataError, KeyError, TypeError):
         return None

@@ -74,7 +74,9 @@ def report_of(study: Study) -> StudyReport:
         products=products,
         pairs=tuple(_pairs(plan)),
         changes=tuple(_sentences(plan, area)),
-        findings=tuple(finding.to_json() for finding in findings),
+        findings=tuple(
+            finding.to_json() | {"saw": finding.seen.text if finding.seen else ""} for finding in findings
+        ),
         credits=tuple(_credits(study, scenes)),
         acts=tuple(_acts(study)),
         brief=study.brief_file.read_text(encoding="utf-8-sig"),
@@ -83,7 +85,7 @@ def report_of(study: Study) -> StudyReport:
 
 def _findings(study: Study) -> list[Finding]:
     try:
-        return [Finding(**row) for row in read_json(study.checks_file)["findings"]]
+        return [Finding.from_json(row) for row in read_json(study.checks_file)["findings"]]
     except (DataError, KeyError, TypeError):
         return []
 

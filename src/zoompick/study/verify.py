@@ -33,7 +33,7 @@ from zoompick.products.step import RasterStep, Step
 from zoompick.raster import engine
 from zoompick.scenes import fetched as record
 from zoompick.scenes.fetchplan import local_names
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import Finding, judged, not_judged
 from zoompick.scenes.items import band_files
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.scene import CLASS_BAND, Scene
@@ -62,6 +62,8 @@ class CheckOptions:
         A file that the user trusts.
     is_online : bool
         Sources are asked whether their files have changed.
+    is_thorough : bool
+        Products are made again as a whole, not on a sample.
     """
 
     only: tuple[str, ...] = ()
@@ -69,6 +71,7 @@ class CheckOptions:
     limits: tuple[str, ...] = ()
     reference: Path | None = None
     is_online: bool = False
+    is_thorough: bool = False
 
     def wanted(self) -> frozenset[str] | None:
         """Names of checks; None for all.
@@ -81,6 +84,12 @@ class CheckOptions:
             return None
         every = {check.name for check in (*registry.FILE_CHECKS, *registry.CHECKS)}
         return frozenset((registry.named(self.only) if self.only else every) - registry.named(self.skip))
+
+    def named(self) -> frozenset[str]:
+        """Checks that were named themselves, not by their group."""
+        every = {check.name for check in (*registry.FILE_CHECKS, *registry.CHECKS)}
+        groups = {check.group for check in (*registry.FILE_CHECKS, *registry.CHECKS)}
+        return frozenset(name for name in self.only if name in every and name not in groups)
 
     def checked(self) -> None:
         """Before anything is read: names and limits that there are not.
@@ -120,7 +129,14 @@ def judge_study(study: Study, report: Report = ignore, options: CheckOptions | N
         )
     with study.locked():
         if options is not None and options != CheckOptions():
-            return verify_study(study, brief, area, plan, report, options=options)
+            found = verify_study(study, brief, area, plan, report, options=options)
+            titles = {check.name: (check.title, check.needs) for check in registry.explained("all")}
+            untold = sorted(options.named() - {finding.key for finding in found})
+            for name in untold:
+                title, needs = titles[name]
+                reason = f"No file here has what it needs. {needs}"
+                found.append(replace(not_judged(title, study.root.name, reason, ""), key=name))
+            return found
         return judge_and_keep(study, brief, area, plan, report)
 
 
@@ -154,7 +170,7 @@ def verify_study(
     options = options or CheckOptions(skip=brief.skip_checks)
     limits = limits_of(brief).given(options.limits)
     expected = Expected(plan.grid, brief.bands, area.polygon, limits, options.wanted(), options.reference,
-                        traits_of=traits_of)  # fmt: skip
+                        traits_of=traits_of, is_thorough=options.is_thorough)  # fmt: skip
     jobs: list[Job] = []
     for day, scenes in plan.days.items():
         jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
@@ -217,7 +233,7 @@ def verify_files(
     options = options or CheckOptions()
     limits = Limits(valid=valid, cloud=100).given(options.limits)
     expected = Expected(None, bands, area, limits, options.wanted(), options.reference,
-                        traits_of=traits_of)  # fmt: skip
+                        traits_of=traits_of, named=options.named(), is_thorough=options.is_thorough)  # fmt: skip
     jobs: list[Job] = []
     for path in map(Path, paths):
         if is_remote(path):
@@ -231,6 +247,7 @@ def verify_files(
 def _keyed(findings: Sequence[Finding], expected: Expected) -> list[Finding]:
     """Findings with the names of their checks; those of checks that were not asked for are left out."""
     named = [one if one.key else replace(one, key=registry.of_title(one.check)) for one in findings]
+    named = [registry.with_what(one) for one in named]
     return [one for one in named if expected.wants(one.key) or (one.outcome != "pass" and one.key == "here")]
 
 
@@ -449,7 +466,7 @@ def _opened(
     if not path.is_file() and not is_remote(path):
         return []
     try:
-        return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted)
+        return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted, expected.named)
     except FormatError as error:
         return [judged("blocks decode", label, False, "not readable", "all", error.what)]
     except DataError as error:

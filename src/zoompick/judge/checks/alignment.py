@@ -11,10 +11,10 @@ from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster import engine
 from zoompick.raster.warp import resampled_to
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import Finding, Seen, judged, not_judged
 
 _PREFERRED = ("red", "green", "nir")
-_SAYS_NOTHING = "no evidence: too little texture or light"
+_SAYS_NOTHING = "Too little texture or light to tell a shift by."
 
 
 def bands_aligned(subject: Subject) -> list[Finding]:
@@ -36,7 +36,7 @@ def bands_aligned(subject: Subject) -> list[Finding]:
         "shifts": rows,
     }
     if len(places) < 2:
-        return [judged("bands aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
+        return [not_judged("bands aligned", subject.label, _SAYS_NOTHING, most, data=data)]
     middle = np.median(list(places.values()), axis=0)
     off = {names[place]: where - middle for place, where in places.items()}
     name = max(off, key=lambda key: float(np.hypot(*off[key])))
@@ -45,7 +45,17 @@ def bands_aligned(subject: Subject) -> list[Finding]:
             "each_band in the brief, or new files, put it right.")  # fmt: skip
     data["off"] = {key: [round(float(value), 3) for value in where] for key, where in off.items()}
     return [
-        judged("bands aligned", subject.label, size <= limit, f"{size:.2f} px, {name}", most, note, size, data=data)
+        judged(
+            "bands aligned",
+            subject.label,
+            size <= limit,
+            f"{size:.2f} px, {name}",
+            most,
+            note,
+            size,
+            data=data,
+            seen=Seen("bands", len(places), len(names)),
+        )
     ]
 
 
@@ -97,7 +107,8 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     most, grid = f"at most {subject.limits.dates_px:g} px", subject.raster.grid
     data = {"against": label, "size": [grid.width, grid.height], "shifts": {base: _row(shifts)}}
     if not shifts.is_sure:
-        return [judged("dates aligned", subject.label, True, _SAYS_NOTHING, most, "", data=data)]
+        seen = Seen("tiles", len(shifts.vectors), shifts.looked)
+        return [not_judged("dates aligned", subject.label, _SAYS_NOTHING, most, seen, data)]
     cols, rows = shifts.median
     note = (f"It lies {cols:+.2f} columns, {rows:+.2f} rows off {label} ({len(shifts.vectors)} tiles, spread "
             f"{shifts.spread_px:.2f} px). [align] in the brief, or 'zoompick align', puts it right.")  # fmt: skip

@@ -9,7 +9,7 @@ from typing import Any
 from zoompick.arrays import Floats
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import Finding, Seen, judged, not_judged
 
 _ALIKE, _ENOUGH = 0.99995, 1000
 
@@ -127,14 +127,15 @@ def plausible(subject: Subject) -> list[Finding]:
     # Open water is darker in near infrared than in red too, but dark in both: what is bright there is no water.
     bright = seen & (np.maximum(red, nir) > _BRIGHT)
     if bright.sum() < _ENOUGH:
-        return [judged("bands plausible", subject.label, True, "too little bright ground to tell", _WANTED, "")]
+        reason = "Too little bright ground to tell red from near infrared by."
+        return [not_judged("bands plausible", subject.label, reason, _WANTED, _sampled(subject, int(bright.sum())))]
     plants, reverse = (float((sign * contrast[bright] > _PLAIN).mean()) for sign in (1, -1))
     data = {"plants_percent": round(100 * plants, 2), "reverse_percent": round(100 * reverse, 2)}
     figure = f"{100 * plants:.1f} % like plants, {100 * reverse:.1f} % the reverse"
     if plants + reverse < _LEAST_SHARE:
-        return [
-            judged("bands plausible", subject.label, True, f"{figure}: too little to tell", _WANTED, "", data=data)
-        ]
+        reason = f"Hardly any ground that tells: {figure}."
+        seen = _sampled(subject, int(bright.sum()))
+        return [not_judged("bands plausible", subject.label, reason, _WANTED, seen, data)]
     sure = abs(plants - reverse) / (plants + reverse)
     swapped = reverse > plants
     note = (f"Red is brighter than near infrared where the ground is bright, as no land cover has it: red and nir "
@@ -155,6 +156,11 @@ def plausible(subject: Subject) -> list[Finding]:
     if blue is not None and not swapped:
         found[0] = _blue_and_red(subject, blue[bright], red[bright], contrast[bright], found[0])
     return found
+
+
+def _sampled(subject: Subject, count: int) -> Seen:
+    """So many pixels of the sample."""
+    return Seen("px", count, subject.raster.grid.width * subject.raster.grid.height)
 
 
 _PLAIN, _BRIGHT = 0.3, 0.15

@@ -10,7 +10,7 @@ from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.warp import resampled_to
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import Finding, Seen, judged, not_judged
 
 _LEAST_PX, _SHOWN = 100, 4000
 
@@ -93,7 +93,9 @@ def _shifted(subject: Subject, laid: Raster, pair: tuple[int, int], label: str) 
     found = between(windows, theirs, ours)
     limit = subject.limits.dates_px
     if not found.is_sure:
-        return judged("reference place", subject.label, True, "no evidence of a shift", f"at most {limit:g} px", "")
+        reason = f"Too few of {found.looked} tiles agree on where it lies."
+        return not_judged("reference place", subject.label, reason, f"at most {limit:g} px",
+                          Seen("tiles", len(found.vectors), found.looked))  # fmt: skip
     cols, rows = found.median
     note = f"It lies {cols:+.2f} columns, {rows:+.2f} rows off {label}: 'zoompick align' puts it right."
     return judged("reference place", subject.label, found.size_px <= limit, f"{found.size_px:.2f} px",

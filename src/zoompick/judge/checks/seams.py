@@ -11,7 +11,7 @@ from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import valid_mask
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import Finding, judged, not_judged
 
 _ACROSS, _LEAST_PX, _SIDE_PX, _CELL_PX, _LEAST_CELL_PX = 3, 60, 1024, 64, 20
 
@@ -23,7 +23,7 @@ def seams(subject: Subject) -> list[Finding]:
     rows = {pair: _judged_pair(found) for pair, found in steps.items() if found.across.size >= _LEAST_PX}
     limit = subject.limits.seam
     if not rows:
-        return [judged("seams", subject.label, True, "no seam long enough to tell", f"at most {limit:g}", "")]
+        return [not_judged("seams", subject.label, "No seam is long enough to tell.", f"at most {limit:g}")]
     names = [scene.id for scene in subject.scenes]
     worst = max(rows, key=lambda pair: rows[pair]["ratio"])
     ratio, step = rows[worst]["ratio"], rows[worst]["step"]

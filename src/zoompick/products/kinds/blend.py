@@ -97,7 +97,7 @@ class BlendStep(ScenesStep):
     """Many dates as one."""
 
     name: ClassVar[str] = "blend"
-    traits: ClassVar[Traits] = Traits("reflectance")
+    traits: ClassVar[Traits] = Traits("reflectance", "blend")
 
     rules: BlendRules = field(default_factory=BlendRules, kw_only=True)
 

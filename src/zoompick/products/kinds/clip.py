@@ -38,7 +38,7 @@ class ClipStep(RasterStep):
     """A file inside a polygon in longitude/latitude."""
 
     name: ClassVar[str] = "clip"
-    traits: ClassVar[Traits] = Traits("reflectance", is_cut=True, is_between=True)
+    traits: ClassVar[Traits] = Traits("reflectance", "clip", is_cut=True, is_between=True)
 
     area: Shape = field(kw_only=True)
     rules: ClipRules = field(default_factory=ClipRules)

@@ -65,7 +65,7 @@ class DifferenceStep(RasterStep):
     """
 
     name: ClassVar[str] = "difference"
-    traits: ClassVar[Traits] = Traits("difference")
+    traits: ClassVar[Traits] = Traits("difference", "difference")
 
     recipe: IndexRecipe | None = None
     checks_shift: bool = True
@@ -125,7 +125,7 @@ class ChangeStep(DifferenceStep):
     """Classes of change."""
 
     name: ClassVar[str] = "change"
-    traits: ClassVar[Traits] = Traits("change")
+    traits: ClassVar[Traits] = Traits("change", "change")
 
     rule: Rule = field(kw_only=True)
 

@@ -102,7 +102,7 @@ class MosaicStep(ScenesStep):
     """A mosaic of all scenes that its files are of."""
 
     name: ClassVar[str] = "mosaic"
-    traits: ClassVar[Traits] = Traits("reflectance", is_whole=True, is_of_one_time=True)
+    traits: ClassVar[Traits] = Traits("reflectance", "mosaic", is_whole=True, is_of_one_time=True)
 
     rules: MosaicRules = field(default_factory=MosaicRules, kw_only=True)
 
