@@ -81,6 +81,9 @@ def test_one_pixel_makes_bands_distinct():
     assert twins.outcome == "fail" and twins.note.startswith("red and nir hold the same pixels.") and twins.value == 2
     pixels[2, 199, 299] += 1
     assert found_by("distinct", Memory(pixels, PLACE, 0)).outcome == "pass"
+    shades = np.repeat(noise((1, 200, 300)) // 300 + 1, 3, axis=0).astype(np.uint8)
+    grey = found_by("distinct", Memory(shades, PLACE, 0, (Band("red"), Band("green"), Band("blue"))))
+    assert grey.outcome == "not judged" and "grey picture" in grey.note
 
 
 @pytest.mark.parametrize(

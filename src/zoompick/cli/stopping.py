@@ -23,7 +23,7 @@ def listen() -> None:
 
 
 def _untold(told: sys.UnraisableHookArgs) -> None:
-    """A stop that hit one of the interpreter's own callbacks is lost there: the timer ends us, and nothing is said."""
+    """A stop that hit one of the interpreter's own callbacks is lost there: the timer ends us all the same."""
     if not (was_asked() and told.exc_type is KeyboardInterrupt):
         sys.__unraisablehook__(told)
 

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from zoompick.geo.shapes import Shape, bounds_of
 from zoompick.jsontypes import JsonMap
 from zoompick.judge.gauges import gauges_for
+from zoompick.judge.held import Held, held_by
 from zoompick.judge.limits import Limits
 from zoompick.judge.sweep import Sweep, sweep
 from zoompick.raster.grid import Grid
@@ -154,11 +155,30 @@ class Subject:
         assert self.flat_area is not None
         return self.raster.grid.around(bounds_of(self.flat_area[1]))
 
+    @cached_property
+    def held(self) -> tuple[Held, ...]:
+        """What each band holds; nothing but measures in indices, differences, counts and the like."""
+        if self.traits.holds != "reflectance":
+            return tuple("codes" if band.is_class else "measure" for band in self.raster.bands)
+        sample = self.sweep.totals["sample"]
+        return tuple(held_by(band, self.raster.dtype, sample.values_of(place))
+                     for place, band in enumerate(self.raster.bands))  # fmt: skip
+
+    def places(self, *held: Held) -> tuple[int, ...]:
+        """Places of the bands of a step on scenes that hold one of some things; none in products of other kinds."""
+        if self.traits.holds != "reflectance":
+            return ()
+        return tuple(place for place, one in enumerate(self.held) if one in held)
+
     @property
-    def is_reflectance(self) -> bool:
-        """True when its bands hold what ground reflects: they have a scale, and none is a class or another unit."""
-        scaled = all(band.scale != 1 and not band.unit and not band.is_class for band in self.raster.bands)
-        return scaled and self.traits.holds == "reflectance"
+    def reflecting(self) -> tuple[int, ...]:
+        """Places of the bands that hold what ground reflects."""
+        return self.places("reflectance")
+
+    @property
+    def seen(self) -> tuple[int, ...]:
+        """Places of the bands that an instrument saw, whatever their scale: all but codes of classes."""
+        return self.places("reflectance", "unscaled", "measure", "unknown")
 
     @property
     def is_made_here(self) -> bool:

@@ -6,9 +6,10 @@ from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import valid_mask
 from zoompick.scenes.deliveries import Layer
+from zoompick.sensors.classes import few_codes
 from zoompick.sensors.guide import known_bands
 
-_SIDE_PX, _PLACES, _MOST_CODES, _LARGEST = 128, 3, 16, 255
+_SIDE_PX, _PLACES = 128, 3
 GUESS = "guess"
 
 
@@ -30,9 +31,9 @@ def guessed_codes(layer: Layer) -> tuple[int, ...]:
                         ((grid.width, right), (grid.height, down)))  # fmt: skip
             pixels = raster.read(Window(max(0, col), max(0, row), _SIDE_PX, _SIDE_PX).intersect(grid.window))[0]
             found |= set(np.unique(pixels[valid_mask(pixels, raster.nodata)]).tolist())
-            if len(found) > _MOST_CODES or any(value != int(value) or not 0 <= value <= _LARGEST for value in found):
+            if len(found) > 1 and not few_codes(np.array(sorted(found))):
                 return ()
-    return tuple(sorted(int(value) for value in found)) if len(found) > 1 else ()
+    return few_codes(np.array(sorted(found)))
 
 
 def told(name: str, codes: tuple[int, ...]) -> str:

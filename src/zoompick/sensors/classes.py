@@ -21,6 +21,16 @@ if TYPE_CHECKING:
 MEANINGS = ("fill", "clear", "shadow", "cloud", "snow", "water", "doubtful")
 
 
+_MOST_CODES, _LARGEST_CODE = 16, 255
+
+
+def few_codes(values: Numbers) -> tuple[int, ...]:
+    """Distinct values as codes where they look like codes: 2 to 16 whole numbers from 0 to 255; none else."""
+    if not 1 < len(values) <= _MOST_CODES or any(v != v // 1 or not 0 <= v <= _LARGEST_CODE for v in values.tolist()):
+        return ()
+    return tuple(sorted(int(value) for value in values))
+
+
 @dataclass(frozen=True, slots=True)
 class ClassTable:
     """Codes by meaning. ``cloud`` holds thin and thick cloud; what is ``water`` is ``clear`` too.

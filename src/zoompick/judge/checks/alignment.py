@@ -127,7 +127,7 @@ def _row(shifts: Shifts) -> JsonObject:
 
 def _can_shift(subject: Subject) -> bool:
     # What is cut out of another product lies as that does.
-    if subject.is_moved or subject.traits.is_cut or not subject.is_reflectance:
+    if subject.is_moved or subject.traits.is_cut or len(subject.seen) < len(subject.raster.bands):
         return False
     return min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from itertools import combinations
 from typing import Any
 
-from zoompick.arrays import Floats
+from zoompick.arrays import Floats, Mask
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.scenes.finding import Finding, Seen, judged, not_judged
@@ -46,15 +46,20 @@ def distinct(subject: Subject) -> list[Finding]:
         pair = sample.pixels[[one, other]]
         if np.array_equal(pair[0], pair[1], equal_nan=pair.dtype.kind == "f"):
             twins.append((one, other))
-        elif subject.is_reflectance and (found := float(sample.correlations[one, other])) > _ALIKE:
+        elif {one, other} <= set(subject.places("reflectance", "unscaled")) and (
+            found := float(sample.correlations[one, other])
+        ) > _ALIKE:
             like.append((one, other, found))
     twins = [pair for pair in twins if _are_equal(subject, *pair)]
     groups = _groups(twins)
     lost = sum(len(group) - 1 for group in groups)
     empty = [name for place, name in enumerate(names) if place not in filled]
     figure, whole = f"{len(filled) - lost} of {len(names)}", float(len(filled) - lost)
+    if groups and _is_grey(subject, groups[0]):
+        reason = "All bands hold the same shades, without a scale: it is a grey picture."
+        return [not_judged("bands distinct", subject.label, reason, "all", Seen("bands", len(names), len(names)))]
     if groups:
-        same = _listed([names[place] for place in groups[0]])
+        same = listed([names[place] for place in groups[0]])
         note = f"{same} hold the same pixels. One was put in twice: make it again."
         return [judged("bands distinct", subject.label, False, figure, "all", note, whole)]
     if like:
@@ -62,8 +67,18 @@ def distinct(subject: Subject) -> list[Finding]:
         note = (f"{names[one]} and {names[other]} differ by little more than a factor (correlation {found:.5f}): "
                 "one may be the other, scaled. Look at their sources.")  # fmt: skip
         return [judged("bands distinct", subject.label, False, figure, "all", note, whole, bad="warn")]
-    note = f"{_listed(empty)} {'holds' if len(empty) == 1 else 'hold'} no data. Look at the sources." if empty else ""
+    note = f"{listed(empty)} {'holds' if len(empty) == 1 else 'hold'} no data. Look at the sources." if empty else ""
     return [judged("bands distinct", subject.label, not empty, figure, "all", note, whole, bad="warn")]
+
+
+def _is_grey(subject: Subject, same: Sequence[int]) -> bool:
+    """Three bands of shades, all the same, without a scale."""
+    return len(same) == len(subject.raster.bands) == _COLOURS and (
+        subject.raster.dtype.itemsize == 1 and not subject.reflecting
+    )
+
+
+_COLOURS = 3
 
 
 def _are_equal(subject: Subject, one: int, other: int) -> bool:
@@ -91,9 +106,9 @@ def filled(subject: Subject) -> list[Finding]:
     names = [band.name for band in subject.raster.bands]
     whole = subject.raster.grid.width * subject.raster.grid.height
     constant = [name for place, name in enumerate(names) if tally.count[place] > _ENOUGH
-                and tally.low[place] == tally.high[place] and not subject.raster.bands[place].is_class]  # fmt: skip
+                and tally.low[place] == tally.high[place] and place in subject.seen]  # fmt: skip
     verb = "has" if len(constant) == 1 else "have"
-    note = f"{_listed(constant)} {verb} the same value everywhere. Look at the source."
+    note = f"{listed(constant)} {verb} the same value everywhere. Look at the source."
     good = len(names) - len(constant)
     data = {
         "bands": {
@@ -120,12 +135,16 @@ _LEAST_SHARE, _CLEAR = 0.02, 0.6
 def plausible(subject: Subject) -> list[Finding]:
     """Plants are far brighter in near infrared than in red; no bright ground is the reverse: swapped bands show."""
     names = [band.name for band in subject.raster.bands]
+    if not {names.index("red"), names.index("nir")} <= set(subject.reflecting):
+        reason = "Nothing tells how much red and nir reflect: they have no scale."
+        return [not_judged("bands plausible", subject.label, reason, _WANTED)]
     red, nir = (_reflectance(subject, names.index(name)) for name in ("red", "nir"))
     blue = _reflectance(subject, names.index("blue")) if "blue" in names else None
     seen = subject.sweep.totals["sample"].valid & (red + nir > 0.02)
     contrast = np.where(seen, (nir - red) / np.maximum(nir + red, 1e-3), 0)
-    # Open water is darker in near infrared than in red too, but dark in both: what is bright there is no water.
+    # Open water is darker in near infrared than in red too, but dark in both: what is bright there is no clear water.
     bright = seen & (np.maximum(red, nir) > _BRIGHT)
+    bright &= ~_like_silt(subject, names, red, contrast)
     if bright.sum() < _ENOUGH:
         reason = "Too little bright ground to tell red from near infrared by."
         return [not_judged("bands plausible", subject.label, reason, _WANTED, _sampled(subject, int(bright.sum())))]
@@ -154,8 +173,23 @@ def plausible(subject: Subject) -> list[Finding]:
         )
     ]
     if blue is not None and not swapped:
-        found[0] = _blue_and_red(subject, blue[bright], red[bright], contrast[bright], found[0])
+        found[0] = _blue_and_red(subject, blue[seen], red[seen], contrast[seen], found[0])
     return found
+
+
+def _like_silt(subject: Subject, names: Sequence[str], red: Floats, contrast: Floats) -> Mask:
+    """Pixels that may be water full of silt or over a bright bottom: brighter in red than beyond, as in green.
+
+    Where red holds what is near infrared, plants are far darker in green. Without a green band none but the brightest
+    ground tells.
+    """
+    reverse = contrast < -_PLAIN
+    if "green" in names and names.index("green") in subject.reflecting:
+        return np.asarray(reverse & (_reflectance(subject, names.index("green")) > _GREENISH * red))
+    return np.asarray(reverse & (red < _BRIGHTEST_SILT))
+
+
+_GREENISH, _BRIGHTEST_SILT = 0.6, 0.25
 
 
 def _sampled(subject: Subject, count: int) -> Seen:
@@ -169,7 +203,8 @@ _PLAIN, _BRIGHT = 0.3, 0.15
 def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Finding) -> Finding:
     """Bare ground reflects more red than blue everywhere: the reverse over most of it means swapped bands."""
     bare = (np.abs(contrast) < _PLAIN) & (np.maximum(red, blue) > _BARE)
-    if bare.sum() < _ENOUGH:
+    if bare.sum() < _ENOUGH or float(np.percentile(blue, _DARKEST)) > _HAZY:
+        # Haze and smoke are bluer than the ground below, most of all where that is dark.
         return fine
     share = float((blue > red * 1.1)[bare].mean())
     if share < _MOSTLY:
@@ -180,7 +215,7 @@ def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Fi
                   f"at most {100 * _MOSTLY:.0f} %", note, 100 * share, bad="warn")  # fmt: skip
 
 
-_BARE, _MOSTLY = 0.12, 0.9
+_BARE, _MOSTLY, _DARKEST, _HAZY = 0.12, 0.9, 2, 0.06
 
 
 def _reflectance(subject: Subject, place: int) -> Floats:
@@ -189,9 +224,10 @@ def _reflectance(subject: Subject, place: int) -> Floats:
     return np.asarray(pixels * band.scale + band.offset)
 
 
-def _listed(names: Sequence[str]) -> str:
+def listed(names: Sequence[str]) -> str:
     """Names in a sentence; of many the first."""
-    return " and ".join(names) if len(names) <= _MOST_NAMES else f"{', '.join(names[:3])} and {len(names) - 3} more"
+    shown = [*names] if len(names) <= _MOST_NAMES else [*names[:3], f"{len(names) - 3} more"]
+    return " and ".join(filter(None, (", ".join(shown[:-1]), *shown[-1:])))
 
 
 _MOST_NAMES = 4
@@ -199,7 +235,7 @@ _MOST_NAMES = 4
 
 def _has_spectrum(subject: Subject) -> bool:
     names = {band.name for band in subject.raster.bands}
-    return {"red", "nir"} <= names and subject.is_reflectance
+    return {"red", "nir"} <= names and bool(subject.places("reflectance", "unscaled"))
 
 
 CHECKS: Sequence[Check] = (
@@ -210,7 +246,7 @@ CHECKS: Sequence[Check] = (
           lambda subject: len(subject.raster.bands) > 1 and subject.traits.holds != "picture", distinct),
     Check("vary", "bands", "bands vary", "A file that opens.",
           "Valid pixels, least and greatest value of each band: none is constant.",
-          lambda subject: bool(subject.is_reflectance), filled),
+          lambda subject: bool(subject.seen), filled),
     Check("spectra", "bands", "bands plausible", "Reflectances with red and near infrared.",
           "On a sample: shares of pixels with (nir - red) / (nir + red) above 0.3 and below -0.3; bright ground "
           "of the second kind does not exist, so its excess means swapped bands. Confidence is excess by sum.",

@@ -86,7 +86,7 @@ def tags(subject: Subject) -> list[Finding]:
     if any(not 0 < abs(band.scale) < _FAR or abs(band.offset) > _FAR for band in raster.bands):
         odd.append("a scale or offset is beyond use")
     units = {(band.scale, band.offset) for band in raster.bands if not band.is_class}
-    if len(units) > 1 and subject.is_reflectance and subject.is_made_here:
+    if len(units) > 1 and len(subject.reflecting) == len(subject.raster.bands) and subject.is_made_here:
         odd.append("bands have different scales or offsets")
     note = f"{'; '.join(odd).capitalize()}. Make it again, or mend the tags." if odd else ""
     return [judged("tags sane", subject.label, not odd, f"{len(odd)} odd", "none", note, float(len(odd)), bad="warn")]

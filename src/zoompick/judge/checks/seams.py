@@ -123,7 +123,7 @@ _LEAST_NOISE = 0.001
 
 def _has_seams(subject: Subject) -> bool:
     layer = subject.scene_layer
-    return layer is not None and subject.is_reflectance and layer.grid.bounds == subject.raster.grid.bounds
+    return layer is not None and bool(subject.seen) and layer.grid.bounds == subject.raster.grid.bounds
 
 
 CHECKS: Sequence[Check] = (

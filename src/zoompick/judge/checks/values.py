@@ -6,19 +6,28 @@ from collections.abc import Sequence
 from typing import Any
 
 from zoompick.arrays import Floats
+from zoompick.judge.checks.bands import listed
 from zoompick.judge.gauges import Tally
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
-from zoompick.scenes.finding import Finding, judged
+from zoompick.scenes.finding import Finding, judged, not_judged
 
 _MOST_REFLECTANCE = 1.6
 
 
-def _shares(subject: Subject, counts: Any) -> dict[str, float]:
-    """Counts a band as percent of its valid pixels."""
+def _shares(subject: Subject, counts: Any, places: Sequence[int]) -> dict[str, float]:
+    """Counts a band as percent of its valid pixels, of some bands."""
     whole = np.maximum(subject.sweep.totals["tally"].count, 1)
-    names = [band.name for band in subject.raster.bands]
-    return {name: 100 * float(share) for name, share in zip(names, counts / whole, strict=True)}
+    return {subject.raster.bands[place].name: 100 * float(counts[place] / whole[place]) for place in places}
+
+
+def _unscaled(subject: Subject, check: str, limit: float) -> list[Finding]:
+    """What is said of bands of which nothing tells how much they reflect."""
+    places = subject.places("unscaled", "unknown")
+    names = listed([subject.raster.bands[place].name for place in places])
+    reason = (f"Nothing tells the scale of {names}: what they reflect is unknown. 'zoompick bands' shows what is "
+              "known; a band guide, or tags in the file, tell it.")  # fmt: skip
+    return [not_judged(check, subject.label, reason, f"at most {limit:g} %")]
 
 
 def _worst(
@@ -36,7 +45,9 @@ def _worst(
 
 def negative(subject: Subject) -> list[Finding]:
     """Reflectances below zero."""
-    shares = _shares(subject, subject.sweep.totals["tally"].negative)
+    if not subject.reflecting:
+        return _unscaled(subject, "not negative", subject.limits.negative)
+    shares = _shares(subject, subject.sweep.totals["tally"].negative, subject.reflecting)
     note = ("{value:.1f} % of {name} is below zero: the atmosphere was corrected too strongly, or the offset is "
             "another baseline's. Compare scale and offset with the scene's item.")  # fmt: skip
     return [_worst(subject, "not negative", shares, subject.limits.negative, note)]
@@ -44,7 +55,7 @@ def negative(subject: Subject) -> list[Finding]:
 
 def saturated(subject: Subject) -> list[Finding]:
     """Pixels at the greatest value of their type."""
-    shares = _shares(subject, subject.sweep.totals["tally"].top)
+    shares = _shares(subject, subject.sweep.totals["tally"].top, subject.places("reflectance", "unscaled"))
     note = ("{value:.1f} % of {name} is at the end of the type: the sensor was blinded (cloud, snow, glint), or "
             "65535 means no-data. Look at it with 'zoompick picture'.")  # fmt: skip
     return [_worst(subject, "not saturated", shares, subject.limits.saturated, note)]
@@ -54,13 +65,17 @@ def in_range(subject: Subject) -> list[Finding]:
     """Reflectances beyond what ground and cloud reflect, or so small that the scale must be wrong."""
     sample = subject.sweep.totals["sample"]
     shares, means = {}, {}
-    for place, band in enumerate(subject.raster.bands):
+    if not subject.reflecting:
+        return _unscaled(subject, "values in range", subject.limits.odd)
+    for place in subject.reflecting:
+        band = subject.raster.bands[place]
         values = sample.values_of(place).astype(np.float64) * band.scale + band.offset
         if values.size:
             shares[band.name] = 100 * float((np.abs(values) > _MOST_REFLECTANCE).mean())
             means[band.name] = float(values.mean())
     if not shares:
-        return []
+        reason = "No pixel of its sample holds a value."
+        return [not_judged("values in range", subject.label, reason, f"at most {subject.limits.odd:g} %")]
     limit = subject.limits.odd
     if means and max(means.values()) < _TOO_DARK:
         name = max(means, key=lambda key: means[key])
@@ -92,8 +107,12 @@ def leaks(subject: Subject) -> list[Finding]:
     suspects = _suspects(subject)
     names = [band.name for band in subject.raster.bands]
     worst, where, what = 0.0, "", 0.0
-    for place, name in enumerate(names):
+    for place in subject.seen:
+        name = names[place]
         for number, suspect in enumerate(suspects):
+            if suspect == 0 and subject.held[place] == "measure":
+                # The sea's height, a change of nothing: zero is a measure like others.
+                continue
             share = 100 * tally.suspect[place, number] / max(1, tally.count[place])
             lonely = _stands_apart(subject, place, suspect)
             if lonely and share > worst:
@@ -130,7 +149,8 @@ def lines(subject: Subject) -> list[Finding]:
     """Rows or columns of one value, and stripes: lines that differ from their neighbours as a whole."""
     total = subject.sweep.totals["lines"]
     dead, striped = [], []
-    for place, band in enumerate(subject.raster.bands):
+    for place in subject.seen:
+        band = subject.raster.bands[place]
         for words, figures in (("row", total.rows[:, place]), ("column", total.cols[:, place])):
             found, stripes = _odd_lines(figures)
             dead += [f"{words} {number} of {band.name}" for number in found]
@@ -178,24 +198,31 @@ def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
 _LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
 
 
-def _reflects(subject: Subject) -> bool:
-    return bool(subject.is_reflectance)
+def _has_light(subject: Subject) -> bool:
+    return bool(subject.places("reflectance", "unscaled", "unknown"))
+
+
+def _is_seen(subject: Subject) -> bool:
+    return bool(subject.seen)
+
+
+def _can_saturate(subject: Subject) -> bool:
+    return subject.raster.dtype.kind in "iu" and bool(subject.places("reflectance", "unscaled"))
 
 
 CHECKS: Sequence[Check] = (
     Check("negative", "values", "not negative", "Reflectances.",
-          "Counts values more than one percent of reflectance below zero.", _reflects, negative, limit="negative"),
-    Check("saturated", "values", "not saturated", "Reflectances in whole numbers.",
-          "Counts values at the end of the type.",
-          lambda subject: subject.is_reflectance and subject.raster.dtype.kind in "iu", saturated, limit="saturated"),
+          "Counts values more than one percent of reflectance below zero.", _has_light, negative, limit="negative"),
+    Check("saturated", "values", "not saturated", "Whole numbers of bands that reflect.",
+          "Counts values at the end of the type.", _can_saturate, saturated, limit="saturated"),
     Check("range", "values", "values in range", "Reflectances.",
-          "On a sample: values beyond 160 %, and a brightest band below 0.2 % on average.", _reflects, in_range,
+          "On a sample: values beyond 160 %, and a brightest band below 0.2 % on average.", _has_light, in_range,
           limit="odd"),
     Check("leaks", "values", "no-data leaks", "Bands that hold no classes.",
           "Counts 0, -9999, -32768 and 65535 among valid pixels, where they lie apart from all other values.",
-          _reflects, leaks),
-    Check("lines", "values", "dead lines", "Reflectances.",
+          _is_seen, leaks),
+    Check("lines", "values", "dead lines", "Bands that hold no classes.",
           "Of one pixel in eight of each row and column: least and greatest (one value: dead), and the mean against "
           "both neighbours', in robust deviations of the steps from line to line (8, and 3 %, "
-          "the same way on both sides: a stripe).", _reflects, lines),
+          "the same way on both sides: a stripe).", _is_seen, lines),
 )  # fmt: skip
