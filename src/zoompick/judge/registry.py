@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Sequence, Set
 from dataclasses import replace
+from functools import cache
+from importlib import resources
 
 from zoompick.errors import ClusterError, UnknownNameError, ZoomPickError
 from zoompick.judge.checks import (
@@ -115,7 +118,14 @@ def facts(check: Check) -> dict[str, str]:
     usual = getattr(Limits(), check.limit) if check.limit else None
     limit = "" if usual is None else f"{check.limit} = {usual:g}, unless the brief or --threshold says otherwise"
     return {"check": check.name, "group": check.group, "in findings": check.title, "needs": check.needs,
-            "measures": check.measures, "limit": limit, "source": check.source}  # fmt: skip
+            "measures": check.measures, "limit": limit, "cannot see": _unseen()[check.name],
+            "source": check.source}  # fmt: skip
+
+
+@cache
+def _unseen() -> dict[str, str]:
+    place = resources.files("zoompick.judge") / "data" / "unseen.toml"
+    return {name: str(words) for name, words in tomllib.loads(place.read_text(encoding="utf-8")).items()}
 
 
 def of_title(title: str) -> str:
