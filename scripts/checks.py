@@ -12,22 +12,23 @@ PAGE = Path(__file__).parents[1] / "docs" / "checks.md"
 _HEAD = """\
 # What `verify` checks
 
-Each check measures a figure, holds it against a limit, and says in a sentence what is wrong and what to do. `pass`,
-`warn` (probably wrong) and `fail`, or `not judged`: a check that applies and could not look, with its reason. The
-exit code is 1 when one fails, with `--strict` also when one warns; 5 when nothing was judged, or a check that `--checks`
-names itself was not. Each finding tells what it saw, and how much of it. `--checks` and `--skip` take names of checks
-or of groups; `--explain CHECK` tells what stands here. Limits are those of the brief (`[verify]`) or of
-`--threshold NAME=NUMBER`. All blocks are decoded once; every check takes its measures in that one pass. This page is made of the registry: `python scripts/checks.py`.
+Each check measures a figure, holds it against a limit, and says in a sentence what is wrong and what to do.
+`pass`, `warn` (probably wrong) and `fail`, or `not judged`: a check that applies and could not look, with its
+reason. The exit code is 1 when one fails, with `--strict` also when one warns; 5 when nothing was judged, or a
+check that `--checks` names itself was not. Each finding tells what it saw, and how much of it. `--checks` and
+`--skip` take names of checks or of groups; `--explain CHECK` tells what stands here. Limits are those of the
+brief (`[verify]`) or of `--threshold NAME=NUMBER`. All blocks are decoded once; every check takes its measures
+in that one pass. This page is made of the registry: `python scripts/checks.py`.
 
-Inside a study `zoompick verify` judges scenes and products against the brief; `zoompick verify FILE …` judges any
-raster, with its record and the scenes it is of where they lie beside it.
+Inside a study `zoompick verify` judges scenes and products against the brief; `zoompick verify FILE …` judges
+any raster, with its record and the scenes it is of where they lie beside it.
 
-Products are made again by the judge's own code (outlines by shapely, distances by SciPy, ranks by NumPy; readers,
-reference systems and resampling are shared, and held by tests of their own) in nine windows of up to 192 x 192 pixels,
-the same each time: of 10 million pixels they are 3.3 %, of a million a third. What is wrong all over, in a band, or in
-half of a product, shows; a patch only where it touches a window. In a product of 1000 x 1000 pixels strips of 135
-pixels at the edges and of 77 between the windows are not looked at, in a large one a sixth of its width at the edges
-and a third between. `--thorough` makes all of it again.
+Products are made again by the judge's own code (outlines by shapely, distances by SciPy, ranks by NumPy;
+readers, reference systems and resampling are shared, and held by tests of their own) in nine windows of up to
+192 x 192 pixels, the same each time: of 10 million pixels they are 3.3 %, of a million a third. What is wrong
+all over, in a band, or in half of a product, shows; a patch only where it touches a window. In a product of
+1000 x 1000 pixels strips of 135 pixels at the edges and of 77 between the windows are not looked at, in a large
+one a sixth of its width at the edges and a third between. `--thorough` makes all of it again.
 """
 _AREA = {"valid": "percent of the area with valid pixels", "cloud": "percent of the area under cloud"}
 

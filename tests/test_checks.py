@@ -305,7 +305,9 @@ def test_limits_of_a_brief_are_those_of_the_checks():
     assert {"valid", "cloud", *LIMIT_WORDS} == set(Limits.__dataclass_fields__) >= named
     for check in registry.explained("all"):
         told = registry.facts(check)
-        assert told["needs"] and told["measures"] and told["cannot see"] and registry.of_title(check.title) == check.name
+        assert (
+            told["needs"] and told["measures"] and told["cannot see"] and registry.of_title(check.title) == check.name
+        )
 
 
 def test_findings_as_junit_and_in_a_versioned_shape(tmp_path):
