@@ -138,6 +138,11 @@ def test_data_without_a_scale_gets_what_needs_none(tmp_path, program):
     assert told["range"]["outcome"] == "not judged" and "the scale of blue, green, red and nir" in note
 
 
+def test_a_folder_is_no_file_to_judge(tmp_path, program):
+    done = program("verify", ".", cwd=tmp_path)
+    assert done.code == 2 and ". is a folder." in done.err and "go into it" in done.err
+
+
 def test_a_check_that_was_named_and_not_made_ends_with_a_code_of_its_own(tmp_path, program):
     write_geotiff(without_scale(ground("plants", "soil")), tmp_path / "a.tif")
     for words, code, said in (

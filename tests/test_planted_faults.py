@@ -187,6 +187,12 @@ def striped(pixels, names):
     return pixels
 
 
+def stripped(pixels, names):
+    place = names.index("green")
+    pixels[place, 60:63] = (pixels[place, 60:63] * 1.25).round()
+    return pixels
+
+
 def longer(path: Path) -> None:
     data = path.read_bytes()
     path.unlink()
@@ -276,6 +282,10 @@ FAULTS = [
     Fault("a dead row", in_stack(at(slice(77, 78), ALL, 1234, ("green",))), (STACK,), "lines checksum", "scenes"),
     Fault("a lost column", in_stack(at(ALL, slice(99, 100), 0, ("green",))), (STACK,), "lines checksum"),
     Fault("a stripe", in_stack(striped), (STACK,), "lines checksum", "scenes"),
+    Fault("three dead rows", in_stack(at(slice(77, 80), ALL, 1234, ("green",))), (STACK,), "lines checksum",
+          "scenes"),
+    Fault("a lost strip", in_stack(at(ALL, slice(99, 103), 0, ("green",))), (STACK,), "lines checksum"),
+    Fault("a strip off", in_stack(stripped), (STACK,), "lines checksum", "scenes"),
     Fault("a seam", brighter, ("mosaic.tif",), "seams mosaic checksum"),
     Fault("dates apart", item_told("datetime", "2025-09-01T11:17:24Z"), (STACK,), "dates"),
     Fault("a low sun", item_told("view:sun_elevation", 8.0), (STACK,), "sun"),

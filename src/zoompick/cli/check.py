@@ -137,6 +137,10 @@ def verify(
     told = (bands and "--bands", place.option, "--valid" if valid is not None else "")
     if not files and (named := next(filter(None, told), "")):
         raise UsageError(f"{named} needs a file.", "Of a study the brief decides: change study.toml, or name files.")
+    if folder := next((path for path in files or () if path.is_dir()), None):
+        raise UsageError(
+            f"{folder} is a folder.", "Name files; to judge a study, go into it and run 'zoompick verify'."
+        )
     findings = _of_files(files, bands, place, 98.0 if valid is None else valid, wish) if files else _of_study(wish)
     if as_json:
         show.as_json(tell.findings_json(findings))

@@ -18,6 +18,7 @@ from zoompick.cli.show import Branch, counted
 from zoompick.errors import UsageError, ZoomPickError
 from zoompick.files import human_bytes, human_km2
 from zoompick.orders.queue import Queue, on_order
+from zoompick.scenes.finding import NOT_JUDGED, Finding
 from zoompick.study import run as workflow
 from zoompick.study.folder import Study
 from zoompick.study.run import preview
@@ -289,6 +290,12 @@ def lock(as_json: options.Json = False) -> None:
     )
 
 
+def _passed(findings: Sequence[Finding]) -> str:
+    """How many checks passed, and how many could not look."""
+    passed, untold = (sum(finding.outcome == word for finding in findings) for word in ("pass", NOT_JUDGED))
+    return f"{passed} of {len(findings)} checks passed" + (f", {untold} not judged" if untold else "")
+
+
 def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
     """Products and findings of a run, and one closing line."""
     made.show_made(done.made)
@@ -300,11 +307,9 @@ def show_run(study: Study, done: StudyRun, is_thorough: bool = False) -> None:
         else f"nothing to fetch{'' if is_thorough else ' (by size and time stamp)'}"
     )
     new_products = sum(not made.was_current for made in done.made)
-    passed = sum(finding.outcome == "pass" for finding in done.findings)
     scenes, products = show.counted(len(done.entries), "scene"), f"{new_products} of {len(done.made)} products"
     show.note(
-        f"{scenes}, {fetched}, {products} made new, {passed} of {len(done.findings)} checks passed. "
-        f"All lies in {show.place(study.root)}."
+        f"{scenes}, {fetched}, {products} made new, {_passed(done.findings)}. All lies in {show.place(study.root)}."
     )
     for failed in done.failed:
         name = failed.path.relative_to(study.root).as_posix()

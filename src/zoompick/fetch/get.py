@@ -155,9 +155,8 @@ def failures(outcome: Outcome) -> list[tuple[str, str, str, str]]:
 
 
 def saved_words(ready: Ready) -> str:
-    """What the windows saved, as a sentence; empty when there were none."""
+    """What the windows were cut out of, as a sentence; empty when there were none. What came is told by the count."""
     if not ready.survey.opened:
         return ""
     whole = sum(one.source.size for one in ready.survey.opened.values())
-    part = sum(one.size for one in ready.survey.opened.values())
-    return f"Only the area's windows were fetched: {human_bytes(part)} of {human_bytes(whole)}."
+    return f"Only the area's windows were fetched, out of files of {human_bytes(whole)}."

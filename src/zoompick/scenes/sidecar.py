@@ -117,7 +117,8 @@ def write_item_of(item: JsonMap, product: Path, pictures: Sequence[Path] = ()) -
 
 def write_drawn_sidecar(picture: Path, origin: Origin) -> Path:
     """Write the STAC Item of a picture for people; its place is that of the first product it shows."""
-    item = _item(picture, origin)
+    # A product of pixels may have the same stem.
+    item = _item(picture, origin) | {"id": f"{picture.parent.name}-{picture.stem}-{picture.suffix[1:]}"}
     try:
         shown = files.read_json(sidecar_of(next(iter(origin.inputs))))
         item |= {"geometry": shown["geometry"], "bbox": shown["bbox"]}

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from zoompick.arrays import Floats
+from zoompick.arrays import Floats, Mask
 from zoompick.judge.checks.bands import listed
 from zoompick.judge.gauges import Tally
 from zoompick.judge.subject import Check, Subject
-from zoompick.later import np
+from zoompick.later import ndimage, np
 from zoompick.scenes.finding import Finding, judged, not_judged
 
 _MOST_REFLECTANCE = 1.6
@@ -174,11 +174,7 @@ def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
     sums, counts, low, high = figures
     usual = np.median(counts[counts > 0]) if (counts > 0).any() else 0
     full = counts > 0.5 * usual
-    inner = np.zeros(len(counts), bool)
-    inner[1:-1] = full[:-2] & full[2:]
-    varies = np.zeros(len(counts), bool)
-    varies[1:-1] = (high[:-2] > low[:-2]) & (high[2:] > low[2:])
-    dead = inner & varies & ((counts < 0.05 * usual) | ((low == high) & full))
+    dead = _dead(full & (high > low), (counts < 0.05 * usual) | ((low == high) & full))
     means = np.where(full, sums / np.maximum(counts, 1), np.nan)
     steps = np.diff(means)
     usable = np.isfinite(steps)
@@ -186,15 +182,45 @@ def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
         return np.flatnonzero(dead).tolist(), []
     spread = 1.4826 * np.median(np.abs(steps[usable]))
     least = max(_FAR_OFF * spread, _LEAST_STEP * float(np.nanmedian(np.abs(means))))
-    # The edge of a patch is a step to one side; a stripe differs from both of its neighbours, the same way.
+    ragged = np.abs(np.diff(counts)) / max(usual, 1)
     stripes = np.zeros(len(counts), bool)
+    for width in range(1, _WIDEST + 1):
+        stripes |= _stripes(steps, ragged, width, least)
+    return np.flatnonzero(dead).tolist(), np.flatnonzero(stripes & ~dead).tolist()
+
+
+def _dead(varied: Mask, suspect: Mask) -> Mask:
+    """Lines of one value or none, up to so many together, with lines on both sides that vary."""
+    labels, count = ndimage.label(suspect)
+    out = np.zeros(len(suspect), bool)
+    for (run,) in ndimage.find_objects(labels, count):
+        inner = run.start > 0 and run.stop < len(suspect)
+        if inner and run.stop - run.start <= _MOST_DEAD and varied[run.start - 1] and varied[run.stop]:
+            out[run] = True
+    return out
+
+
+def _stripes(steps: Floats, ragged: Floats, width: int, least: float) -> Mask:
+    """So many lines together that differ from the lines on both sides, the same way and about as much.
+
+    The edge of a patch is a step to one side; what lies across many lines has edges that differ.
+    """
+    found = np.zeros(len(steps) + 1, bool)
+    starts = np.arange(len(steps) - width)
+    into, out_of = steps[starts], steps[starts + width]
     with np.errstate(invalid="ignore"):
-        stripes[1:-1] = (np.minimum(steps[:-1], -steps[1:]) > least) | (np.maximum(steps[:-1], -steps[1:]) < -least)
-    alike = np.zeros(len(counts), bool)
-    alike[1:-1] = np.abs(np.diff(counts))[:-1] + np.abs(np.diff(counts))[1:] < _SAME_COUNT * usual
-    return np.flatnonzero(dead).tolist(), np.flatnonzero(stripes & alike & ~dead).tolist()
+        hit = (np.minimum(into, -out_of) > least) | (np.maximum(into, -out_of) < -least)
+        if width > 1:
+            hit &= np.abs(into + out_of) < _UNLIKE * np.abs(into)
+    for start in starts[hit]:
+        inside = steps[start + 1 : start + width]
+        even = not inside.size or np.abs(inside).max() < _UNLIKE * abs(steps[start])
+        if even and ragged[start : start + width + 1].sum() < _SAME_COUNT:
+            found[start + 1 : start + width + 1] = True
+    return found
 
 
+_MOST_DEAD, _WIDEST, _UNLIKE = 16, 4, 0.3
 _LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
 
 
@@ -222,7 +248,7 @@ CHECKS: Sequence[Check] = (
           "Counts 0, -9999, -32768 and 65535 among valid pixels, where they lie apart from all other values.",
           _is_seen, leaks),
     Check("lines", "values", "dead lines", "Bands that hold no classes.",
-          "Of one pixel in eight of each row and column: least and greatest (one value: dead), and the mean against "
-          "both neighbours', in robust deviations of the steps from line to line (8, and 3 %, "
-          "the same way on both sides: a stripe).", _is_seen, lines),
+          "Of one pixel in eight of each row and column: least and greatest (one value or none, up to 16 lines "
+          "together: dead), and the mean of up to four lines together against both neighbours', in robust deviations "
+          "of the steps from line to line (8, and 3 %, the same way on both sides: a stripe).", _is_seen, lines),
 )  # fmt: skip
