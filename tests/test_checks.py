@@ -146,7 +146,7 @@ def test_the_cloud_share_counts_what_was_seen(seed):
     assert found.data["shadow_percent"] == pytest.approx(100 * (merged == 3)[seen].mean(), abs=0.1)
     assert found.outcome == ("pass" if limit == 60 else "fail")
     assert found.note == (
-        "" if limit == 60 else f"Cloud hides {found.value:.1f} % of the area. Pick a clearer scene."
+        "" if limit == 60 else f"Cloud hides {found.value:.1f} % of what was seen of the area. Pick a clearer scene."
     )
 
 

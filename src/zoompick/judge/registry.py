@@ -148,10 +148,12 @@ _MORE = {
 
 
 _SEES = {
-    "files": "file", "place": "px", "bands": "sample", "values": "px", "alignment": "tiles", "cloud": "px",
-    "seams": "px", "time": "scenes", "record": "record", "products": "px", "reference": "px",
+    "files": "file", "place": "px", "bands": "bands", "values": "px", "alignment": "tiles", "cloud": "area",
+    "seams": "seams", "time": "scenes", "record": "record", "products": "px", "reference": "common ground",
 }  # fmt: skip
-"""What the checks of a group look at, where they do not tell it themselves."""
+_SEES_OF = {"grid": "file", "footprint": "sample", "distinct": "sample", "spectra": "sample", "vary": "px",
+            "range": "sample", "lines": "lines"}  # fmt: skip
+"""What the checks of a group look at, and some of their own, where they do not tell it themselves."""
 
 
 def judge(subject: Subject, wanted: Set[str] | None = None, named: Set[str] = frozenset()) -> list[Finding]:
@@ -202,17 +204,17 @@ def with_what(finding: Finding) -> Finding:
     if finding.outcome == NOT_JUDGED or finding.seen is not None:
         return finding
     group = next((check.group for check in (*FILE_CHECKS, *CHECKS) if check.name == finding.key), "files")
-    what = _SEES[group]
-    return replace(finding, seen=Seen("bands" if what == "sample" else what))
+    return replace(finding, seen=Seen(_SEES_OF.get(finding.key, _SEES[group])))
 
 
 def _usual_seen(subject: Subject, check: Check) -> Seen:
-    """What checks of its group look at: all pixels in the pass, or its sample."""
-    what = _SEES[check.group]
+    """What a check looks at: all pixels of the pass, its sample, some of the pixels of each line."""
+    what, grid = _SEES_OF.get(check.name, _SEES[check.group]), subject.raster.grid
     totals = subject.sweep.totals if "sweep" in vars(subject) else {}
-    whole = subject.raster.grid.width * subject.raster.grid.height
     if what == "sample" and "sample" in totals:
-        return Seen("px", int(totals["sample"].valid.sum()), whole)
+        return Seen("px", int(totals["sample"].valid.sum()), grid.width * grid.height)
     if what == "px" and "tally" in totals:
-        return Seen("px", int(max(totals["tally"].count, default=0)), whole)
-    return Seen("scenes", len(subject.scenes)) if what == "scenes" else Seen(what if what != "sample" else "bands")
+        return Seen("px", int(max(totals["tally"].count, default=0)), grid.width * grid.height)
+    if what == "lines":
+        return Seen(what, grid.width + grid.height, grid.width + grid.height)
+    return Seen("scenes", len(subject.scenes)) if what == "scenes" else Seen(what)

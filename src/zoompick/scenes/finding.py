@@ -21,7 +21,8 @@ class Seen:
     Attributes
     ----------
     what : str
-        ``px``, ``windows``, ``tiles``, ``lines``, ``pairs``, ``files``, ``record``, ``scenes``.
+        ``px``, ``tiles``, ``lines``, ``bands``, ``file``, ``record``, ``scenes``, ``area``, ``seams``,
+        ``common ground``.
     count, of : int or None
         So many of so many; None where nothing is counted.
     """

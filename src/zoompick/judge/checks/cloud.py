@@ -77,7 +77,7 @@ def cloud_share(
     if found is None:
         note = "The class layer has no pixel in the area. Pick scenes that cover it."
         return [judged("cloud in area", subject, False, "nothing seen", limit, note)]
-    note = f"Cloud hides {found.cloud:.1f} % of the area. Pick a clearer scene."
+    note = f"Cloud hides {found.cloud:.1f} % of what was seen of the area. Pick a clearer scene."
     figure = f"{found.cloud:.2f} % of what was seen ({found.seen:.0f} % of the area)"
     data = {"shadow_percent": round(found.shadow, 3), "snow_percent": round(found.snow, 3),
             "seen_percent": round(found.seen, 2), "told_percent": told_percent}  # fmt: skip
