@@ -9,7 +9,7 @@ from zoompick.arrays import Floats, Mask
 from zoompick.judge.checks.bands import listed
 from zoompick.judge.gauges import Tally
 from zoompick.judge.subject import Check, Subject
-from zoompick.later import ndimage, np
+from zoompick.later import np
 from zoompick.scenes.finding import Finding, judged, not_judged
 
 _MOST_REFLECTANCE = 1.6
@@ -191,12 +191,12 @@ def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
 
 def _dead(varied: Mask, suspect: Mask) -> Mask:
     """Lines of one value or none, up to so many together, with lines on both sides that vary."""
-    labels, count = ndimage.label(suspect)
+    changes = np.diff(np.concatenate([[False], suspect, [False]]).astype(np.int8))
     out = np.zeros(len(suspect), bool)
-    for (run,) in ndimage.find_objects(labels, count):
-        inner = run.start > 0 and run.stop < len(suspect)
-        if inner and run.stop - run.start <= _MOST_DEAD and varied[run.start - 1] and varied[run.stop]:
-            out[run] = True
+    for start, stop in zip(np.flatnonzero(changes == 1), np.flatnonzero(changes == -1), strict=True):
+        inner = start > 0 and stop < len(suspect)
+        if inner and stop - start <= _MOST_DEAD and varied[start - 1] and varied[stop]:
+            out[start:stop] = True
     return out
 
 
