@@ -143,7 +143,14 @@ def test_a_reference_is_held_against_every_pixel(tmp_path):
     [
         (lambda p: None, "pass", ""),
         (lambda p: p[0].__setitem__((slice(111, 112)), 1500), "fail", "row 111 of red"),
-        (lambda p: p[1].__setitem__((slice(None), slice(300, 302)), 0), "pass", ""),
+        (
+            lambda p: p[1].__setitem__((slice(None), slice(300, 302)), 0),
+            "fail",
+            "column 300 of nir, column 301 of nir",
+        ),
+        (lambda p: p[1].__setitem__((slice(None), slice(300, 320)), 0), "pass", ""),
+        (lambda p: p.__setitem__((0, slice(50, 54)), p[0, 50:54] * 1.3), "warn", "row 50 of red, row 51 of red"),
+        (lambda p: p.__setitem__((0, slice(50, 56)), p[0, 50:56] * 1.3), "pass", ""),
         (lambda p: p[1].__setitem__((slice(None), slice(300, 301)), 0), "fail", "column 300 of nir"),
         (lambda p: p.__setitem__((0, slice(50, 51)), p[0, 50:51] * 1.3), "warn", "row 50 of red"),
         (lambda p: p.__setitem__((0, slice(50, 90)), p[0, 50:90] * 1.3), "pass", ""),
