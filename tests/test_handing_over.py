@@ -52,7 +52,9 @@ def report(**told) -> StudyReport:
 def test_no_text_becomes_a_tag_and_no_bar_a_column():
     page = as_html(report())
     assert "<img src=x" not in page and page.count("&lt;img src=x") >= 12 and page.count("data:image/png") == 3
+    assert page.index('id="result"') < page.index('id="asked"') and "What changed" in page
     lines = as_markdown(report()).splitlines()
+    assert lines.index("## What changed") < lines.index("## What was asked")
     for start in ("| \\<img", "| file", "| scene"):
         rows = [line.replace("\\|", "") for line in lines if line.startswith(start)]
         assert rows and all(row.count("|") == rows[0].count("|") or start == "| \\<img" for row in rows)

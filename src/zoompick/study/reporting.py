@@ -196,7 +196,7 @@ def _product(study: Study, step: Step, area: Area, kind: str) -> ProductTold:
     changes = tuple(_changes(step, area))
     if changes and legend:
         # The legend's shares are of the picture; the ground of each class is exact.
-        named = {told: f"{hectares}, {share}" for told, hectares, share in changes}
+        named = {told: f"{hectares}, {share}" for told, hectares, share, _ in changes}
         legend = replace(legend, rows=tuple((colour, told, named.get(told, "")) for colour, told, _ in legend.rows))
     shares = [band.get("statistics", {}).get("valid_percent") for band in bands]
     known = [share for share in shares if share is not None]
@@ -261,8 +261,8 @@ def _legend(legend: Scale | Classes | None) -> Legend | None:
     return None
 
 
-def _changes(step: Step, area: Area) -> Iterator[tuple[str, str, str]]:
-    """Ground of each class of a change, inside the area."""
+def _changes(step: Step, area: Area) -> Iterator[tuple[str, str, str, int]]:
+    """Ground of each class of a change, inside the area: name, hectares, share of what was seen both times, code."""
     if step.traits.holds != "change":
         return
     names = {int(row["value"]): str(row["name"]) for row in
@@ -271,14 +271,23 @@ def _changes(step: Step, area: Area) -> Iterator[tuple[str, str, str]]:
     total = sum(ground.values()) or 1.0
     for code, name in names.items():
         share = ground.get(code, 0.0)
-        yield name, f"{share / 1e4:.1f} ha", f"{100 * share / total:.1f} %"
+        yield name, f"{share / 1e4:.1f} ha", f"{100 * share / total:.1f} %", code
 
 
 def _sentences(plan: StudyPlan, area: Area) -> Iterator[str]:
     for step in plan.steps:
         if step.traits.holds == "change" and step.output.is_file():
-            rows = ", ".join(f"{hectares} {name}" for name, hectares, _ in _changes(step, area))
-            yield f"{step.output.stem}, inside {area.name}: {rows}."
+            recipe = step.options().get("recipe")
+            of = f" ({recipe[0]})" if isinstance(recipe, list) else ""
+            rows = sorted(_changes(step, area), key=lambda row: _FIRST.index(row[3]) if row[3] in _FIRST else 99)
+            told = ", ".join(f"{hectares} {name}" for name, hectares, _, _ in rows)
+            unseen = max(0.0, 100 - 100 * sum(ground_of(step.output, area).values()) / (area.size_km2 * 1e6))
+            hidden = f"{unseen:.1f} % of the area could not be seen both times"
+            yield f"{step.output.stem}{of}, inside {area.name}: {told}; {hidden}."
+
+
+_FIRST = (3, 1, 4, 2)
+"""Codes of change by what people ask for first: what was gained, what was lost."""
 
 
 def _pairs(plan: StudyPlan) -> Iterator[Pair]:
