@@ -156,6 +156,10 @@ def lines(subject: Subject) -> list[Finding]:
             dead += [f"{words} {number} of {band.name}" for number in found]
             striped += [f"{words} {number} of {band.name}" for number in stripes]
     odd = dead or striped
+    looked_at = max(float(figures[1].max(initial=0)) for figures in (total.rows, total.cols))
+    if not odd and looked_at < _LEAST_SAMPLED:
+        reason = "Its lines are shorter than 128 pixels: too little of each is looked at to tell."
+        return [not_judged("dead lines", subject.label, reason, "none")]
     kind = "hold one value or none" if dead else "differ from both neighbours as a whole"
     figure = f"{len(dead)} dead, {len(striped)} striped" if odd else "none"
     more = f" and {len(odd) - 3} more" if len(odd) > 3 else ""
@@ -174,7 +178,7 @@ def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
     sums, counts, low, high = figures
     usual = np.median(counts[counts > 0]) if (counts > 0).any() else 0
     full = counts > 0.5 * usual
-    dead = _dead(full & (high > low), (counts < 0.05 * usual) | ((low == high) & full))
+    dead = _dead(full & (high > low), (counts < 0.05 * usual) | ((low == high) & full & (counts >= _LEAST_SAMPLED)))
     means = np.where(full, sums / np.maximum(counts, 1), np.nan)
     steps = np.diff(means)
     usable = np.isfinite(steps)
@@ -220,7 +224,7 @@ def _stripes(steps: Floats, ragged: Floats, width: int, least: float) -> Mask:
     return found
 
 
-_MOST_DEAD, _WIDEST, _UNLIKE = 16, 4, 0.3
+_MOST_DEAD, _WIDEST, _UNLIKE, _LEAST_SAMPLED = 16, 4, 0.3, 16
 _LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
 
 
