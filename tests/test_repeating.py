@@ -170,6 +170,24 @@ def test_a_study_is_shared_by_its_folder(study, program, tmp_path):
     assert {name for name, content in shared_files(other).items() if here.get(name) != content} == {"journal.jsonl"}
 
 
+def test_a_polygon_that_cannot_be_told_from_others_is_one_failed_row(template, program, tmp_path):
+    path = layer(tmp_path / "areas.geojson")
+    told = json.loads(path.read_text())
+    told["features"] += [json.loads(json.dumps(told["features"][0])) for _ in range(2)]
+    told["features"][-1]["properties"]["code"] = ""
+    path.write_text(json.dumps(told))
+    words = ("run", "--each", path, "--column", "code")
+    planned = program(*words, "--dry-run", cwd=template)
+    assert planned.code == 0 and "polygon 4 would fail: Polygons 1 and 4 of areas.geojson are both" in planned.err
+    assert "3 studies would be run." in planned.err
+    done = program(*words, "--json", cwd=template)
+    states = [(row["name"], row["state"]) for row in done.json]
+    assert done.code == 5 and states[-2:] == [("polygon 4", "failed"), ("polygon 5", "failed")], done.err
+    assert [state for _, state in states[:2]] == ["done", "done"]
+    assert "has no name" in done.json[-1]["reason"] and "--column" not in done.json[-1]["reason"]
+    assert not (template / "each" / "polygon-4").exists()
+
+
 def test_one_brief_for_many_areas(template, program, tmp_path):
     areas, at = layer(tmp_path / "areas.geojson"), {"cwd": template}
     for words, said in (

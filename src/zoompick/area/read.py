@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 from zoompick.area import coordinates, guard, kml, shapefile, wkt
 from zoompick.area.geojson import read_geojson
@@ -47,8 +48,17 @@ def read_area(path: Path, wanted: str = "") -> Area:
     return area_of(features, notes, wanted, path.name, path.stem)
 
 
-def read_each(path: Path, column: str = "") -> list[Area]:
+class Each(NamedTuple):
+    """A polygon of a file as an area of its own, and what keeps it from being one."""
+
+    area: Area
+    problem: AreaError | None = None
+
+
+def read_each(path: Path, column: str = "") -> list[Each]:
     """Every polygon of a file as an area of its own.
+
+    One without a name, and one whose name another has before it, is told by its place and has a problem.
 
     Parameters
     ----------
@@ -58,7 +68,7 @@ def read_each(path: Path, column: str = "") -> list[Area]:
     Raises
     ------
     AreaError
-        As :func:`read_area`; or a name is missing, or two polygons share one.
+        As :func:`read_area`; or most polygons have no name of their own.
     UnknownNameError
         No polygon has the attribute.
     """
@@ -69,17 +79,26 @@ def read_each(path: Path, column: str = "") -> list[Area]:
     if column and column not in known:
         raise UnknownNameError.of(f"column of {path.name}", column, known)
     names = [str(entry.attributes.get(column) or "") if column else entry.name for entry in features]
-    todo = (
-        f"Name them by another column, `name` COLUMN: {', '.join(known[:12])}."
-        if known
-        else "Give each a name of its own."
-    )
-    for place, name in enumerate(names, 1):
-        if not name.strip():
-            raise AreaError(f"Polygon {place} of {path.name} has no name.", todo)
-        if names.index(name) != place - 1:
-            raise AreaError(f"Polygons {names.index(name) + 1} and {place} of {path.name} are both {name}.", todo)
-    return [Area(name, feature.polygon) for name, feature in zip(names, features, strict=True)]
+    others = [name for name in known if name != column][:12]
+    todo = f"Other columns: {', '.join(others)}." if column and others else (
+        f"Name them by a column, `column` NAME: {', '.join(others)}." if others else "Give each a name of its own."
+    )  # fmt: skip
+    found = [_named(path, place, names, feature, todo) for place, feature in enumerate(features)]
+    problems = [one.problem for one in found if one.problem is not None]
+    if 2 * len(problems) > len(found):
+        raise problems[0]
+    return found
+
+
+def _named(path: Path, place: int, names: Sequence[str], feature: Feature, todo: str) -> Each:
+    name, first = names[place], names.index(names[place])
+    if name.strip() and first == place:
+        return Each(Area(name, feature.polygon))
+    if not name.strip():
+        what = f"Polygon {place + 1} of {path.name} has no name."
+    else:
+        what = f"Polygons {first + 1} and {place + 1} of {path.name} are both {name}."
+    return Each(Area(f"polygon {place + 1}", feature.polygon), AreaError(what, todo))
 
 
 def read_text(text: str, wanted: str = "", label: str = "standard input", likely: Sequence[Bounds] = ()) -> Area:

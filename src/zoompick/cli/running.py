@@ -188,10 +188,15 @@ def _run_each(study: Study, wish: BatchOptions, as_json: bool, dry_run: bool) ->
         rows = [[one.name, human_km2(one.area.size_km2), show.place(one.folder)] for one in units]
         if as_json:
             show.as_json([{"name": one.name, "folder": str(one.folder), "area_km2": one.area.size_km2,
-                           "period": one.period} for one in units])  # fmt: skip
+                           "period": one.period, "problem": one.problem.what if one.problem else ""}
+                          for one in units])  # fmt: skip
         else:
             show.table(heads, rows)
-            show.note(f"{len(units)} {'study' if len(units) == 1 else 'studies'} would be run.")
+            for one in units:
+                if one.problem:
+                    show.note(f"{one.name} would fail: {one.problem.what}")
+            sound = sum(one.problem is None for one in units)
+            show.note(f"{sound} {'study' if sound == 1 else 'studies'} would be run.")
         return exits.DONE
     outcomes = []
     with show.progress() as report:

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zoompick.area.model import Area
-from zoompick.area.read import read_each
+from zoompick.area.read import Each, read_each
 from zoompick.errors import StudyError, UsageError, ZoomPickError
 from zoompick.events import Noted, Report, ignore
 from zoompick.files import unique_names, write_text
@@ -52,12 +52,13 @@ class BatchOptions:
 
 
 class Unit(NamedTuple):
-    """One study of a batch: its name, its folder, its area, and its period where it has one of its own."""
+    """One study of a batch: its name, its folder, its area, its period where it has one; what keeps it from a run."""
 
     name: str
     folder: Path
     area: Area
     period: str
+    problem: ZoomPickError | None = None
 
 
 class Outcome(NamedTuple):
@@ -85,24 +86,24 @@ def units_of(study: Study, options: BatchOptions) -> list[Unit]:
     UsageError
         A date cannot be read, or one stands there twice.
     AreaError
-        The layer cannot be read, or does not name its polygons apart.
+        The layer cannot be read, or does not name most of its polygons apart.
     """
     for period in options.periods:
         Period.parse(period)
     if len(set(options.periods)) < len(options.periods):
         raise UsageError("A period stands there twice.", "Name each once.")
-    areas = read_each(options.layer, options.column) if options.layer else [study.area()]
-    told = [(area, period) for area in areas for period in options.periods or ("",)]
-    words = [" ".join(part for part in (area.name if options.layer else "", period.replace("/", " to ")) if part)
-             for area, period in told]  # fmt: skip
+    areas = read_each(options.layer, options.column) if options.layer else [Each(study.area())]
+    told = [(one, period) for one in areas for period in options.periods or ("",)]
+    words = [" ".join(part for part in (one.area.name if options.layer else "", period.replace("/", " to ")) if part)
+             for one, period in told]  # fmt: skip
     folder = options.folder or study.root / _FORMER
     if _is_of_others(folder / SUMMARY):
         raise UsageError(
             f"{folder / SUMMARY} is no table of a batch.", "Move it, or give another folder: `to` FOLDER."
         )
     return [
-        Unit(text, folder / name, area, period)
-        for text, name, (area, period) in zip(words, unique_names(words), told, strict=True)
+        Unit(text, folder / name, one.area, period, one.problem)
+        for text, name, (one, period) in zip(words, unique_names(words), told, strict=True)
     ]
 
 
@@ -131,6 +132,8 @@ def run_batch(study: Study, units: Sequence[Unit], options: RunOptions, report: 
 @at_home
 def run_unit(study: Study, unit: Unit, options: RunOptions, report: Report = ignore) -> Outcome:
     """Carry out the brief for one."""
+    if unit.problem is not None:
+        return Outcome(unit, None, unit.problem)
     dates = (unit.period,) if unit.period else ()
     try:
         own = follow(unit.folder, study, NewStudy(unit.name, unit.area, dates=dates))
