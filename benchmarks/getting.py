@@ -221,10 +221,10 @@ def window(folder: Path, given: dict[str, str]) -> None:
     opened = found.opened[entry.path]
     received = fetch_window(found.plan.fetch[0], opened)
     seconds = time.perf_counter() - began
-    blocks = opened.tiff.stretches(opened.window)
+    blocks = opened.cut.raster.stretches(opened.cut.window)
     rows = (
         len({start // 10**9 for start, _ in blocks})
-        and -(-(opened.window.stop_row) // 512) - opened.window.row // 512
+        and -(-(opened.cut.window.stop_row) // 512) - opened.cut.window.row // 512
     )
     told(
         seconds, received=received, blocks=sum(length for _, length in blocks), rows=rows,

@@ -298,16 +298,16 @@ def test_a_window_is_the_same_pixels_for_a_part_of_the_bytes(archive, tmp_path):
     assert not found.whole
     for entry in found.plan.fetch:
         opened = found.opened[entry.path]
-        blocks = sum(length for _, length in opened.tiff.stretches(opened.window))
+        blocks = sum(length for _, length in opened.cut.raster.stretches(opened.cut.window))
         received = fetch_window(entry, opened)
         assert received <= 1.02 * blocks + (32 << 10)
-        assert len(opened.spans) <= -(-opened.window.height // opened.tiff.block[0]) + 1
+        assert len(opened.spans) <= -(-opened.cut.window.height // opened.cut.raster.block[0]) + 1
         whole = tmp_path / "whole" / entry.path.name
         fetch_whole(replace(entry, path=whole, region=None, size=None), client)
         mine, theirs = open_raster(entry.path), open_raster(whole)
         assert mine.grid.shares_lattice(theirs.grid)
         assert (mine.bands, mine.dtype, mine.nodata) == (theirs.bands, theirs.dtype, theirs.nodata)
-        np.testing.assert_array_equal(mine.read(mine.grid.window), theirs.read(opened.window))
+        np.testing.assert_array_equal(mine.read(mine.grid.window), theirs.read(opened.cut.window))
         around, box = mine.grid.bounds, bounds_of(project(fen, mine.grid.crs))
         edges = theirs.grid.bounds
         assert around.west <= max(box.west, edges.west) and around.east >= min(box.east, edges.east)
@@ -329,12 +329,12 @@ def test_what_has_no_windows_is_planned_whole(tmp_path):
             pass
 
     foreign_tiff(tmp_path / "strips.tif", noise((1, 64, 64)), grid(64, 64), rowsperstrip=8)
-    (tmp_path / "a.h5").write_bytes(b"\x89HDF\r\n\x1a\n")
+    (tmp_path / "a.dat").write_bytes(b"\x89HDF\r\n\x1a\n")
     handler = functools.partial(Ranged, directory=tmp_path)
     second = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
     threading.Thread(target=second.serve_forever, args=(0.02,), daemon=True).start()
     base, region = f"http://127.0.0.1:{second.server_port}", polygon_of(FEN)
-    names = ("strips.tif", "a.h5", "missing.tif")
+    names = ("strips.tif", "a.dat", "missing.tif")
     entries = [
         Fetch("s", n, f"{base}/{n}", tmp_path / "out" / n, None, None, region=Region.of(region)) for n in names
     ]

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Protocol
 
 from zoompick.addresses import without_query
 from zoompick.errors import FormatError, NothingFoundError, SourceError
@@ -15,7 +17,9 @@ from zoompick.geo.bounds import Bounds
 from zoompick.geo.shapes import Shape, as_text, bounds_of, project
 from zoompick.net.client import Client, workers
 from zoompick.net.ranges import NoRangesError, RemoteFile, Span, merged
+from zoompick.raster.chosen import CONTAINERS, parted
 from zoompick.raster.coded import HasStretches
+from zoompick.raster.containercut import ContainerCut
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.jp2write import write_jp2
 from zoompick.raster.part import Part
@@ -34,6 +38,41 @@ _GAP_BYTES = 2 << 10
 """Blocks this close come with one request."""
 
 
+class Cut(Protocol):
+    """The part of a file that is wanted."""
+
+    @property
+    def is_empty(self) -> bool:
+        """True where the file does not touch the region."""
+
+    def write(self, target: Path) -> None:
+        """It as a file of the same kind."""
+
+
+@dataclass(frozen=True)
+class _OfRaster:
+    """A window of a GeoTIFF or a JPEG 2000 file."""
+
+    raster: HasStretches
+    window: Window
+    ending: str
+    is_class: bool
+
+    @property
+    def is_empty(self) -> bool:
+        return self.window.is_empty
+
+    def write(self, target: Path) -> None:
+        """Overviews are made anew."""
+        part = Part(self.raster, self.window)
+        if self.ending in _JP2:
+            write_jp2(part, target)
+            return
+        # Small effort: these files are read again soon, and nobody should wait for them longer than for the network.
+        compression = "zstd" if self.raster.is_zstd else "deflate"
+        write_geotiff(part, target, WriteOptions(compression=compression, is_class=self.is_class, effort=1))
+
+
 @dataclass(frozen=True)
 class Opened:
     """A remote raster whose header is here.
@@ -44,9 +83,8 @@ class Opened:
         Stretches of the file that the window needs.
     """
 
-    tiff: HasStretches
     source: RemoteFile
-    window: Window
+    cut: Cut
     spans: tuple[Span, ...]
 
     @property
@@ -80,8 +118,8 @@ class Survey:
 def survey(plan: DownloadPlan, client: Client, report: Report = ignore, renew: Renew = lambda entry: None) -> Survey:
     """Read the header of every file of which a part is wanted, and find the blocks under the region.
 
-    A file in strips or in one tile, a container, a file that is no raster, and one on a server without ranges are
-    planned whole.
+    A file in strips or in one tile, a container that is no HDF5 or has no grid along its sides, a file that is no
+    raster, and one on a server without ranges are planned whole.
     """
     wanted = [entry for entry in plan.fetch if entry.region is not None]
     opened: dict[Path, Opened] = {}
@@ -107,9 +145,15 @@ def survey(plan: DownloadPlan, client: Client, report: Report = ignore, renew: R
 
 def _open(entry: Fetch, client: Client, renew: Renew) -> Opened:
     ending = entry.path.suffix.lower()
-    if not ending.startswith(".tif") and ending not in _JP2:
-        raise FormatError(f"{entry.path.name} is neither GeoTIFF nor JPEG 2000: it is fetched whole.")
-    source = RemoteFile(entry.url, client.on_behalf(entry.key[0]), head_bytes=_HEAD_BYTES, renew=lambda: renew(entry))
+    assert entry.region is not None
+    if not ending.startswith(".tif") and ending not in (*_JP2, *CONTAINERS):
+        raise FormatError(f"{entry.path.name} is neither GeoTIFF, JPEG 2000 nor HDF5: it is fetched whole.")
+    url, _ = parted(entry.url)
+    source = RemoteFile(url, client.on_behalf(entry.key[0]), head_bytes=_HEAD_BYTES, renew=lambda: renew(entry))
+    shape = entry.region.shape
+    if ending in CONTAINERS:
+        cut = ContainerCut.of(source, lambda grid: window_of(grid, shape))
+        return Opened(source, cut, _spans(cut.stretches()))
     tiff = open_raster(source)
     if isinstance(tiff, Mirrored | Turned):
         raise FormatError(f"{entry.path.name} does not lie north up: it is fetched whole.")
@@ -118,10 +162,12 @@ def _open(entry: Fetch, client: Client, renew: Renew) -> Opened:
         raise FormatError(f"{entry.path.name} {how}: it is fetched whole.")
     if ending in _JP2 and (len(tiff.bands) > 1 or tiff.nodata is not None):
         raise FormatError(f"{entry.path.name} has several components: it is fetched whole.")
-    assert entry.region is not None
-    window = window_of(tiff.grid, entry.region.shape)
-    spans = merged((Span(start, length) for start, length in tiff.stretches(window)), _GAP_BYTES)
-    return Opened(tiff, source, window, tuple(spans))
+    window = window_of(tiff.grid, shape)
+    return Opened(source, _OfRaster(tiff, window, ending, entry.band == CLASS_BAND), _spans(tiff.stretches(window)))
+
+
+def _spans(stretches: Iterable[tuple[int, int]]) -> tuple[Span, ...]:
+    return tuple(merged((Span(start, length) for start, length in stretches), _GAP_BYTES))
 
 
 def window_of(grid: Grid, region: Shape) -> Window:
@@ -135,7 +181,7 @@ def window_of(grid: Grid, region: Shape) -> Window:
 def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
     """Fetch the blocks under the window, side by side, and write them as a file of their own, of the same kind.
 
-    Values, type, no-data value, names, scale and offset stay as they are at the source; overviews are made anew.
+    Values, type, no-data value, names, scale and offset stay as they are at the source.
 
     Returns
     -------
@@ -149,24 +195,16 @@ def fetch_window(entry: Fetch, opened: Opened, report: Report = ignore) -> int:
     SourceError, DataError, DiskError
         Nothing takes the name.
     """
-    if opened.window.is_empty:
+    if opened.cut.is_empty:
         raise NothingFoundError(
             f"{entry.path.name} does not touch the area.", "Drop that scene: 'zoompick pick drop'."
         )
     task = f"{entry.scene}/{entry.path.name}"
     report(Started(task, opened.size, "B"))
-    # Small effort: these files are read again soon, and nobody should wait for them longer than for the network.
-    compression = "zstd" if opened.tiff.is_zstd else "deflate"
-    options = WriteOptions(compression=compression, is_class=entry.band == CLASS_BAND, effort=1)
     with unnamed(entry.path) as target:
         with opened.source.coming(opened.spans, lambda count: report(Advanced(task, count))):
-            part = Part(opened.tiff, opened.window)
-            if entry.path.suffix.lower() in _JP2:
-                write_jp2(part, target)
-                size, multihash = target.stat().st_size, multihash_of(target)
-            else:
-                written = write_geotiff(part, target, options)
-                size, multihash = written.size, written.multihash
+            opened.cut.write(target)
+            size, multihash = target.stat().st_size, multihash_of(target)
         # Where neither tag nor date tells it, only the bytes do.
         opened.source.confirm()
         take_name(target, entry.path)

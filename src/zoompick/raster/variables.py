@@ -54,14 +54,15 @@ class Layout:
         place: list[Any] = [0] * len(dataset.shape)
         for axis, at in self.layer:
             place[axis] = at
-        place[self.down] = _counted(rows, dataset.shape[self.down], self.is_south_up)
-        place[self.across] = _counted(cols, dataset.shape[self.across], self.is_mirrored)
+        place[self.down] = stored_part(rows, dataset.shape[self.down], self.is_south_up)
+        place[self.across] = stored_part(cols, dataset.shape[self.across], self.is_mirrored)
         values = np.asarray(dataset[tuple(place)])
         values = values.T if self.across < self.down else values
         return values[:: -1 if self.is_south_up else 1, :: -1 if self.is_mirrored else 1]
 
 
-def _counted(part: slice, size: int, is_backward: bool) -> slice:
+def stored_part(part: slice, size: int, is_backward: bool) -> slice:
+    """Rows or columns counted north up as they are stored."""
     return slice(size - part.stop, size - part.start) if is_backward else part
 
 
