@@ -173,7 +173,7 @@ def test_the_archives_cube_goes_from_wavelengths_to_a_composite_and_an_index(arc
     url = f"{archive}/deliveries/curlew-spectrometer-fen.nc"
     (tmp_path / "cube.nc").write_bytes(urllib3.request("GET", url).data)
     listed = program("bands", "cube.nc", "--json").json["bands"]
-    assert len(listed) == 168 and listed[0]["um"] == 0.445 and listed[9]["key"] == "reflectance, layer 10"
+    assert len(listed) == 168 and listed[0]["um"] == 0.445 and listed[9]["key"] == "reflectance, wavelength 535 nm"
     done = program("stack", "cube.nc", "--bands", "850nm,0.66um,560nm", "--out", "s")
     assert done.code == 0 and "0.66um is reflectance_022, 0.655 µm" in done.err, done.err
     far = program("stack", "cube.nc", "--bands", "5um", "--out", "t")

@@ -15,7 +15,17 @@ from helpers import Memory, grid
 from zoompick import to_numpy
 from zoompick.discovery.footprints import items_of
 from zoompick.errors import FormatError, UnknownNameError, UsageError
-from zoompick.figures.report import Image, Legend, ProductTold, SceneTold, StudyReport, as_html, as_markdown
+from zoompick.figures.report import (
+    Change,
+    Image,
+    Legend,
+    Mark,
+    ProductTold,
+    SceneTold,
+    StudyReport,
+    as_html,
+    as_markdown,
+)
 from zoompick.files import tree_bytes
 from zoompick.geo.crs import Crs
 from zoompick.judge import tell
@@ -31,17 +41,20 @@ DOT = Image("image/png", b"\x89PNG", 2, 3, HOSTILE)
 
 def report(**told) -> StudyReport:
     """A report in which every text is hostile."""
-    scene = SceneTold(HOSTILE, "2025-12-15", HOSTILE, HOSTILE, "3 %", "60°", "4°", DOT)
+    scene = SceneTold(HOSTILE, "2025-12-15", HOSTILE, HOSTILE, "3 %", "2 %", "60°", "4°", DOT)
     product = ProductTold(
         HOSTILE, "index", HOSTILE, "2 MB", "99 %", "now", "0", "1e20", (HOSTILE,), HOSTILE, DOT,
         Legend("ndvi", ("#000000", "#ffffff"), "0", "1", (("#123456", HOSTILE, "3 %"),)), HOSTILE,
+        "zoompick run", Mark("warn", HOSTILE),
     )  # fmt: skip
+    change = Change(HOSTILE, HOSTILE, HOSTILE, ((HOSTILE, "3.0 ha"),), "2.0 %")
     finding = judged("seams", HOSTILE, False, "3", "2", HOSTILE, bad="warn").to_json() | {"saw": HOSTILE}
     base = StudyReport(
         HOSTILE, "now", "0", HOSTILE, "warn", (("area", HOSTILE),), DOT, None, (scene,),
-        (product, replace(product, image=None)), (), (HOSTILE,), (finding,),
+        (product, replace(product, image=None)), (), (change,), (finding,),
         ({"title": HOSTILE, "source": "o", "licence": HOSTILE, "credit": HOSTILE},),
         ({"when": "now", "act": HOSTILE, "on": "", "outcome": "done", "took": "1 s"},), HOSTILE,
+        HOSTILE, {"zoompick": HOSTILE}, HOSTILE,
     )  # fmt: skip
     return replace(base, **told)
 

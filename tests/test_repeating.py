@@ -6,6 +6,7 @@ import json
 import shutil
 import sys
 import tomllib
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -143,6 +144,112 @@ def test_a_locked_study_is_made_again_byte_for_byte(study, program):
     (study / "study.toml").write_text(text)
     (study / "study.lock.json").unlink()
     assert "no study.lock.json" in program("run", "--locked", **at).err
+
+
+def test_a_locked_run_tells_what_the_source_has_changed(study, program, tmp_path):
+    """What was locked is told otherwise than the source has it now: as if the source had changed since."""
+    at = {"cwd": study}
+    made = program("lock", "--json", **at)
+    assert made.code == 0 and made.json["beside"] == ["study.toml", "area.geojson", "sources.json"]
+    assert made.json["elsewhere"] == []
+    lock = json.loads((study / "study.lock.json").read_text())
+
+    def repeated(change) -> str:
+        told = json.loads(json.dumps(lock))
+        scene = told["scenes"]["features"][0]
+        change(scene)
+        (study / "study.lock.json").write_text(json.dumps(told))
+        shutil.rmtree(study / "scenes", ignore_errors=True)
+        done = program("run", "--locked", "--until", "download", **at)
+        assert done.code == 1 and "damaged" not in done.err and "download again" not in done.err, done.err
+        assert "1 of 8 scenes cannot be had as they were locked" in done.err and "Traceback" not in done.err
+        return done.err
+
+    def asset(scene) -> dict:
+        return next(one for one in scene["assets"].values() if one["href"].endswith("-red.tif"))
+
+    name = lock["scenes"]["features"][0]["id"]
+
+    def withdrawn(scene):
+        scene["id"] = f"{name}-x"
+        for one in scene["assets"].values():
+            one["href"] = one["href"].replace(name, f"{name}-x")
+
+    def digest(scene):
+        asset(scene)["file:checksum"] = "1220" + "ab" * 32
+
+    def size(scene):
+        asset(scene).pop("file:checksum")
+        asset(scene)["file:size"] += 7
+
+    def moved(scene):
+        asset(scene)["href"] = asset(scene)["href"].replace("-red.tif", "-rot.tif")
+
+    assert "the source lists it no longer" in repeated(withdrawn)
+    assert "its item tells another digest for red" in repeated(digest)
+    assert "its item tells another size for red" in repeated(size)
+    assert "its item names another file for red" in repeated(moved)
+
+
+def test_a_lock_lists_what_has_to_lie_beside_it(study, program, tmp_path):
+    own = study / "recipes" / "own.toml"
+    own.parent.mkdir()
+    own.write_text("")
+    shared = tmp_path / "config"
+    (shared / "guides").mkdir(parents=True)
+    (shared / "guides" / "all.toml").write_text("")
+    (study / "sources.json").rename(shared / "sources.json")
+    told = program("run", cwd=study, env={"ZOOMPICK_CONFIG": str(shared)})
+    made = program("lock", cwd=study, env={"ZOOMPICK_CONFIG": str(shared)})
+    assert made.code == 0, told.err + made.err
+    assert "Keep it with study.toml, area.geojson and recipes/own.toml:" in made.err
+    assert "Only your own settings know o:" in made.err and "Your own settings hold guides/all.toml:" in made.err
+
+
+@pytest.mark.slow
+def test_a_bundle_is_repeated_in_a_fresh_place(study, program, archive, tmp_path):
+    (study / "sources.json").write_text(
+        json.dumps({"o": {"url": archive.replace("://", "://me:hush@"), "kind": "stac-api", "day": ""}})
+    )
+    bare = program("report", "--bundle", tmp_path / "bare.zip", cwd=study)
+    assert bare.code == 0 and "not locked" in bare.err and not (study / "report.html").exists(), bare.err
+    assert program("report", "--bundle", tmp_path / "b.rar", cwd=study).code == 2
+    assert program("lock", cwd=study).code == 0
+    before = products(study)
+    made = program("report", "--bundle", tmp_path / "b.zip", cwd=study)
+    assert made.code == 0 and "page, brief, area, lock" in made.err and "run --locked" in made.err, made.err
+    assert program("report", "--bundle", tmp_path / "b.zip", cwd=study).code == 2
+    fresh = tmp_path / "elsewhere"
+    with zipfile.ZipFile(tmp_path / "b.zip") as packed:
+        texts = [packed.read(name).decode(errors="replace") for name in packed.namelist()]
+        assert not any("hush" in text or str(tmp_path) in text or str(study) in text for text in texts)
+        assert not any(name.startswith("/") or ".." in name for name in packed.namelist())
+        packed.extractall(fresh)
+    [root] = fresh.iterdir()
+    assert "CC0-1.0" in (root / "README.md").read_text() and "What is here is what was locked" in (
+        root / "report.html"
+    ).read_text().replace("&#39;", "'")
+    knows(root, archive)
+    again = program("run", "--locked", "--json", cwd=root, env={
+        "ZOOMPICK_CACHE": str(tmp_path / "c2"), "ZOOMPICK_CONFIG": str(tmp_path / "f2")})  # fmt: skip
+    assert again.code == 0 and again.json["differing"] == [], again.err
+    found = products(root)
+    assert {name for name in found if name.endswith(".tif")} and all(
+        before[name] == found[name] for name in found if name.endswith(".tif")
+    )
+
+
+def test_licences_are_kept_whatever_way_scenes_are_picked(archive, tmp_path, program):
+    assert program("source", "add", "o", archive, cwd=tmp_path).code == 0
+    words = ("--area", "Harrow Fen", "--around", "1km", "--source", "o", "--collection", "lapwing-l2")
+    assert program("new", "s", *words, "--dates", "2025-12", "--cloud", "60", cwd=tmp_path).code == 0
+    at = {"cwd": tmp_path / "s"}
+    assert program("search", **at).code == 0 and program("pick", "1", **at).code == 0
+    assert program("download", "--bands", "red", "--window", **at).code == 0
+    told = json.loads((tmp_path / "s" / "collections.json").read_text())
+    assert told["o/lapwing-l2"]["licence"] == "CC0-1.0"
+    [row] = program("verify", "--only", "licence", "--json", **at).json["findings"]
+    assert row["outcome"] == "pass", row
 
 
 def shared_files(root: Path) -> dict[str, bytes]:

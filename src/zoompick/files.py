@@ -15,7 +15,7 @@ import platform
 import re
 import tempfile
 import unicodedata
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
@@ -383,6 +383,12 @@ def human_time(seconds: float) -> str:
         return f"{max(1, round(seconds))} s"
     minutes = round(seconds / 60)
     return f"{minutes} min" if minutes < 90 else f"{minutes // 60} h {minutes % 60} min"
+
+
+def human_names(names: Sequence[str], most: int = 0) -> str:
+    """Names in a sentence: ``a``, ``a and b``, ``a, b and c``; of more than ``most`` the first, and how many more."""
+    shown = [*names[: most - 1], f"{len(names) - most + 1} more"] if 0 < most < len(names) else names
+    return " and ".join(filter(None, (", ".join(shown[:-1]), *shown[-1:])))
 
 
 def refuse_existing(paths: Iterable[Path], overwrite: bool = False) -> None:

@@ -14,7 +14,7 @@ from zoompick.cli import options, show
 from zoompick.cli.groups import defaulting, group
 from zoompick.errors import AreaError, UsageError
 from zoompick.figures.maps import area_map
-from zoompick.files import human_km2
+from zoompick.files import human_km2, human_names
 from zoompick.geo.geodesy import perimeter_km
 from zoompick.geo.shapes import bounds_of, project
 from zoompick.later import shapely
@@ -147,7 +147,7 @@ def _facts(given: Area) -> list[tuple[str, str]]:
     ]  # fmt: skip
     if given.description:
         facts.insert(1, ("about", given.description))
-    return facts + [(kind.split()[0], _listed(names)) for kind, names in under.items()]
+    return facts + [(kind.split()[0], human_names(names, 8)) for kind, names in under.items()]
 
 
 def _degrees(given: Area) -> str:
@@ -162,10 +162,6 @@ def _degrees(given: Area) -> str:
 
 def _rings(given: Area) -> int:
     return sum(1 + len(part.interiors) for part in shapely.get_parts(given.polygon))
-
-
-def _listed(names: list[str], most: int = 8) -> str:
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 @area.command("where")

@@ -16,7 +16,7 @@ from zoompick.cli.declared import grouped
 from zoompick.cli.findings import show_problems
 from zoompick.cli.show import Branch, counted
 from zoompick.errors import UsageError, ZoomPickError
-from zoompick.files import human_bytes, human_km2
+from zoompick.files import human_bytes, human_km2, human_names
 from zoompick.orders.queue import Queue, on_order
 from zoompick.scenes.finding import NOT_JUDGED, Finding
 from zoompick.study import run as workflow
@@ -277,22 +277,31 @@ def _show_round(one: Round) -> None:
 
 def lock(as_json: options.Json = False) -> None:
     """Write down scenes, files and products with their digests, for 'run --locked'."""
+    from zoompick.study.beside import beside
     from zoompick.study.locking import lock_study
 
     study = Study.need(Path.cwd())
     path, made = lock_study(study)
+    needed = beside(study, [entry.scene for entry in made.entries])
     if as_json:
         show.as_json({"path": str(path), "scenes": [entry.scene.id for entry in made.entries],
-                      "files": len(made.files), "products": len(made.products)})  # fmt: skip
+                      "files": len(made.files), "products": len(made.products), "beside": list(needed.own),
+                      "elsewhere": [*needed.sources, *needed.facts]})  # fmt: skip
         return
     size = human_bytes(sum(row.size for row in made.files.values()))
     show.note(
         f"{show.counted(len(made.entries), 'scene')}, {show.counted(len(made.files), 'file')} ({size}) and "
         f"{show.counted(len(made.products), 'product')} are locked in {show.place(path)}."
     )
-    show.note(
-        "Keep it with study.toml, area.geojson and sources.json: 'zoompick run --locked' makes the same of them."
-    )
+    show.note(f"Keep it with {human_names(needed.own)}: 'zoompick run --locked' makes the same of them.")
+    if needed.sources:
+        names = human_names(needed.sources)
+        show.note(
+            f"Only your own settings know {names}: 'zoompick source add NAME URL --here' keeps it in the study."
+        )
+    if needed.facts:
+        names = human_names(list(needed.facts))
+        show.note(f"Your own settings hold {names}: what of it the brief uses has to lie in the study's folder, too.")
 
 
 def _passed(findings: Sequence[Finding]) -> str:

@@ -34,12 +34,12 @@ class Canvas:
 
     def __init__(self, width: int, height: int, colour: str) -> None:
         self._page = np.empty((height, width, 3), np.uint8)
-        self._page[...] = _rgb(colour)
+        self._page[...] = rgb(colour)
         self._words: list[tuple[int, int, str, float, bool, str]] = []
 
     def fill(self, box: Box, colour: str) -> None:
         """Paint a rectangle."""
-        self._view(box)[...] = _rgb(colour)
+        self._view(box)[...] = rgb(colour)
 
     def paste(self, pixels: Pixels, box: Box) -> None:
         """Lay a picture, uint8, shape (rows, cols, 4), scaled into a rectangle, seen through where alpha is 0."""
@@ -52,7 +52,7 @@ class Canvas:
 
     def line(self, points: Pixels, colour: str, width_px: int, box: Box) -> None:
         """Draw a line, shape (n, 2) in pixels of the page, as far as it lies in a rectangle."""
-        kernels.draw_line(self._view(box), points - (box.left + 0.5, box.top + 0.5), _rgb(colour), width_px)
+        kernels.draw_line(self._view(box), points - (box.left + 0.5, box.top + 0.5), rgb(colour), width_px)
 
     def text(self, left: int, base: int, words: str, size_px: float, colour: str, bold: bool = False) -> None:
         """Write words that begin at ``left`` and stand on the line ``base``."""
@@ -72,7 +72,8 @@ class Canvas:
         return self._page[box.top : box.top + box.height, box.left : box.left + box.width]
 
 
-def _rgb(colour: str) -> tuple[int, int, int]:
+def rgb(colour: str) -> tuple[int, int, int]:
+    """A colour, ``#rrggbb``, in numbers."""
     return int(colour[1:3], 16), int(colour[3:5], 16), int(colour[5:7], 16)
 
 

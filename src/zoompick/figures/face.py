@@ -14,6 +14,7 @@ from zoompick.area.places import known
 from zoompick.arrays import Floats, Pixels
 from zoompick.errors import UsageError
 from zoompick.figures import style
+from zoompick.figures.layout import Room, Spot, laid_out
 from zoompick.figures.maps import MapView
 from zoompick.files import writing
 from zoompick.geo.crs import LONLAT, transform
@@ -121,49 +122,48 @@ def draw_sheet(sheet: Sheet, path: Path, paper: Paper) -> tuple[int, int]:
     UsageError
         Too large: the message tells the largest width that fits.
     """
-    first = sheet.panels[0].grid
+    first, count = sheet.panels[0].grid, len(sheet.panels)
     aspect = (first.height * first.pixel_y) / (first.width * first.pixel_x)
-    count, side = len(sheet.panels), 0.19 if sheet.legend is not None else 0.0
-    # Shares of the width: margins, faces, legend.
-    face_w = (1 - 0.075 - 0.025 - side - 0.03 * (count - 1)) / count
-    face_h = min(face_w * aspect, 1.6)
+    legends = [one for one in (sheet.legend, sheet.second) if one is not None]
     head = 0.055 + 0.02 * bool(sheet.lines) + 0.025 * any(panel.heading for panel in sheet.panels)
     foot = 0.06 + 0.022 * len(_wrapped(sheet.caption))
-    height = face_h + head + foot
-    refuse_large(paper.width_px, height)
+    plan = laid_out(Room(aspect, count, len(legends), head, foot))
+    refuse_large(paper.width_px, plan.height)
     inches = paper.width_px / paper.dpi
-    drawn = style.figure(inches, inches * height)
+    drawn = style.figure(inches, inches * plan.height)
     drawn.set_dpi(paper.dpi)
     size = 10 * inches / 8.5
-    in_face = size * min(1.0, 0.55 + face_w)
+    wide = plan.faces[0].width
     # All headings as small as the longest asks for.
     longest = max(20, *(len(panel.heading) for panel in sheet.panels))
-    in_heading = size * min(1.0, 62 * face_w / longest)
-    for number, panel in enumerate(sheet.panels):
-        left = 0.075 + number * (face_w + 0.03)
-        axes = drawn.add_axes((left, foot / height, face_w, face_h / height))
-        _face(axes, panel, sheet, in_face, number == 0)
+    in_heading = size * min(1.0, 62 * wide / longest)
+    for number, (panel, spot) in enumerate(zip(sheet.panels, plan.faces, strict=True)):
+        axes = drawn.add_axes(spot.on_page(plan.height))
+        _face(axes, panel, sheet, size * min(1.0, 0.55 + wide), number == 0, number in plan.labelled)
         if panel.heading:
-            drawn.text(left, (foot + face_h + 0.008) / height, style.plain(panel.heading), fontweight="bold",
-                       fontsize=in_heading)  # fmt: skip
+            drawn.text(spot.left, (spot.bottom + spot.height + 0.008) / plan.height, style.plain(panel.heading),
+                       fontweight="bold", fontsize=in_heading)  # fmt: skip
+    _words(drawn, sheet, plan.height, foot, size)
+    for legend, spot in zip(legends, plan.legends, strict=True):
+        _legend(drawn, legend, spot, plan.height, size)
+    if sheet.where and plan.inset is not None:
+        _inset(drawn, first, plan.inset.on_page(plan.height))
+    _save(drawn, path, paper.dpi)
+    return paper.width_px, round(paper.width_px * plan.height)
+
+
+def _words(drawn: Any, sheet: Sheet, height: float, foot: float, size: float) -> None:
+    """Title and a line above the faces, the caption below them."""
     if sheet.title:
-        drawn.text(0.075, 1 - 0.036 / height, style.plain(sheet.title), fontsize=1.35 * size, fontweight="bold")
+        large = min(1.35, 80 / max(1, len(sheet.title)))
+        drawn.text(0.075, 1 - 0.036 / height, style.plain(sheet.title), fontsize=large * size, fontweight="bold")
     for line in sheet.lines[:1]:
         drawn.text(0.075, 1 - 0.058 / height, style.plain(line), fontsize=0.8 * size, color=style.SCENE)
+    if any((panel.pixels[..., 3:] == 0).any() for panel in sheet.panels):
+        drawn.text(0.975, (foot - 0.052) / height, "grey: no data", fontsize=0.75 * size, ha="right")
     for row, text in enumerate(_wrapped(sheet.caption)):
-        drawn.text(
-            0.075, (foot - 0.052 - 0.022 * row) / height, style.plain(text), fontsize=0.8 * size, color=style.INK
-        )
-    if sheet.legend is not None:
-        _legend(drawn, sheet.legend, (1 - side + 0.005, foot / height, face_h / height), size)
-    if sheet.second is not None:
-        _legend(drawn, sheet.second, (1 - side + 0.005, foot / height, 0.55 * face_h / height), size)
-    if sheet.where and sheet.legend is not None:
-        _inset(drawn, first, (1 - side + 0.005, foot / height, side - 0.02, 0.13 / height))
-    elif sheet.where and count == 1:
-        _inset(drawn, first, (1 - 0.025 - 0.17, foot / height + 0.006, 0.165, 0.12 / height))
-    _save(drawn, path, paper.dpi)
-    return paper.width_px, round(paper.width_px * height)
+        place = (foot - 0.052 - 0.022 * row) / height
+        drawn.text(0.075, place, style.plain(text), fontsize=0.8 * size, color=style.INK)
 
 
 def refuse_large(width_px: int, height: float) -> None:
@@ -177,10 +177,10 @@ def refuse_large(width_px: int, height: float) -> None:
 
 
 def _wrapped(text: str) -> list[str]:
-    return textwrap.wrap(text, 130) if text else []
+    return textwrap.wrap(text, 118) if text else []
 
 
-def _face(axes: Axes, panel: Panel, sheet: Sheet, size: float, has_furniture: bool) -> None:
+def _face(axes: Axes, panel: Panel, sheet: Sheet, size: float, has_furniture: bool, has_latitudes: bool) -> None:
     grid, bounds = panel.grid, panel.grid.bounds
     axes.imshow(
         panel.pixels,
@@ -191,10 +191,10 @@ def _face(axes: Axes, panel: Panel, sheet: Sheet, size: float, has_furniture: bo
     axes.set_xlim(bounds.west, bounds.east)
     axes.set_ylim(bounds.south, bounds.north)
     axes.set_aspect("auto")
-    axes.set_facecolor("white")
+    axes.set_facecolor(style.NOTHING)
     axes.set_xticks([])
     axes.set_yticks([])
-    _graticule(axes, grid, size, has_furniture)
+    _graticule(axes, grid, size, has_latitudes)
     if sheet.outline is not None:
         flat = project(sheet.outline, grid.crs)
         for part in shapely.get_parts(flat):
@@ -232,7 +232,9 @@ def _graticule(axes: Axes, grid: Grid, size: float, has_labels: bool) -> None:
             fixed = np.full(100, value)
             points = (fixed, along) if is_lon else (along, fixed)
             x, y = transform(points[0], points[1], LONLAT, grid.crs)
-            axes.plot(x, y, color="white", lw=0.5, alpha=0.55, zorder=3)
+            # Light beside dark: it is seen on forest and on cloud alike.
+            axes.plot(x, y, color="white", lw=1.1, alpha=0.5, zorder=3)
+            axes.plot(x, y, color=style.INK, lw=0.35, alpha=0.7, zorder=3)
             moving, other = (y, x) if is_lon else (x, y)
             order = np.argsort(moving)
             place = float(np.interp(b.south if is_lon else b.west, moving[order], other[order]))
@@ -287,32 +289,30 @@ def _north(axes: Axes, grid: Grid, size: float) -> None:
               bbox={"boxstyle": "round,pad=0.12", "fc": style.PAPER, "ec": "none", "alpha": 0.8})  # fmt: skip
 
 
-def _legend(drawn: Any, legend: Scale | Classes, place: tuple[float, float, float], size: float) -> None:
-    left, low, tall = place
+def _legend(drawn: Any, legend: Scale | Classes, spot: Spot, height: float, size: float) -> None:
+    left, low, wide, tall = spot.on_page(height)
+    line = 1.75 * size / 72 / float(drawn.get_size_inches()[1])
     if isinstance(legend, Scale):
-        bar = drawn.add_axes((left + 0.01, low + 0.42 * tall, 0.018, 0.5 * tall))
+        bar = drawn.add_axes((left, low + 0.3 * line, 0.018, tall - 1.8 * line))
         ramp = np.linspace(0, 1, 256)[:, None]
         bar.imshow(ramp, extent=(0, 1, legend.low, legend.high), origin="lower", aspect="auto", cmap=legend.colours)
         bar.set_xticks([])
         bar.yaxis.tick_right()
         bar.ticklabel_format(axis="y", useOffset=False)
         bar.tick_params(labelsize=0.75 * size, length=2)
-        drawn.text(
-            left + 0.01, low + 0.945 * tall, style.plain(legend.label), fontsize=0.85 * size, fontweight="bold"
-        )
+        drawn.text(left, low + tall - line, style.plain(legend.label), fontsize=0.85 * size, fontweight="bold")
         return
     from matplotlib.patches import Rectangle
 
     texts = [f"{share:.1f} %  {style.plain(_short(name))}" for _, name, share in legend.rows]
-    # A legend is a sixth of the width, a letter in it a hundred and sixtieth at full size.
-    points = 0.62 * size * min(1.0, 25 / max(map(len, texts), default=1))
-    line = 1.75 * points / 72 / float(drawn.get_size_inches()[1])
-    step = max(line, tall * min(0.06, 0.55 / max(1, len(texts))))
+    # A letter is a hundred and sixtieth of the width at full size.
+    points = 0.62 * size * min(1.35, 145 * wide / max(map(len, texts), default=1))
+    step = max(1.75 * points * line / 1.75 / size, min(1.5 * line, tall * 0.95 / max(1, len(texts))))
     for number, ((colour, _, _), text) in enumerate(zip(legend.rows, texts, strict=True)):
-        y = low + 0.96 * tall - step * (number + 1)
-        box = (left + 0.01, y), 0.016, 0.6 * step
+        y = low + tall - step * (number + 1)
+        box = (left, y), 0.016, 0.6 * step
         drawn.add_artist(Rectangle(*box, transform=drawn.transFigure, fc=colour, ec=style.INK, lw=0.4))
-        drawn.text(left + 0.032, y + 0.1 * step, text, fontsize=points)
+        drawn.text(left + 0.022, y + 0.1 * step, text, fontsize=points)
 
 
 def _short(name: str) -> str:

@@ -7,11 +7,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from functools import cache
 from importlib import resources
+from pathlib import Path
 from typing import Any
 
+from zoompick.arrays import Pixels
+from zoompick.figures import canvas, style
 from zoompick.jsontypes import JsonMap, JsonObject
-from zoompick.later import jinja2
+from zoompick.later import jinja2, np
 from zoompick.outgoing import Code, markdown
+
+_QUALITY = 80
 
 
 @dataclass(frozen=True)
@@ -31,6 +36,25 @@ class Image:
     width: int
     height: int
     alt: str
+
+    @classmethod
+    def from_png(cls, path: Path, widest_px: int, alt: str) -> Image:
+        """A picture on disk, no wider than that, in at most 128 colours."""
+        data, width, height = canvas.smaller_png(path, widest_px)
+        return cls("image/png", data, width, height, alt)
+
+    @classmethod
+    def from_pixels(cls, pixels: Pixels, alt: str, is_flat: bool = False) -> Image:
+        """Colours, uint8 of shape (rows, cols, 3) or (rows, cols, 4): JPEG, or PNG for few colours.
+
+        What is transparent, where nothing was seen, is grey: white would look like cloud.
+        """
+        colours = pixels[..., :3].astype(np.uint8)
+        if pixels.shape[2] > colours.shape[2]:
+            colours = np.where(pixels[..., 3:] > 0, colours, canvas.rgb(style.NOTHING)).astype(np.uint8)
+        data = canvas.few_colours(colours) if is_flat else canvas.jpeg(colours, _QUALITY)
+        kind = "image/png" if is_flat else "image/jpeg"
+        return cls(kind, data, colours.shape[1], colours.shape[0], alt)
 
     @property
     def uri(self) -> str:
@@ -58,34 +82,72 @@ class Legend:
 
 
 @dataclass(frozen=True)
+class Mark:
+    """What a person has to know of a product that is not wholly good: an outcome of checks, and words."""
+
+    outcome: str
+    words: str
+
+
+@dataclass(frozen=True)
+class Change:
+    """What changed inside the area.
+
+    Attributes
+    ----------
+    of : str
+        The index that was compared; empty for the only band of files.
+    figures : tuple of (str, str)
+        Name and hectares of each class, those first that people ask for first.
+    unseen : str
+        Share of the area that could not be seen both times.
+    """
+
+    name: str
+    of: str
+    area: str
+    figures: tuple[tuple[str, str], ...]
+    unseen: str
+
+    @property
+    def sentence(self) -> str:
+        """All of it in words."""
+        of = f" ({self.of})" if self.of else ""
+        told = ", ".join(f"{hectares} {name}" for name, hectares in self.figures)
+        return f"{self.name}{of}, inside {self.area}: {told}; {self.unseen} of the area could not be seen both times."
+
+
+@dataclass(frozen=True)
 class ProductTold:
-    """A product: its file, what made it of what, and how it looks."""
+    """A product: its file, what made it of what, how it looks, and what is wrong with it."""
 
     name: str
     step: str
-    what: str
-    size: str
-    valid: str
-    made: str
-    version: str
-    checksum: str
-    inputs: tuple[str, ...]
-    options: str
+    what: str = ""
+    size: str = ""
+    valid: str = ""
+    made: str = ""
+    version: str = ""
+    checksum: str = ""
+    inputs: tuple[str, ...] = ()
+    options: str = ""
     image: Image | None = None
     legend: Legend | None = None
     words: str = ""
     command: str = ""
+    mark: Mark | None = None
 
 
 @dataclass(frozen=True)
 class SceneTold:
-    """A scene: when and by what it was taken, its cloud, sun and look."""
+    """A scene: when and by what it was taken, its cloud (over all of it, and inside the area), sun and look."""
 
     id: str
     day: str
     platform: str
     collection: str
     cloud: str
+    cloud_area: str
     sun: str
     view: str
     image: Image | None = None
@@ -115,6 +177,12 @@ class StudyReport:
         The journal: when, what, how it ended, how long it took.
     findings : tuple of mapping
         As ``verify --json`` tells them.
+    brief, area : str
+        The files themselves: TOML, and GeoJSON.
+    versions : mapping
+        Of this program and of what computes for it.
+    lock : str
+        Whether somebody else can make the same of it, in a sentence.
     """
 
     name: str
@@ -128,15 +196,19 @@ class StudyReport:
     scenes: tuple[SceneTold, ...]
     products: tuple[ProductTold, ...]
     pairs: tuple[Pair, ...]
-    changes: tuple[str, ...]
+    changes: tuple[Change, ...]
     findings: tuple[JsonMap, ...]
     credits: tuple[Mapping[str, str], ...]
     acts: tuple[Mapping[str, str], ...]
     brief: str
+    area: str
+    versions: Mapping[str, str]
+    lock: str
 
     def to_json(self) -> JsonObject:
         """Everything but the pictures, as JSON holds it."""
-        return {"shape": 1, **_without_images(asdict(self))}
+        told = asdict(self) | {"changes": [asdict(one) | {"sentence": one.sentence} for one in self.changes]}
+        return {"shape": 2, **_without_images(told)}
 
 
 def _without_images(value: Any) -> Any:

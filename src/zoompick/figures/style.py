@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 INK, PAPER, AREA, SCENE = "#20303a", "#fbfaf6", "#c2410c", "#2f6f8f"
 FAINT, WARM = "#a8b3b8", "#d98b2b"
 LAND, WATER, SHORE, TABLE = "#f3f0e4", "#d3e3ea", "#8fa9b3", "#b9c0c2"
+NOTHING = "#c8cac8"
+"""Where nothing is: not white, which is cloud."""
 DPI = 110
 
 
@@ -26,10 +28,12 @@ def figure(width_in: float, height_in: float) -> Figure:
     from matplotlib.figure import Figure
 
     matplotlib.rcParams.update({
-        "font.family": "DejaVu Sans", "font.size": 9.5, "text.color": INK, "axes.edgecolor": FAINT,
+        "font.family": ["DejaVu Sans", "sans-serif"], "font.size": 9.5, "text.color": INK, "axes.edgecolor": FAINT,
         "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK, "axes.linewidth": 0.8,
         # The same figure is the same bytes.
         "svg.hashsalt": "zoompick",
+        # Words stay words, to be found and copied.
+        "svg.fonttype": "none", "pdf.fonttype": 42,
     })  # fmt: skip
     return Figure(figsize=(width_in, height_in), dpi=DPI, facecolor=PAPER)
 

@@ -16,9 +16,6 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.masks import PolygonMask
 from zoompick.raster.raster import Raster, valid_mask
 
-_EVERY = 8
-"""Of the pixels across a line so many are looked at: one in eight."""
-
 
 @dataclass(frozen=True)
 class Tally:
@@ -185,11 +182,13 @@ class Lines:
     bands: int
     rows: int
     cols: int
+    every: int = 8
 
     @classmethod
     def of(cls, raster: Raster) -> Lines:
-        """For a raster."""
-        return cls(len(raster.bands), raster.grid.height, raster.grid.width)
+        """For a raster: one pixel in eight of long lines, more of short ones, so that each shows about 64."""
+        rows, cols = raster.grid.height, raster.grid.width
+        return cls(len(raster.bands), rows, cols, max(1, min(8, min(rows, cols) // _OF_A_LINE)))
 
     def look(self, block: Block) -> tuple[Floats, Floats]:
         """Shape (4, bands, rows) and (4, bands, cols)."""
@@ -200,7 +199,7 @@ class Lines:
     def _figures(self, block: Block, place: int, axis: int) -> Floats:
         # Lines as columns: sums down an array run through memory in order, several lines at once.
         def thin(values: Pixels) -> Pixels:
-            return np.ascontiguousarray(values[:, ::_EVERY].T if axis == 1 else values[::_EVERY])
+            return np.ascontiguousarray(values[:, :: self.every].T if axis == 1 else values[:: self.every])
 
         band, valid = thin(block.pixels[place]), block.valid[place]
         if valid is None:
@@ -212,7 +211,10 @@ class Lines:
 
     def total(self) -> LinesTotal:
         """Nothing seen."""
-        return LinesTotal(_blank(self.bands, self.rows), _blank(self.bands, self.cols))
+        return LinesTotal(_blank(self.bands, self.rows), _blank(self.bands, self.cols), self.every)
+
+
+_OF_A_LINE = 64
 
 
 def _wide(dtype: PixelType) -> PixelType:
@@ -228,10 +230,11 @@ def _blank(bands: int, count: int) -> Floats:
 
 @dataclass
 class LinesTotal:
-    """Sum, count, least and greatest, shape (4, bands, rows) and (4, bands, cols)."""
+    """Sum, count, least and greatest, shape (4, bands, rows) and (4, bands, cols), of one pixel in ``every``."""
 
     rows: Floats
     cols: Floats
+    every: int
 
     def add(self, window: Window, part: tuple[Floats, Floats]) -> None:
         """Those of a block."""

@@ -184,7 +184,21 @@ def judge(subject: Subject, wanted: Set[str] | None = None, named: Set[str] = fr
             note = f"{error.what} {error.todo}".strip()
             told = judged(check.title, subject.label, False, "cannot be judged", "that it can", note, bad="warn")
             found.append(replace(told, key=check.name))
-    return found
+    return [_of_damaged(one) for one in found] if _is_damaged(subject) else found
+
+
+def _is_damaged(subject: Subject) -> bool:
+    """True where a block was seen that does not decode."""
+    return "sweep" in vars(subject) and bool(subject.sweep.broken)
+
+
+def _of_damaged(finding: Finding) -> Finding:
+    """What a check of pixels found in a file of which a part does not decode is neither good nor bad."""
+    group = next(check.group for check in CHECKS if check.name == finding.key)
+    if group in ("files", "time", "record") or finding.key in ("grid", "order"):
+        return finding
+    reason = "A part of its pixels does not decode: see 'blocks decode'."
+    return replace(not_judged(finding.check, finding.subject, reason, finding.limit, None), key=finding.key)
 
 
 def _with_seen(subject: Subject, check: Check, finding: Finding) -> Finding:

@@ -150,6 +150,11 @@ class Subject:
         return sweep(self.raster, gauges_for(self.raster, self.mask))
 
     @property
+    def read(self) -> Sequence[Path]:
+        """Files that its own step read; none where that read what was computed on the way and never written."""
+        return () if self.options.get("of") else tuple(self.inputs)
+
+    @property
     def around_area(self) -> Grid:
         """The raster's lattice about the whole area."""
         assert self.flat_area is not None

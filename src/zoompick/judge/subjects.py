@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -143,6 +144,11 @@ def _record(path: Path) -> JsonObject:
         }
     except (DataError, AttributeError, KeyError, TypeError):
         return {}
+
+
+def inputs_of(path: Path) -> list[Path]:
+    """Files that a product was made of, as its record tells them; none without one."""
+    return [Path(os.path.normpath(one)) for one in _inputs(path, _record(path))]
 
 
 def _inputs(path: Path, told: JsonMap) -> dict[Path, str]:

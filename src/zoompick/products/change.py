@@ -15,7 +15,11 @@ from zoompick.raster.pixelsize import pixel_sizes
 from zoompick.raster.raster import Band, Derived, Raster, valid_mask
 
 _BLOCK_PX = 512
+DIFFERENCE, CHANGE = "difference", "change"
+"""Names of the band of a difference and of classes of change, by which they are known."""
 LOST, SAME, GAINED, STILL = 1, 2, 3, 4
+COLOURS = {LOST: "#d55e00", SAME: "#e3e0d6", GAINED: "#0072b2", STILL: "#8fb8d6"}
+"""What changed is seen, what did not stands back."""
 
 
 @dataclass(frozen=True)
@@ -49,18 +53,25 @@ class Rule:
 
 
 class Difference(Derived):
-    """After less before, as 32-bit floats in physical units; NaN where either is missing."""
+    """After less before, as 32-bit floats in physical units; NaN where either is missing.
+
+    Attributes
+    ----------
+    of : str
+        Name of the band that is compared.
+    """
 
     def __init__(self, before: Raster, after: Raster) -> None:
         super().__init__(after)
         if not before.grid.shares_lattice(after.grid) or before.grid.window != after.grid.window:
             raise GridError("The two do not lie on one grid.", "Lay the second on the first's: `like` FILE.")
         self._before = before
+        self.of = after.bands[0].name
 
     @property
     def bands(self) -> tuple[Band, ...]:
         """One band."""
-        return (Band("difference"),)
+        return (Band(DIFFERENCE),)
 
     @property
     def dtype(self) -> PixelType:
@@ -100,7 +111,7 @@ class Change(Derived):
     @property
     def bands(self) -> tuple[Band, ...]:
         """One band of codes."""
-        return (Band("change", is_class=True),)
+        return (Band(CHANGE, is_class=True),)
 
     @property
     def dtype(self) -> PixelType:

@@ -64,7 +64,9 @@ def compared(
         files += made
         panels, second, legend = [*panels, panel], legend, classes
     outline = wish.area.polygon if wish.area else None
-    sheet = Sheet(tuple(panels), wish.title, wish.caption, legend, second, outline, where=False)
+    sheet = Sheet(
+        tuple(panels), wish.title, wish.caption or " ".join(sentences), legend, second, outline, where=False
+    )
     draw_sheet(sheet, target, paper)
     if blink is not None:
         _write_blink(panels[:2], blink)

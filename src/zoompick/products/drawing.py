@@ -14,6 +14,8 @@ from zoompick.files import read_json
 from zoompick.geo.shapes import Shape
 from zoompick.later import np
 from zoompick.products import recipes
+from zoompick.products.change import CHANGE, DIFFERENCE
+from zoompick.products.change import COLOURS as OF_CHANGE
 from zoompick.products.composite import Composite
 from zoompick.products.curves import Curve, curves_for
 from zoompick.products.tone import Tone
@@ -83,11 +85,14 @@ def shown(path: Path, width_px: int, look: Look | None = None, like: Sequence[Cu
     values = coarse.read(coarse.grid.window, (0,))[0]
     valid = valid_mask(values, raster.nodata)
     if raster.bands[0].is_class or _told_classes(path):
-        colours, classes = _classes(values, valid, _told_classes(path))
+        colours, classes = _classes(
+            values, valid, _told_classes(path), OF_CHANGE if raster.bands[0].name == CHANGE else {}
+        )
         return Shown(Panel(fitted(colours, width_px), coarse.grid), classes, coarse.grid)
-    physical = values * raster.bands[0].scale + raster.bands[0].offset
     band = raster.bands[0]
-    scale = scale_for(physical[valid], f"{band.name}, {band.unit}" if band.unit else band.name, look)
+    physical = values * band.scale + band.offset
+    words = f"{band.name}, {band.unit}" if band.unit else band.name
+    scale = scale_for(physical[valid], words, look, is_signed=band.name == DIFFERENCE)
     note = f"{path.name} holds {len(raster.bands)} bands that make no colour: {band.name} is shown." if (
         len(raster.bands) > 1
     ) else ""  # fmt: skip
@@ -147,8 +152,13 @@ def fitted(colours: Pixels, width_px: int) -> Pixels:
     return kernels.resized(colours, max(1, round(rows * width_px / cols)), width_px)
 
 
-def scale_for(values: Pixels, name: str, look: Look) -> Scale:
+def scale_for(values: Pixels, name: str, look: Look, is_signed: bool = False) -> Scale:
     """A scale of colours for values that are there; it spans their 1st to 99th percentile unless limits are given.
+
+    Parameters
+    ----------
+    is_signed : bool
+        Values below and above zero are two things, loss and gain: zero is the middle of the scale, and has no colour.
 
     Raises
     ------
@@ -156,10 +166,12 @@ def scale_for(values: Pixels, name: str, look: Look) -> Scale:
         No such colours.
     """
     _refuse_unknown(look)
-    colours = COLOURS[look.colours or "viridis"]
+    colours = COLOURS[look.colours or ("red-blue" if is_signed else "viridis")]
     if not values.size:
         return Scale(colours, *(look.limits or (0.0, 1.0)), name)
     low, high = look.limits or tuple(float(v) for v in np.percentile(values, [1, 99]))
+    if is_signed and not look.limits:
+        low, high = -max(abs(low), abs(high)), max(abs(low), abs(high))
     return Scale(colours, low, high, name) if low < high else Scale(colours, low - 0.5, low + 0.5, name)
 
 
@@ -177,7 +189,9 @@ def _told_classes(path: Path) -> dict[int, str]:
         return {}
 
 
-def _classes(values: Pixels, valid: Pixels, names: Mapping[int, str]) -> tuple[Pixels, Classes]:
+def _classes(
+    values: Pixels, valid: Pixels, names: Mapping[int, str], own: Mapping[int, str]
+) -> tuple[Pixels, Classes]:
     codes, counts = np.unique(values[valid], return_counts=True)
     if len(codes) > _MOST_CLASSES:
         raise UsageError(f"{len(codes)} classes are too many for a legend.", f"{_MOST_CLASSES} are the most.")
@@ -185,7 +199,7 @@ def _classes(values: Pixels, valid: Pixels, names: Mapping[int, str]) -> tuple[P
     rows = []
     total = max(1, int(counts.sum()))
     for place, (code, count) in enumerate(zip(codes.tolist(), counts.tolist(), strict=True)):
-        colour = _CLASS_COLOURS[place % len(_CLASS_COLOURS)]
+        colour = own.get(int(code), _CLASS_COLOURS[place % len(_CLASS_COLOURS)])
         rgb = [int(colour[at : at + 2], 16) for at in (1, 3, 5)]
         colours[valid & (values == code)] = [*rgb, 255]
         rows.append((colour, names.get(int(code), str(code)), 100 * count / total))

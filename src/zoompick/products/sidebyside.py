@@ -14,7 +14,7 @@ from zoompick.geo.shapes import project
 from zoompick.jsontypes import JsonObject
 from zoompick.later import np
 from zoompick.products import recipes
-from zoompick.products.change import GAINED, LOST, SAME, STILL, Rule, areas_m2
+from zoompick.products.change import COLOURS, GAINED, LOST, Rule, areas_m2
 from zoompick.products.composite import Composite
 from zoompick.products.curves import Curve, curves_for
 from zoompick.products.drawing import Look, credits_of, fitted, scale_for
@@ -26,8 +26,6 @@ from zoompick.raster.part import AtLevel
 from zoompick.raster.raster import Raster, band_index, valid_mask
 from zoompick.raster.warp import resampled_to
 from zoompick.scenes.opening import open_raster
-
-_CHANGE_COLOURS = {LOST: "#d55e00", SAME: "#e3e0d6", GAINED: "#0072b2", STILL: "#8fb8d6"}
 
 
 @dataclass(frozen=True)
@@ -152,7 +150,7 @@ def change_shown(wish: Comparison, change: Path, face_px: int) -> tuple[list[Any
     """The ground of each class, a sentence on it, and the face that shows it."""
     rule = Rule(wish.above, wish.by)
     areas = ground_of(change, wish.area)
-    index = wish.index or "value"
+    index = wish.index or open_raster(wish.after).bands[0].name
     total = sum(areas.values()) or 1.0
     names = rule.names(index)
     rows = [_row(code, name, areas.get(code, 0.0), total) for code, name in names.items()]
@@ -163,9 +161,9 @@ def change_shown(wish: Comparison, change: Path, face_px: int) -> tuple[list[Any
     coarse = _coarse(change, face_px)
     codes = coarse.read(coarse.grid.window)[0]
     colours = np.zeros((*codes.shape, 4), np.uint8)
-    for code, colour in _CHANGE_COLOURS.items():
+    for code, colour in COLOURS.items():
         colours[codes == code] = [*(int(colour[at : at + 2], 16) for at in (1, 3, 5)), 255]
-    classes = Classes(tuple((_CHANGE_COLOURS[row["value"]], row["name"], row["percent"]) for row in rows))
+    classes = Classes(tuple((COLOURS[row["value"]], row["name"], row["percent"]) for row in rows))
     panel = Panel(fitted(colours, face_px), coarse.grid, f"change of {index}")
     return rows, (sentence,), panel, classes
 

@@ -21,6 +21,7 @@ from zoompick.scenes.scene import Key, Scene
 from zoompick.study import needs
 from zoompick.study.folder import Study
 from zoompick.study.session import session_of
+from zoompick.study.terms import keep_terms
 
 if TYPE_CHECKING:
     from zoompick.fetch import get
@@ -186,6 +187,8 @@ def download(request: DownloadRequest, report: Report = ignore, pace: Pace | Non
     from zoompick.fetch import get
 
     decided = request.plan()
+    if request.study is not None:
+        keep_terms(request.study, request.scenes, report)
     if not decided.fetch:
         if problem := get.incomplete(decided, get.Outcome((), (), 0)):
             raise problem

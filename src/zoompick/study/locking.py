@@ -64,9 +64,15 @@ def changed_files(study: Study, brief: Brief, lock: Lock) -> list[Differing]:
     return _compared(lock.files, _fetched(study, brief))
 
 
-def changed_products(study: Study, lock: Lock) -> list[Differing]:
-    """Products that are not as they were locked."""
-    with Vouched(study.vouched_file) as vouched:
+def changed_products(study: Study, lock: Lock, keeps: bool = True) -> list[Differing]:
+    """Products that are not as they were locked.
+
+    Parameters
+    ----------
+    keeps : bool
+        Digests are remembered for the next look.
+    """
+    with Vouched(study.vouched_file, keeps=keeps) as vouched:
         now = {name: _state_of(path, vouched) for name in lock.products if (path := study.root / name).is_file()}
     return _compared(lock.products, now)
 

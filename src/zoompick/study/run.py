@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.model import Area
 from zoompick.discovery.criteria import Criteria
-from zoompick.errors import ChecksumError, IncompleteError, UsageError
+from zoompick.errors import IncompleteError, UsageError
 from zoompick.events import Noted, Report, ignore
 from zoompick.journal import act
 from zoompick.products.step import Made
@@ -23,13 +22,14 @@ from zoompick.study.folder import Study, at_home
 from zoompick.study.judged import judge_again
 from zoompick.study.lineage import Node, trees
 from zoompick.study.lock import Lock, read_lock, refuse_changed
-from zoompick.study.locking import Differing, changed_files, changed_products
+from zoompick.study.locking import Differing, changed_products
 from zoompick.study.making import Failed, make_steps
 from zoompick.study.outdated import MISSING, WAITS, note_made, states_of
 from zoompick.study.plan import StudyPlan, plan_study
 from zoompick.study.session import session_of
 from zoompick.study.shelf import write_shelf
 from zoompick.study.shortlist import keep, shortlist
+from zoompick.study.since import not_as_locked, refuse_other_files
 from zoompick.study.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.study.terms import keep_terms
 from zoompick.versions import differing
@@ -108,7 +108,7 @@ def _searched(
     wanted = find.Choosing(needs.study_crs(brief, area), brief.bands, *limits)
     chosen = find.choose_for(found, criteria, wanted, report, session_of(study, report))
     if keeps_terms:
-        keep_terms(study, source, [entry.scene for entry in chosen], report)
+        keep_terms(study, [entry.scene for entry in chosen], report, anew=True)
     return len(found), chosen
 
 
@@ -153,9 +153,10 @@ def run(study: Study, report: Report = ignore, options: RunOptions | None = None
         files = size = 0
         if stages.has(DOWNLOAD):
             refuse_unmakeable(brief, scenes)
-            files, size = _fetched_as_far(study, brief, scenes, report, failed, strict)
+            fetching = _fetched_as_locked if lock else _fetched_as_far
+            files, size = fetching(study, brief, scenes, report, failed, strict)
         if lock:
-            _refuse_other_files(study, brief, lock)
+            refuse_other_files(study, brief, lock, scenes, report)
         steps = [step for step in plan.steps if stages.has(plan.kinds.get(step.output, ""))]
         tolerated = None if strict else failed
         codecs = {study.root / name: row.codec for name, row in lock.products.items()} if lock else {}
@@ -189,14 +190,24 @@ def _lock_of(study: Study, report: Report) -> Lock:
     return lock
 
 
-def _refuse_other_files(study: Study, brief: Brief, lock: Lock) -> None:
-    changed = changed_files(study, brief, lock)
-    if changed:
-        first = "; ".join(f"{Path(one.name).name} {one.words}" for one in changed[:3])
-        raise ChecksumError(
-            f"{len(changed)} of {len(lock.files)} files are not as they were locked: {first}.",
-            "The source has changed them since. A plain 'zoompick run' works with what it has now.",
-        )
+def _fetched_as_locked(
+    study: Study, brief: Brief, scenes: Sequence[Scene], report: Report, failed: list[Failed], must_be_whole: bool
+) -> tuple[int, int]:
+    """Fetch what was locked; where it does not come the source is asked what it has changed.
+
+    Raises
+    ------
+    ChecksumError
+        It has changed scenes or files since.
+    IncompleteError
+        It tells of no change.
+    """
+    try:
+        return _fetched_as_far(study, brief, scenes, report, failed, must_be_whole)
+    except IncompleteError:
+        if problem := not_as_locked(study, brief, scenes, report):
+            raise problem from None
+        raise
 
 
 def _fetched_as_far(

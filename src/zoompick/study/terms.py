@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 from pathlib import Path
 
 from zoompick.errors import DataError, ZoomPickError
@@ -10,7 +10,7 @@ from zoompick.events import Report, ignore
 from zoompick.files import read_json, write_json
 from zoompick.jsontypes import JsonMap
 from zoompick.net.vault import put_away
-from zoompick.scenes import offer
+from zoompick.scenes import offer, sources
 from zoompick.scenes.scene import Scene
 from zoompick.scenes.source import Source
 from zoompick.study.folder import Study
@@ -18,23 +18,41 @@ from zoompick.study.folder import Study
 _NAME = "collections.json"
 
 
-def keep_terms(study: Study, source: Source, scenes: Iterable[Scene], report: Report = ignore) -> None:
-    """Ask a source what it tells of the scenes' collections, and keep it; one that does not answer is no error."""
+def keep_terms(study: Study, scenes: Iterable[Scene], report: Report = ignore, anew: bool = False) -> None:
+    """Ask sources what they tell of the scenes' collections, and keep it; one that does not answer is no error.
+
+    Parameters
+    ----------
+    anew : bool
+        Collections whose terms are known are asked for again.
+    """
+    known = told_terms(study)
+    wanted: dict[str, set[str]] = {}
+    for source, collection in {(scene.source, scene.collection) for scene in scenes}:
+        if collection and (anew or _key(source, collection) not in known):
+            wanted.setdefault(source, set()).add(collection)
+    named = sources.known(study.root)
+    for source, collections in sorted(wanted.items()):
+        if source in named:
+            _ask(study, named[source], collections, report)
+
+
+def _ask(study: Study, source: Source, wanted: Set[str], report: Report) -> None:
     from zoompick.discovery.readers import reader_of
     from zoompick.scenes.session import session
 
-    wanted = {scene.collection for scene in scenes} - {""}
-    if not wanted:
-        return
     try:
         told = reader_of(source, session(report, [source]), report).collections()
     except ZoomPickError:
         return
-    known = told_terms(study)
-    for collection in told:
-        if collection.get("id") in wanted:
-            known[f"{source.name}/{collection['id']}"] = _terms(collection)
-    write_json(_path(study), put_away(known, source.name))
+    # A source that lists no such collection tells nothing of it, and is not asked again.
+    rows = {_key(source.name, name): _terms({"id": name}) for name in sorted(wanted)}
+    rows |= {_key(source.name, str(one["id"])): _terms(one) for one in told if one.get("id") in wanted}
+    write_json(_path(study), put_away(told_terms(study) | rows, source.name))
+
+
+def _key(source: str, collection: str) -> str:
+    return f"{source}/{collection}"
 
 
 def told_terms(study: Study) -> dict[str, dict[str, str]]:

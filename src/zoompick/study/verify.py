@@ -23,7 +23,8 @@ from zoompick.judge.checks import bands as band_checks
 from zoompick.judge.checks import files
 from zoompick.judge.checks.cloud import cloud_share
 from zoompick.judge.limits import Limits
-from zoompick.judge.subjects import Expected, computed, subject_of
+from zoompick.judge.roots import rooted
+from zoompick.judge.subjects import Expected, computed, inputs_of, subject_of
 from zoompick.judge.sweep import sweep
 from zoompick.products.current import digest_of
 from zoompick.products.fused import FusedStep
@@ -179,7 +180,26 @@ def verify_study(
             jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
     if expected.wants("licence"):
         jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
-    return _keyed(_all([*jobs, *_of_products(study, plan, expected)], report), expected)
+    found = _keyed(_all([*jobs, *_of_products(study, plan, expected)], report), expected)
+    return rooted(found, _made_of(study, plan))
+
+
+def _made_of(study: Study, plan: StudyPlan) -> dict[str, set[str]]:
+    """For each product, as findings call it, what it was made of, and the day that its stack is laid on."""
+
+    def name(path: Path) -> str:
+        return path.relative_to(study.root / "products").as_posix()
+
+    every = [scene for scenes in plan.days.values() for scene in scenes]
+    labels = {study.scene_folder(scene.key): scene.label for scene in every}
+    before, found = _earlier(plan.steps), dict[str, set[str]]()
+    for step in plan.steps:
+        paths = [*step.inputs, *inputs_of(step.output), *([before[step.output]] if step.output in before else [])]
+        own = {labels[path.parent] for path in paths if path.parent in labels}
+        found[name(step.output)] = own | {
+            name(path) for path in paths if path.is_relative_to(study.root / "products")
+        }
+    return found
 
 
 def _of_products(study: Study, plan: StudyPlan, expected: Expected) -> Iterator[Job]:

@@ -135,8 +135,7 @@ def add_published(study: Study, report: Report = ignore) -> list[Entry]:
         if chosen:
             with act(study.journal_file, "add", picked=[entry.scene.id for entry in chosen]):
                 keep(study, [*picked, *chosen], chosen_by(study) or accepted[0])
-                source = sources.named(brief.source, sources.known(study.root))
-                keep_terms(study, source, [entry.scene for entry in chosen], report)
+                keep_terms(study, [entry.scene for entry in chosen], report, anew=True)
     return chosen
 
 

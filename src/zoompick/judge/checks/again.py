@@ -31,7 +31,7 @@ def clip_again(subject: Subject) -> list[Finding]:
     source = source_of_all(subject)
     grid, tally = subject.raster.grid, Tally()
     if source is None or not source.grid.shares_lattice(grid) or len(source.bands) != len(subject.raster.bands):
-        reason = "What it was cut out of is not here, or lies on another lattice."
+        reason = "What it was cut out of was never written, is not here, or lies on another lattice."
         return [not_judged("cut as recorded", subject.label, reason, f"at most {MOST_OFF_PERCENT:g} %")]
     polygon = outline_of(subject.options["area"], grid)
     col, row = (round(value) for value in grid.offset_in(source.grid))
@@ -68,8 +68,8 @@ class _Dates(NamedTuple):
 
 def _dates(subject: Subject) -> _Dates | None:
     """What a comparison was made of; None where it is not here, or cannot be computed by the judge."""
-    paths = [path for path in subject.inputs if path.is_file()]
-    if subject.open is None or len(paths) != 2 or len(subject.inputs) != 2:
+    paths = [path for path in subject.read if path.is_file()]
+    if subject.open is None or len(paths) != 2 or len(subject.read) != 2:
         return None
     before, after = (subject.open(path) for path in paths)
     recipe = subject.options.get("recipe")

@@ -7,6 +7,7 @@ from itertools import combinations
 from typing import Any
 
 from zoompick.arrays import Floats, Mask
+from zoompick.files import human_names
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.scenes.finding import Finding, Seen, judged, not_judged
@@ -59,7 +60,7 @@ def distinct(subject: Subject) -> list[Finding]:
         reason = "All bands hold the same shades, without a scale: it is a grey picture."
         return [not_judged("bands distinct", subject.label, reason, "all", Seen("bands", len(names), len(names)))]
     if groups:
-        same = listed([names[place] for place in groups[0]])
+        same = human_names([names[place] for place in groups[0]], _MOST_NAMES)
         note = f"{same} hold the same pixels. One was put in twice: make it again."
         return [judged("bands distinct", subject.label, False, figure, "all", note, whole)]
     if like:
@@ -67,7 +68,11 @@ def distinct(subject: Subject) -> list[Finding]:
         note = (f"{names[one]} and {names[other]} differ by little more than a factor (correlation {found:.5f}): "
                 "one may be the other, scaled. Look at their sources.")  # fmt: skip
         return [judged("bands distinct", subject.label, False, figure, "all", note, whole, bad="warn")]
-    note = f"{listed(empty)} {'holds' if len(empty) == 1 else 'hold'} no data. Look at the sources." if empty else ""
+    note = (
+        f"{human_names(empty, _MOST_NAMES)} {'holds' if len(empty) == 1 else 'hold'} no data. Look at the sources."
+        if empty
+        else ""
+    )
     return [judged("bands distinct", subject.label, not empty, figure, "all", note, whole, bad="warn")]
 
 
@@ -108,7 +113,7 @@ def filled(subject: Subject) -> list[Finding]:
     constant = [name for place, name in enumerate(names) if tally.count[place] > _ENOUGH
                 and tally.low[place] == tally.high[place] and place in subject.seen]  # fmt: skip
     verb = "has" if len(constant) == 1 else "have"
-    note = f"{listed(constant)} {verb} the same value everywhere. Look at the source."
+    note = f"{human_names(constant, _MOST_NAMES)} {verb} the same value everywhere. Look at the source."
     good = len(names) - len(constant)
     data = {
         "bands": {
@@ -222,12 +227,6 @@ def _reflectance(subject: Subject, place: int) -> Floats:
     band = subject.raster.bands[place]
     pixels = subject.sweep.totals["sample"].pixels[place].astype(np.float64)
     return np.asarray(pixels * band.scale + band.offset)
-
-
-def listed(names: Sequence[str]) -> str:
-    """Names in a sentence; of many the first."""
-    shown = [*names] if len(names) <= _MOST_NAMES else [*names[:3], f"{len(names) - 3} more"]
-    return " and ".join(filter(None, (", ".join(shown[:-1]), *shown[-1:])))
 
 
 _MOST_NAMES = 4

@@ -42,7 +42,9 @@ def mosaic_again(subject: Subject) -> list[Finding]:
                 wrong |= (numbers == number) & off
         values = values.plus(plain & (numbers > 0), wrong)
     found = [compared(subject, "scene of each pixel", chosen, "are not from the scene that comes first by the rule")]
-    found.append(_ordered(subject, scenes.rows, str(subject.options.get("order", ""))))
+    order = str(subject.options.get("order", ""))
+    # The order in which files were given is right by itself.
+    found += [] if order == "given" else [_ordered(subject, scenes.rows, order)]
     if subject.options.get("match"):
         reason = "Its brightness was matched: values are not those of its scenes."
         return [*found, not_judged("as its scene layer", subject.label, reason, limit)]

@@ -25,7 +25,7 @@ def _source(subject: Subject) -> Raster | None:
     if subject.underlying is not None:
         return subject.underlying if subject.underlying.grid.bounds == subject.raster.grid.bounds else None
     assert subject.open is not None
-    for path in subject.inputs:
+    for path in subject.read:
         if path.is_file():
             raster = subject.open(path)
             return raster if raster.grid.bounds == subject.raster.grid.bounds else None
@@ -45,7 +45,7 @@ def source_of_all(subject: Subject) -> Raster | None:
         return subject.underlying
     if subject.open is None:
         return None
-    path = next((path for path in subject.inputs if path.is_file()), None)
+    path = next((path for path in subject.read if path.is_file()), None)
     return None if path is None else subject.open(path)
 
 

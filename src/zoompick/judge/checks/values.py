@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from zoompick.arrays import Floats, Mask
-from zoompick.judge.checks.bands import listed
+from zoompick.files import human_names
 from zoompick.judge.gauges import Tally
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
@@ -24,7 +24,7 @@ def _shares(subject: Subject, counts: Any, places: Sequence[int]) -> dict[str, f
 def _unscaled(subject: Subject, check: str, limit: float) -> list[Finding]:
     """What is said of bands of which nothing tells how much they reflect."""
     places = subject.places("unscaled", "unknown")
-    names = listed([subject.raster.bands[place].name for place in places])
+    names = human_names([subject.raster.bands[place].name for place in places], 4)
     reason = (f"Nothing tells the scale of {names}: what they reflect is unknown. 'zoompick bands' shows what is "
               "known; a band guide, or tags in the file, tell it.")  # fmt: skip
     return [not_judged(check, subject.label, reason, f"at most {limit:g} %")]
@@ -148,17 +148,17 @@ _FEW, _BELOW, _ABOVE = 100, 0.3, 3.0
 def lines(subject: Subject) -> list[Finding]:
     """Rows or columns of one value, and stripes: lines that differ from their neighbours as a whole."""
     total = subject.sweep.totals["lines"]
-    dead, striped = [], []
+    dead, striped, least = [], [], min(_MANY, _LONG_PX // total.every)
     for place in subject.seen:
         band = subject.raster.bands[place]
         for words, figures in (("row", total.rows[:, place]), ("column", total.cols[:, place])):
-            found, stripes = _odd_lines(figures)
+            found, stripes = _odd_lines(figures, least)
             dead += [f"{words} {number} of {band.name}" for number in found]
             striped += [f"{words} {number} of {band.name}" for number in stripes]
     odd = dead or striped
     looked_at = max(float(figures[1].max(initial=0)) for figures in (total.rows, total.cols))
-    if not odd and looked_at < _LEAST_SAMPLED:
-        reason = "Its lines are shorter than 128 pixels: too little of each is looked at to tell."
+    if not odd and looked_at < least:
+        reason = f"Its lines are shorter than {least * total.every} pixels: too little of each is there to tell."
         return [not_judged("dead lines", subject.label, reason, "none")]
     kind = "hold one value or none" if dead else "differ from both neighbours as a whole"
     figure = f"{len(dead)} dead, {len(striped)} striped" if odd else "none"
@@ -173,12 +173,12 @@ def lines(subject: Subject) -> list[Finding]:
                    bad="fail" if dead else "warn", data=data)]  # fmt: skip
 
 
-def _odd_lines(figures: Floats) -> tuple[list[int], list[int]]:
+def _odd_lines(figures: Floats, least_seen: int) -> tuple[list[int], list[int]]:
     """Numbers of dead lines and of stripes, from sum, count, least and greatest of each line."""
     sums, counts, low, high = figures
     usual = np.median(counts[counts > 0]) if (counts > 0).any() else 0
     full = counts > 0.5 * usual
-    dead = _dead(full & (high > low), (counts < 0.05 * usual) | ((low == high) & full & (counts >= _LEAST_SAMPLED)))
+    dead = _dead(full & (high > low), (counts < 0.05 * usual) | ((low == high) & full & (counts >= least_seen)))
     means = np.where(full, sums / np.maximum(counts, 1), np.nan)
     steps = np.diff(means)
     usable = np.isfinite(steps)
@@ -224,7 +224,7 @@ def _stripes(steps: Floats, ragged: Floats, width: int, least: float) -> Mask:
     return found
 
 
-_MOST_DEAD, _WIDEST, _UNLIKE, _LEAST_SAMPLED = 16, 4, 0.3, 16
+_MOST_DEAD, _WIDEST, _UNLIKE, _MANY, _LONG_PX = 16, 4, 0.3, 48, 128
 _LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
 
 
@@ -252,7 +252,7 @@ CHECKS: Sequence[Check] = (
           "Counts 0, -9999, -32768 and 65535 among valid pixels, where they lie apart from all other values.",
           _is_seen, leaks),
     Check("lines", "values", "dead lines", "Bands that hold no classes.",
-          "Of one pixel in eight of each row and column: least and greatest (one value or none, up to 16 lines "
-          "together: dead), and the mean of up to four lines together against both neighbours', in robust deviations "
-          "of the steps from line to line (8, and 3 %, the same way on both sides: a stripe).", _is_seen, lines),
+          "Of one pixel in eight of each row and column, of more where lines are short: least and greatest (one "
+          "value or none, up to 16 lines together: dead), and the mean of up to four lines together against both "
+          "neighbours', in robust deviations of the steps from line to line (8, and 3 %, the same way on both sides: a stripe).", _is_seen, lines),
 )  # fmt: skip

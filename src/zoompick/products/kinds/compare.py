@@ -75,11 +75,6 @@ class DifferenceStep(RasterStep):
         recipe = None if self.recipe is None else [self.recipe.name, self.recipe.formula.text]
         return {"recipe": recipe}
 
-    @property
-    def index_name(self) -> str:
-        """What is compared."""
-        return "value" if self.recipe is None else self.recipe.name
-
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.change.Difference`."""
         return self._difference(sources)
@@ -137,7 +132,8 @@ class ChangeStep(DifferenceStep):
         """See :class:`zoompick.products.change.Change`."""
         from zoompick.products.change import Change
 
-        return Change(self._difference(sources), self.rule, self.index_name)
+        difference = self._difference(sources)
+        return Change(difference, self.rule, self.recipe.name if self.recipe else difference.of)
 
 
 @dataclass(frozen=True)
