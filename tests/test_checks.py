@@ -250,7 +250,8 @@ def test_what_one_pass_counts_is_what_is_there(dtype, nodata, block):
         top = (values == np.iinfo(dtype).max).sum() if dtype != "float32" else 0
         assert tally.top[place] == top
         lines = totals["lines"].rows[:, place]
-        thin, seen = band[:, ::8].astype(float), there[place][:, ::8]
+        every = min(8, min(band.shape) // 64)
+        thin, seen = band[:, ::every].astype(float), there[place][:, ::every]
         if block[1] % 8 == 0:
             np.testing.assert_allclose(lines[0], np.where(seen, thin, 0).sum(axis=1))
             np.testing.assert_array_equal(lines[1], seen.sum(axis=1))

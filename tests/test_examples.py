@@ -22,7 +22,7 @@ ENDLESS = ("standin serve", "run --watch", "demo")
 """They serve or watch until they are stopped; the demo has tests of its own."""
 ELSEWHERE = {"run --each": {0, 1, 5}, "order": {0, 2, 3, 5}, "source login": {0, 2, 4}, "search --id": {0, 3},
              "verify": {0, 1, 5}, "mosaic scenes": {0, 2}}  # fmt: skip
-"""Exit codes of examples that speak of what this study has not: orders, a password, that scene, all bands, texture."""
+"""Exit codes of examples that speak of what is not here: orders, a password, that scene, all bands, texture."""
 SLIPS = re.compile(r"There is no (option|command)|is more than the command takes|needs an? \w+ after it|is missing\.")
 
 

@@ -145,7 +145,7 @@ def test_nothing_of_a_sheet_lies_over_another():
                     assert shapely.box(0, 0, 1, made.height).covers(one), (aspect, faces, legends)
                     assert all(one.intersection(other).area < 1e-9 for other in boxes[number + 1 :])
     wide = laid_out(Room(0.75, 3, 2, 0.1, 0.08))
-    assert sum(s.width * s.height for s in wide.faces) > 0.5 * wide.height
+    assert sum(s.width * s.height for s in wide.faces) > 0.45 * wide.height
 
 
 def test_text_from_outside_stays_text(study, program):

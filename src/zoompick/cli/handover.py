@@ -27,7 +27,11 @@ def report(
     ] = None,
     overwrite: options.Overwrite = False,
 ) -> int:
-    """Write the study's report: scenes, products, changes, checks, licences, steps; or pack it for somebody else."""
+    """Write the study's report: scenes, products, changes, checks, licences, steps.
+
+    With --bundle it is packed with brief, area, lock, records, small pictures, licences and credits: no pixels of
+    scenes and nothing secret, so that somebody else can make the same of it.
+    """
     study = Study.need(Path.cwd())
     path = out or (study.root / "report.html" if bundle is None else None)
     kind = _kind_of(path) if path else ""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 _LEFT, _RIGHT, _GAP, _SIDE = 0.075, 0.025, 0.03, 0.19
 _BETWEEN = 0.075
 """Between two rows of faces: degrees of the upper, heading of the lower."""
-_LOWEST, _TALLEST = 0.42, 1.6
+_LEGEND, _INSET, _TALLEST = 0.11, 0.13, 1.6
 
 
 @dataclass(frozen=True)
@@ -68,15 +68,18 @@ def _in_a_row(room: Room) -> Layout:
     side = _SIDE if room.legends else 0.0
     wide = (1 - _LEFT - _RIGHT - side - _GAP * (room.faces - 1)) / room.faces
     tall = min(wide * room.aspect, _TALLEST)
-    faces = tuple(Spot(_LEFT + n * (wide + _GAP), room.foot, wide, tall) for n in range(room.faces))
-    # Below the legends stands the inset.
-    beside = Spot(1 - side + 0.015, room.foot + _LOWEST * tall, side - 0.02, (1 - _LOWEST) * tall)
+    # A face that is very flat leaves its legends too little room: then it hangs from the top.
+    whole = max(tall, _LEGEND * room.legends)
+    faces = tuple(Spot(_LEFT + n * (wide + _GAP), room.foot + whole - tall, wide, tall) for n in range(room.faces))
+    # Below the legends stands the inset, where both have room.
+    lowest = _INSET + 0.02 if whole >= _LEGEND * room.legends + _INSET + 0.02 else 0.0
+    beside = Spot(1 - side + 0.015, room.foot + lowest, side - 0.02, whole - lowest)
     inset = None
-    if room.legends:
-        inset = Spot(1 - side + 0.005, room.foot, side - 0.02, 0.13)
-    elif room.faces == 1:
+    if room.legends and lowest:
+        inset = Spot(1 - side + 0.005, room.foot, side - 0.02, _INSET)
+    elif not room.legends and room.faces == 1:
         inset = Spot(1 - _RIGHT - 0.17, room.foot + 0.006, 0.165, 0.12)
-    return Layout(room.head + tall + room.foot, faces, (0,), _stacked(beside, room.legends), inset)
+    return Layout(room.head + whole + room.foot, faces, (0,), _stacked(beside, room.legends), inset)
 
 
 def _in_two_rows(room: Room) -> Layout:

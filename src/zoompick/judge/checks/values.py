@@ -254,5 +254,6 @@ CHECKS: Sequence[Check] = (
     Check("lines", "values", "dead lines", "Bands that hold no classes.",
           "Of one pixel in eight of each row and column, of more where lines are short: least and greatest (one "
           "value or none, up to 16 lines together: dead), and the mean of up to four lines together against both "
-          "neighbours', in robust deviations of the steps from line to line (8, and 3 %, the same way on both sides: a stripe).", _is_seen, lines),
+          "neighbours', in robust deviations of the steps from line to line (8, and 3 %, the same way on both "
+          "sides: a stripe).", _is_seen, lines),
 )  # fmt: skip
