@@ -41,6 +41,7 @@ class Tally:
         whole = raster.dtype.kind in "iu"
         info = np.iinfo(raster.dtype) if whole else None
         known = [float(v) for v in (0, -9999, -32768, 65535) if info is None or info.min <= v <= info.max]
+        known += [math.inf, -math.inf] if raster.dtype.kind == "f" else []
         own = raster.nodata
         zero = tuple((_DARK - band.offset) / band.scale for band in raster.bands)
         return cls(zero, tuple(v for v in known if v != own), float(info.max) if info else None)

@@ -174,7 +174,7 @@ def verify_study(
                         traits_of=traits_of, is_thorough=options.is_thorough)  # fmt: skip
     jobs: list[Job] = []
     for day, scenes in plan.days.items():
-        jobs += [partial(_scene, study, brief, scene, expected) for scene in scenes]
+        jobs += [partial(_scene, study, brief, scene, expected, _bands_of_others(plan, scene)) for scene in scenes]
         jobs.append(partial(_clouds, study, expected, scenes, day))
         if options.is_online and expected.wants("online"):
             jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
@@ -318,11 +318,18 @@ def _judged(job: Job) -> list[Finding]:
         return [judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip())]
 
 
-def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected) -> list[Finding]:
+def _bands_of_others(plan: StudyPlan, scene: Scene) -> frozenset[str]:
+    """Bands of all other scenes of a scene's collection."""
+    every = (one for scenes in plan.days.values() for one in scenes)
+    alike = (one for one in every if one.key[:2] == scene.key[:2] and one.key != scene.key)
+    return frozenset(name for one in alike for name in one.bands)
+
+
+def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected, others: frozenset[str]) -> list[Finding]:
     """Bands published, files here, whole, and with the published digest."""
     wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
     label = scene.label
-    found = [band_checks.published(tuple(scene.bands), brief.bands, label)]
+    found = [band_checks.published(tuple(scene.bands), brief.bands, label, others)]
     paths = band_paths(study, scene, wanted)
     present = [path for path in paths if path.is_file()]
     absent = [path.name for path in paths if not path.is_file()]
@@ -378,7 +385,7 @@ def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str)
         return []
     found = [(scene, path) for scene in scenes for path in band_paths(study, scene, [CLASS_BAND]) if path.is_file()]
     if not found:
-        return [Finding("cloud in area", day, "warn", "unknown", limit, "No class layer is here to tell.")]
+        return [not_judged("cloud in area", day, "No class layer is here to tell.", limit)]
     told = [scene.cloud_percent for scene in scenes if scene.cloud_percent is not None]
     try:
         assert expected.area is not None

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from zoompick.arrays import Floats
 from zoompick.jsontypes import JsonObject
+from zoompick.judge.parted import LEAST_PX, Part, parted
 from zoompick.judge.shifts import Shifts, between, spectrum_of, tile_of
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
@@ -35,6 +36,11 @@ def bands_aligned(subject: Subject) -> list[Finding]:
         "size": [grid.width, grid.height],
         "shifts": rows,
     }
+    parts = {f"{names[two]} against {names[one]}": part for (one, two), shifts in found.items()
+             if (part := parted(shifts)) is not None}  # fmt: skip
+    if parts:
+        pair = max(parts, key=lambda key: parts[key].size_px)
+        return [_in_part("bands aligned", subject, pair, parts[pair], limit, data)]
     if len(places) < 2:
         return [not_judged("bands aligned", subject.label, _SAYS_NOTHING, most, data=data)]
     middle = np.median(list(places.values()), axis=0)
@@ -60,6 +66,16 @@ def bands_aligned(subject: Subject) -> list[Finding]:
 
 
 _MOST_BANDS = 24
+
+
+def _in_part(check: str, subject: Subject, pair: str, part: Part, limit: float, data: JsonObject) -> Finding:
+    """A part that is shifted, against half the limit of a whole: it is nothing that relief or a frame does."""
+    most, (col, row) = max(limit / 2, LEAST_PX), part.middle
+    note = (f"{pair}: in {part.tiles} of {part.of} tiles, about column {col:.0f}, row {row:.0f}, it lies "
+            f"{part.cols:+.2f} columns, {part.rows:+.2f} rows off the rest. Take another scene.")  # fmt: skip
+    data |= {"part": {"cols": round(part.cols, 3), "rows": round(part.rows, 3), "tiles": part.tiles}}
+    figure, size = f"{part.size_px:.2f} px in a part", part.size_px
+    return judged(check, subject.label, size <= most, figure, f"at most {most:g} px", note, size, data=data)
 
 
 def _tree(alike: Floats) -> list[tuple[int, int]]:
@@ -106,6 +122,9 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     shifts = between(tiles.windows, theirs_there, ours)
     most, grid = f"at most {subject.limits.dates_px:g} px", subject.raster.grid
     data = {"against": label, "size": [grid.width, grid.height], "shifts": {base: _row(shifts)}}
+    part = parted(shifts)
+    if part is not None:
+        return [_in_part("dates aligned", subject, f"{base} against {label}", part, subject.limits.dates_px, data)]
     if not shifts.is_sure:
         seen = Seen("tiles", len(shifts.vectors), shifts.looked)
         return [not_judged("dates aligned", subject.label, _SAYS_NOTHING, most, seen, data)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from itertools import combinations
 from typing import Any
 
@@ -28,10 +28,22 @@ def in_order(subject: Subject) -> list[Finding]:
     return [judged("bands in order", subject.label, ok, figure, "all, no other", note, float(same))]
 
 
-def published(available: Sequence[str], expected: Sequence[str], subject: str) -> Finding:
-    """Bands a scene has against those the brief needs."""
+def published(
+    available: Sequence[str], expected: Sequence[str], subject: str, others: Set[str] = frozenset()
+) -> Finding:
+    """Bands a scene has against those the brief needs.
+
+    Parameters
+    ----------
+    others : set of str
+        Bands of other scenes of its collection.
+    """
     missing = [name for name in expected if name not in available]
-    note = f"The scene was published without {', '.join(missing)}. Pick another scene."
+    elsewhere = [name for name in missing if name in others]
+    todo = "Other scenes of its collection have them: pick one of those." if elsewhere else (
+        "No other scene of its collection here has them, either: ask for other bands, or another collection."
+    )  # fmt: skip
+    note = f"The scene was published without {human_names(missing, _MOST_NAMES)}. {todo}"
     figure = f"{len(expected) - len(missing)} of {len(expected)}"
     return judged("bands published", subject, not missing, figure, "all", note, float(len(expected) - len(missing)))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from zoompick import foreign
 from zoompick.judge.checks.files import checksum_matches
 from zoompick.judge.subject import Check, Subject
 from zoompick.scenes.finding import Finding, judged
@@ -51,6 +52,31 @@ def as_told(subject: Subject) -> list[Finding]:
     return [judged("as its record", subject.label, not odd, f"{len(odd)} differ", "none", note, float(len(odd)))]
 
 
+def figures(subject: Subject) -> list[Finding]:
+    """The record's statistics are those of the pixels, its dates those of the scenes."""
+    tally, grid, odd = subject.sweep.totals["tally"], subject.raster.grid, list[str]()
+    for place, (band, told) in enumerate(zip(subject.raster.bands, subject.told["bands"], strict=False)):
+        stats = told.get("statistics", {})
+        there = float(tally.count[place])
+        now = {"valid_percent": 100 * there / (grid.width * grid.height)}
+        now |= {"minimum": float(tally.low[place]), "maximum": float(tally.high[place])} if there else {}
+        known = {key: (stats[key], value) for key, value in now.items() if isinstance(stats.get(key), int | float)}
+        odd += [f"{key.replace('_', ' ')} {was:g} of {band.name} (it is {value:g})"
+                for key, (was, value) in known.items() if abs(was - value) > _OFF * max(1, abs(value))]  # fmt: skip
+    when = {scene.id: scene.when for scene in subject.scenes if scene.when is not None}
+    rows = subject.told.get("zoompick:scenes", [])
+    for row in rows if isinstance(rows, list) else []:
+        real, told = when.get(str(row.get("id"))), foreign.moment(row.get("datetime"))
+        if real is not None and told is not None and abs((real - told).total_seconds()) > 1:
+            odd.append(f"{told:%Y-%m-%d %H:%M} for {row['id']} (its item says {real:%Y-%m-%d %H:%M})")
+    note = f"Its record tells {'; '.join(odd[:3])}. The file is another, or the record was changed: make it again."
+    return [judged("figures as recorded", subject.label, not odd, f"{len(odd)} differ", "none", note if odd else "",
+                   float(len(odd)))]  # fmt: skip
+
+
+_OFF = 1e-4
+
+
 CHECKS: Sequence[Check] = (
     Check("sources", "record", "sources unchanged", "A product's record, and what it was made of.",
           "Hashes the files that it was made of, and compares with the record.",
@@ -58,4 +84,8 @@ CHECKS: Sequence[Check] = (
     Check("record", "record", "as its record", "A product's record.",
           "Compares bands, shape, system, scale and offset with what the record tells.",
           lambda subject: bool(subject.told.get("bands")), as_told),
+    Check("figures", "record", "figures as recorded", "A product's record.",
+          "Compares least and greatest value and the share of valid pixels of each band with the record's "
+          "statistics, and the moments that it tells of its scenes with their items.",
+          lambda subject: bool(subject.told.get("bands")) and not subject.sweep.broken, figures),
 )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -77,6 +78,10 @@ def in_range(subject: Subject) -> list[Finding]:
         reason = "No pixel of its sample holds a value."
         return [not_judged("values in range", subject.label, reason, f"at most {subject.limits.odd:g} %")]
     limit = subject.limits.odd
+    suns = [scene.sun_elevation_deg for scene in subject.scenes if scene.sun_elevation_deg is not None]
+    if suns and max(suns) < _LEAST_SUN_DEG:
+        reason = f"The sun stood at {max(suns):.0f} degrees: what the ground reflects says nothing about the scale."
+        return [not_judged("values in range", subject.label, reason, f"at most {limit:g} %")]
     if means and max(means.values()) < _TOO_DARK:
         name = max(means, key=lambda key: means[key])
         note = (f"The brightest band, {name}, reflects {100 * means[name]:.3f} % on average: scale or offset are "
@@ -98,11 +103,11 @@ def in_range(subject: Subject) -> list[Finding]:
     return [_worst(subject, "values in range", shares, limit, note, " beyond 160 %")]
 
 
-_TOO_DARK = 0.002
+_TOO_DARK, _LEAST_SUN_DEG = 0.002, 1.0
 
 
 def leaks(subject: Subject) -> list[Finding]:
-    """Values that often mean no-data (0, -9999, -32768, 65535) among those that count."""
+    """Values that often mean no-data (0, -9999, -32768, 65535, infinity) among those that count."""
     tally = subject.sweep.totals["tally"]
     suspects = _suspects(subject)
     names = [band.name for band in subject.raster.bands]
@@ -120,7 +125,7 @@ def leaks(subject: Subject) -> list[Finding]:
     figure = f"{worst:.2f} % of {where} is {what:g}" if where else "none"
     note = (f"{worst:.2f} % of {where} has the value {what:g}, far from all others: missing pixels that no tag "
             "tells. Write them as no-data before you measure.") if where else ""  # fmt: skip
-    ok = worst <= _MOST_LEAKS
+    ok = worst <= (0 if math.isinf(what) else _MOST_LEAKS)
     return [judged("no-data leaks", subject.label, ok, figure, f"at most {_MOST_LEAKS:g} %", note, worst)]
 
 
@@ -249,7 +254,8 @@ CHECKS: Sequence[Check] = (
           "On a sample: values beyond 160 %, and a brightest band below 0.2 % on average.", _has_light, in_range,
           limit="odd"),
     Check("leaks", "values", "no-data leaks", "Bands that hold no classes.",
-          "Counts 0, -9999, -32768 and 65535 among valid pixels, where they lie apart from all other values.",
+          "Counts 0, -9999, -32768, 65535 and infinities among valid pixels, where they lie apart from all other "
+          "values.",
           _is_seen, leaks),
     Check("lines", "values", "dead lines", "Bands that hold no classes.",
           "Of one pixel in eight of each row and column, of more where lines are short: least and greatest (one "
