@@ -12,7 +12,7 @@ from scipy import ndimage
 from helpers import Memory, grid
 from zoompick.judge import registry
 from zoompick.judge.held import held_by
-from zoompick.judge.subject import Subject
+from zoompick.judge.subject import SceneFacts, Subject
 from zoompick.raster.raster import Band
 from zoompick.raster.write import write_geotiff
 
@@ -39,6 +39,11 @@ def ground(*names: str, noisy: float = 0.06, seed: int = 3) -> np.ndarray:
 def stored(values: np.ndarray, scale: float = 0.0001, names: tuple[str, ...] = FOUR, **told) -> Memory:
     pixels = (values / scale).round().clip(1, 65535).astype("uint16")
     return Memory(pixels, PLACE, 0, tuple(Band(name, scale, **told) for name in names))
+
+
+def as_type(dtype: str, more: int, nodata: float) -> Memory:
+    pixels = stored(ground("plants", "soil")).read(PLACE.window) + more
+    return Memory(pixels.astype(dtype), PLACE, nodata, tuple(Band(name, 0.0001, -0.0001 * more) for name in FOUR))
 
 
 def as_floats(values: np.ndarray) -> Memory:
@@ -69,6 +74,89 @@ def grey() -> Memory:
     return Memory(np.repeat(shade, 3, axis=0), PLACE, 0, tuple(Band(name) for name in ("red", "green", "blue")))
 
 
+def measure(make: Callable, name: str, dtype: str = "float32", nodata: float | None = np.nan, **told) -> Memory:
+    """One band of a smooth field with texture, as ``make`` turns it (about -3 to 3) into values."""
+    rng = np.random.default_rng(8)
+    field = ndimage.gaussian_filter(rng.standard_normal(SHAPE), 15)
+    field = field / field.std() + 0.15 * rng.standard_normal(SHAPE)
+    return Memory(np.asarray(make(field))[None].astype(dtype), PLACE, nodata, (Band(name, **told),))
+
+
+def with_gaps(raster: Memory, gone: np.ndarray) -> Memory:
+    pixels = raster.read(PLACE.window).copy()
+    pixels[:, gone] = 0 if raster.nodata is None or np.isnan(raster.nodata) else raster.nodata
+    return Memory(pixels, PLACE, raster.nodata, raster.bands)
+
+
+def framed() -> np.ndarray:
+    """Outside of a frame that stands askew."""
+    rows, cols = np.indices(SHAPE)
+    return (cols + 0.2 * rows < 90) | (cols - 0.15 * rows > 430) | (rows - 0.1 * cols < 10)
+
+
+def coarse(values: np.ndarray, factor: int) -> np.ndarray:
+    """The last band seen in pixels so many times larger, each laid on all that it covers."""
+    made = values.copy()
+    means = made[3].reshape(SHAPE[0] // factor, factor, SHAPE[1] // factor, factor).mean(axis=(1, 3))
+    made[3] = means.repeat(factor, axis=0).repeat(factor, axis=1)
+    return made
+
+
+def with_relief(values: np.ndarray, most_px: float) -> np.ndarray:
+    """The last band displaced by what heights do: more here, less there."""
+    rough = ndimage.gaussian_filter(np.random.default_rng(9).standard_normal(SHAPE), 60)
+    rows, cols = np.indices(SHAPE).astype(float)
+    made = values.copy()
+    made[3] = ndimage.map_coordinates(values[3], [rows, cols + most_px * rough / np.abs(rough).max()], order=1)
+    return made
+
+
+def rows_of_vines(values: np.ndarray) -> np.ndarray:
+    """Rows of plants every eight pixels, over a part of the picture."""
+    stripes = 1 + 0.3 * (np.indices(SHAPE)[0] % 8 < 3)
+    stripes[:, 250:] = 1
+    return values * stripes
+
+
+def town(values: np.ndarray) -> np.ndarray:
+    """Blocks of houses and streets between them, bright roofs among them."""
+    rows, cols = np.indices(SHAPE)
+    made = values * np.where((rows % 23 < 3) | (cols % 31 < 3), 0.5, 1.0)
+    made[:, (rows % 46 > 38) & (cols % 62 > 52)] *= 2
+    return made
+
+
+def clouds(values: np.ndarray, share: float, bright: float = 0.9) -> np.ndarray:
+    rough = ndimage.gaussian_filter(np.random.default_rng(10).standard_normal(SHAPE), 9)
+    made, high = values.copy(), rough > np.quantile(rough, 1 - share)
+    made[:, high] = bright
+    return made * (1 + 0.01 * np.random.default_rng(11).standard_normal(SHAPE))
+
+
+def narrow() -> Memory:
+    """Twelve bands, ten nanometres apart."""
+    four = ground("plants", "soil", "clear water")
+    places = np.linspace(0, 3, 12)
+    low = np.clip(places.astype(int), 0, 2)
+    values = four[low] + (places - low)[:, None, None] * (four[low + 1] - four[low])
+    names = tuple(f"band{n}" for n in range(12))
+    bands = tuple(Band(name, 0.0001, wavelength_um=0.46 + 0.03 * n, width_um=0.01) for n, name in enumerate(names))
+    noisy = values * (1 + 0.01 * np.random.default_rng(12).standard_normal(values.shape))
+    return Memory((noisy / 0.0001).round().clip(1, 65535).astype("uint16"), PLACE, 0, bands)
+
+
+def picture() -> Memory:
+    shades = (560 * ground("soil", "plants", "sand")[[2, 1, 0]]).clip(1, 255).astype("uint8")
+    return Memory(shades, PLACE, 0, tuple(Band(name) for name in ("red", "green", "blue")))
+
+
+def by_night() -> Subject:
+    """Nothing lights the ground, and the scene says so."""
+    raster = stored(ground("night", "night", noisy=0.2))
+    scenes = (SceneFacts("a", sun_elevation_deg=-12.0, off_nadir_deg=3.0, cloud_percent=0.0),)
+    return Subject("s", raster, scenes=scenes)
+
+
 class Kind(NamedTuple):
     name: str
     make: Callable[[], Memory]
@@ -95,7 +183,69 @@ KINDS = [
     Kind("a height model with sea", heights),
     Kind("classes that nothing tells", few),
     Kind("a grey picture", grey, "distinct negative range"),
+    Kind("a frame askew", lambda: with_gaps(stored(ground("plants", "soil")), framed())),
+    Kind("a narrow strip of pixels", lambda: with_gaps(stored(ground("plants", "soil")), np.indices(SHAPE)[1] > 70)),
+    Kind("holes where clouds were", lambda: with_gaps(stored(ground("plants", "soil")), ground("soil")[0] > 0.085)),
+    Kind("salt pans", lambda: stored(ground("salt", "sand", "salt")), "spectra"),
+    Kind("snow and bare rock", lambda: stored(ground("snow", "soil"))),
+    Kind("snow and water", lambda: stored(ground("snow", "clear water")), "spectra"),
+    Kind("clear sea alone", lambda: stored(ground("clear water", noisy=0.02)), "spectra"),
+    Kind("a coast", lambda: stored(ground("clear water", "sand", "plants"))),
+    Kind("burnt forest", lambda: stored(ground("burnt", "plants"))),
+    Kind("dense plants alone", lambda: stored(ground("plants", noisy=0.1))),
+    Kind("bare soil alone", lambda: stored(ground("soil", noisy=0.1))),
+    Kind("a tenth of cloud", lambda: stored(clouds(ground("plants", "soil"), 0.1))),
+    Kind("half of cloud", lambda: stored(clouds(ground("plants", "soil"), 0.5))),
+    Kind("cloud over sea", lambda: stored(clouds(ground("clear water"), 0.3)), "spectra"),
+    Kind("cloud brighter than white", lambda: stored(clouds(ground("plants", "soil"), 0.05, 1.25))),
+    Kind("a sensor blinded by half a percent", lambda: stored(clouds(ground("plants", "soil"), 0.005, 6.6))),
+    Kind("smoke over forest", lambda: stored(ground("smoke", "plants", "plants"))),
+    Kind("haze over sea", lambda: stored(ground("haze", "clear water") + 0.03), "spectra"),
+    Kind("rows of vines", lambda: stored(rows_of_vines(ground("plants", "soil")))),
+    Kind("a town", lambda: stored(town(ground("soil", "salt", "plants")))),
+    Kind("a band four times as coarse", lambda: stored(coarse(ground("plants", "soil"), 4))),
+    Kind("a band twenty times as coarse", lambda: stored(coarse(ground("plants", "soil"), 20))),
+    Kind("relief by a third of a pixel", lambda: stored(with_relief(ground("plants", "soil"), 0.3))),
+    Kind("relief by a pixel", lambda: stored(with_relief(ground("plants", "soil"), 1.0))),
+    Kind("twelve narrow bands", narrow),
+    Kind("a picture in colour", picture, "negative range"),
+    Kind("signed whole numbers", lambda: as_type("int16", 0, -9999)),
+    Kind("an offset", lambda: as_type("uint16", 1000, 0)),
+    Kind("percent", lambda: stored(ground("plants", "soil"), 0.01)),
+    Kind("fractions in doubles", lambda: Memory(ground("plants", "soil"), PLACE, np.nan, tuple(map(Band, FOUR)))),
+    Kind("a little below zero over water", lambda: Memory(
+        (ground("clear water", "plants") - 0.012).astype("float32"), PLACE, np.nan, tuple(map(Band, FOUR)))),
+    Kind("eight bits", lambda: Memory((250 * ground("plants", "soil")).clip(1, 255).astype("uint8"), PLACE, 0,
+                                      tuple(Band(name, 0.004) for name in FOUR))),
+    Kind("one band", lambda: Memory(stored(ground("plants", "soil")).read(PLACE.window)[:1], PLACE, 0,
+                                    (Band("red", 0.0001),))),
+    Kind("speckle of a radar", lambda: measure(lambda f: 0.1 * np.random.default_rng(1).exponential(np.exp(0.3 * f)),
+                                               "vv"), "negative range"),
+    Kind("backscatter in decibels", lambda: measure(lambda f: -12 + 3 * f, "vv", unit="dB")),
+    Kind("phase", lambda: measure(lambda f: np.angle(np.exp(2j * f)), "phase", unit="rad")),
+    Kind("coherence", lambda: measure(lambda f: np.clip(0.5 + 0.15 * f, 0, 1), "coherence"), "negative range"),
+    Kind("kelvin", lambda: measure(lambda f: 288 + 4 * f, "surface", unit="K")),
+    Kind("degrees of frost", lambda: measure(lambda f: -5 + 8 * f, "surface", unit="degC")),
+    Kind("scaled kelvin", lambda: measure(lambda f: (288 + 4 * f) * 100, "lwir11", "uint16", 0, scale=0.01,
+                                          unit="K")),
+    Kind("depths of the sea", lambda: measure(lambda f: -40 + 12 * f, "depth", "float32", -9999, unit="m")),
+    Kind("heights in whole metres", lambda: measure(lambda f: np.maximum(0, 300 * f), "height", "int16", -32768,
+                                                    unit="m")),
+    Kind("rain, mostly none", lambda: measure(lambda f: np.where(f > 1, (f - 1) * 4, 0), "rain", unit="mm")),
+    Kind("probability in percent", lambda: measure(lambda f: np.clip(50 + 20 * f, 0, 100), "cloudy", "uint8", 255),
+         "negative range"),
+    Kind("an index in whole numbers", lambda: measure(lambda f: 4000 + 2000 * f, "ndvi", "int16", -32768,
+                                                      scale=0.0001), "negative range"),
+    Kind("days of a year", lambda: measure(lambda f: 180 + 40 * f, "day", "uint16", 0), "negative range"),
+    Kind("counts of observations", lambda: measure(lambda f: np.clip(5 + f, 0, 9), "count", "uint8", 255)),
 ]  # fmt: skip
+
+
+def test_a_scene_by_night_is_not_called_badly_scaled():
+    found = {one.key: one for one in registry.judge(by_night())}
+    assert found["range"].outcome == "not judged" and "-12 degrees" in found["range"].note
+    assert {one.key for one in found.values() if one.outcome in ("warn", "fail")} <= {"sun"}
+    assert len(KINDS) >= 60
 
 
 @pytest.mark.parametrize("kind", KINDS, ids=[kind.name for kind in KINDS])

@@ -182,6 +182,32 @@ def paler(pixels, names):
     return np.where(pixels == 0, 0, 60 + pixels // 2).astype("uint8")
 
 
+def half_moved(shift: float, name: str = "red") -> Callable:
+    """The left half of a band aside by so much."""
+
+    def change(pixels, names):
+        place, middle = names.index(name), pixels.shape[2] // 2
+        aside = moved(shift, 0)(pixels[place].astype(float)).round()
+        pixels[place, :, :middle] = aside[:, :middle]
+        return pixels
+
+    return change
+
+
+def figures_lie(study: Path) -> None:
+    told(
+        study / f"{STACK}.stac.json", lambda item: item["assets"]["data"]["bands"][1]["statistics"].update(maximum=9)
+    )
+
+
+def dates_lie(study: Path) -> None:
+    def change(item):
+        for row in item["properties"]["zoompick:scenes"]:
+            row["datetime"] = "2025-11-15T11:17:24Z"
+
+    told(study / f"{STACK}.stac.json", change)
+
+
 def striped(pixels, names):
     place = names.index("green")
     pixels[place, :, 60] = (pixels[place, :, 60] * 1.25).round()
@@ -275,7 +301,7 @@ FAULTS = [
           "bands-shift", True),
     Fault("below zero", in_stack(band(lambda b: b - 1200, "blue")), (STACK,), "negative scenes checksum", "leaks"),
     Fault("blinded", in_stack(at(slice(50, 150), slice(50, 250), 65535, ("red",))), (STACK,),
-          "saturated leaks range checksum", "spectra scenes"),
+          "saturated leaks range checksum", "spectra scenes patches"),
     Fault("zeros that no tag tells", zeros_untold, (STACK,), "leaks checksum", "negative scenes"),
     Fault("another baseline's offset", in_stack(lambda p, n: p - 500), (STACK,), "scenes checksum", "negative"),
     Fault("another scale", lambda s: scaled(s / STACK, 0.01), (STACK,), "range record scenes checksum"),
@@ -286,12 +312,22 @@ FAULTS = [
           "scenes"),
     Fault("a lost strip", in_stack(at(ALL, slice(99, 103), 0, ("green",))), (STACK,), "lines checksum"),
     Fault("a strip off", in_stack(stripped), (STACK,), "lines checksum", "scenes"),
+    Fault("half a band a pixel aside", in_stack(half_moved(1.0)), (STACK,), "bands-shift scenes checksum"),
+    Fault("half of near infrared 1.5 px aside", in_stack(half_moved(1.5, "nir")), (STACK,),
+          "bands-shift scenes checksum"),
+    Fault("half a band half a pixel aside", in_stack(half_moved(0.5)), (STACK,), "bands-shift scenes checksum"),
+    Fault("half a band a quarter of a pixel aside", in_stack(half_moved(0.25)), (STACK,),
+          "bands-shift scenes checksum"),
+    Fault("a blank block", in_stack(at(slice(128, 192), slice(192, 256), 777, ("green",))), (STACK,),
+          "patches checksum", "scenes"),
+    Fault("statistics that lie", figures_lie, (STACK,), "figures"),
+    Fault("dates that lie", dates_lie, (STACK,), "figures"),
     Fault("a seam", brighter, ("mosaic.tif",), "seams mosaic checksum"),
-    Fault("dates apart", item_told("datetime", "2025-09-01T11:17:24Z"), (STACK,), "dates"),
+    Fault("dates apart", item_told("datetime", "2025-09-01T11:17:24Z"), (STACK,), "dates", "figures"),
     Fault("a low sun", item_told("view:sun_elevation", 8.0), (STACK,), "sun"),
     Fault("another look", item_told("view:off_nadir", 31.0), (STACK,), "view"),
     Fault("a source changed", scene_file_changed, (STACK,), "sources", "scenes"),
-    Fault("another record", record_reversed, (STACK,), "record"),
+    Fault("another record", record_reversed, (STACK,), "record", "figures"),
     Fault("another index", in_file(NDVI, lambda p, n: p * 1.02), (NDVI,), "index checksum"),
     Fault("colours swapped", in_file(NATURAL, lambda p, n: p[[2, 1, 0]], is_rgb=True), (NATURAL,), "shades checksum"),
     Fault("another stretch", in_file(NATURAL, paler, is_rgb=True), (NATURAL,), "shades checksum"),

@@ -61,7 +61,10 @@ class Tally:
             if self.top is not None and high >= self.top:
                 out.top[place] = np.count_nonzero(values == self.top)
             for number, suspect in enumerate(self.suspects):
-                if low <= suspect <= high:
+                if math.isinf(suspect):
+                    # Where NaN is missing, infinities are; other readers take them for numbers.
+                    out.suspect[place, number] = np.count_nonzero(band == suspect)
+                elif low <= suspect <= high:
                     out.suspect[place, number] = np.count_nonzero(values == suspect)
         return out
 
@@ -112,7 +115,7 @@ class Sample:
 
     @classmethod
     def of(cls, raster: Raster) -> Sample:
-        """About a quarter of a million pixels of six bands, fewer of more."""
+        """About a segment of a million pixels of six bands, fewer of more."""
         grid, count = raster.grid, len(raster.bands)
         step = max(1, math.ceil(math.sqrt(grid.width * grid.height * count / _SAMPLED)))
         return cls(step, grid, count, raster.dtype.str, raster.nodata)
@@ -176,9 +179,12 @@ class SampleTotal:
         return np.asarray(self.pixels[band][self.each_valid[band]])
 
 
+SEGMENTS = 8
+
+
 @dataclass(frozen=True)
 class Lines:
-    """Of each row and column of each band: sum, count, least and greatest of some of its pixels."""
+    """Of each row and column of each band: sum and count by eighths, least and greatest, of some of its pixels."""
 
     bands: int
     rows: int
@@ -192,7 +198,7 @@ class Lines:
         return cls(len(raster.bands), rows, cols, max(1, min(8, min(rows, cols) // _OF_A_LINE)))
 
     def look(self, block: Block) -> tuple[Floats, Floats]:
-        """Shape (4, bands, rows) and (4, bands, cols)."""
+        """Shape (18, bands, rows) and (18, bands, cols)."""
         rows = [self._figures(block, place, 1) for place in range(self.bands)]
         cols = [self._figures(block, place, 0) for place in range(self.bands)]
         return np.stack(rows, axis=1), np.stack(cols, axis=1)
@@ -203,16 +209,26 @@ class Lines:
             return np.ascontiguousarray(values[:, :: self.every].T if axis == 1 else values[:: self.every])
 
         band, valid = thin(block.pixels[place]), block.valid[place]
-        if valid is None:
-            count = np.full(band.shape[1], float(band.shape[0]))
-            return np.stack([band.sum(0, dtype=_wide(band.dtype)), count, band.min(0), band.max(0)])
-        there, values = thin(valid), band.astype(np.float64)
-        low, high = np.where(there, values, np.inf).min(0), np.where(there, values, -np.inf).max(0)
-        return np.stack([np.where(there, values, 0).sum(0), there.sum(0), low, high])
+        start, length = (block.window.col, self.cols) if axis == 1 else (block.window.row, self.rows)
+        segments = (start + np.arange(len(band)) * self.every) * SEGMENTS // length
+        out = _blank(band.shape[1])
+        there = None if valid is None else thin(valid)
+        values = band if there is None else np.where(there, band, 0)
+        for segment in range(int(segments[0]), int(segments[-1]) + 1):
+            part = slice(*np.searchsorted(segments, [segment, segment + 1]))
+            out[segment] = values[part].sum(0, dtype=_wide(band.dtype))
+            out[SEGMENTS + segment] = len(values[part]) if there is None else there[part].sum(0)
+        if there is None:
+            out[-2:] = band.min(0), band.max(0)
+        else:
+            numbers = band.astype(np.float64)
+            out[-2:] = np.where(there, numbers, np.inf).min(0), np.where(there, numbers, -np.inf).max(0)
+        return out
 
     def total(self) -> LinesTotal:
         """Nothing seen."""
-        return LinesTotal(_blank(self.bands, self.rows), _blank(self.bands, self.cols), self.every)
+        rows, cols = (np.repeat(_blank(size)[:, None], self.bands, axis=1) for size in (self.rows, self.cols))
+        return LinesTotal(rows, cols, self.every)
 
 
 _OF_A_LINE = 64
@@ -223,15 +239,15 @@ def _wide(dtype: PixelType) -> PixelType:
     return np.dtype(np.uint32 if dtype.kind == "u" and dtype.itemsize <= 2 else np.float64)
 
 
-def _blank(bands: int, count: int) -> Floats:
-    out = np.zeros((4, bands, count))
-    out[2], out[3] = np.inf, -np.inf
+def _blank(count: int) -> Floats:
+    out = np.zeros((2 * SEGMENTS + 2, count))
+    out[-2], out[-1] = np.inf, -np.inf
     return out
 
 
 @dataclass
 class LinesTotal:
-    """Sum, count, least and greatest, shape (4, bands, rows) and (4, bands, cols), of one pixel in ``every``."""
+    """Of one pixel in ``every``: sums and counts by eighths, least and greatest, shape (18, bands, lines)."""
 
     rows: Floats
     cols: Floats
@@ -241,9 +257,9 @@ class LinesTotal:
         """Those of a block."""
         for own, other, start in ((self.rows, part[0], window.row), (self.cols, part[1], window.col)):
             here = own[:, :, start : start + other.shape[2]]
-            here[:2] += other[:2]
-            np.minimum(here[2], other[2], out=here[2])
-            np.maximum(here[3], other[3], out=here[3])
+            here[:-2] += other[:-2]
+            np.minimum(here[-2], other[-2], out=here[-2])
+            np.maximum(here[-1], other[-1], out=here[-1])
 
 
 @dataclass(frozen=True)

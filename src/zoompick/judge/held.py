@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from zoompick.arrays import Pixels, PixelType
+from zoompick.arrays import Floats, Pixels, PixelType
 from zoompick.later import np
 from zoompick.raster.raster import Band
 from zoompick.sensors.classes import few_codes
@@ -14,7 +14,11 @@ Held = Literal["reflectance", "unscaled", "measure", "unknown", "codes"]
 _REFLECT = ("coastal", "blue", "green", "yellow", "red", "rededge", "pan", "nir", "cirrus", "swir")
 _EMIT = ("lwir", "mwir", "thermal", "temperature")
 _LONGEST_UM = 3.0
-_LIKELY = (-0.2, 1.6)
+_LIKELY, _LEAST = (-0.2, 1.6), -0.05
+
+
+def _physical(band: Band, sampled: Pixels) -> Floats:
+    return np.asarray(sampled.astype(np.float64) * band.scale + band.offset)
 
 
 def held_by(band: Band, dtype: PixelType, sampled: Pixels) -> Held:
@@ -38,9 +42,12 @@ def held_by(band: Band, dtype: PixelType, sampled: Pixels) -> Held:
         return "codes"
     if band.unit or is_emitted:
         return "measure"
+    is_named = band.name.startswith(_REFLECT) or band.wavelength_um is not None
     if (band.scale, band.offset) != (1.0, 0.0):
-        return "reflectance"
-    if not band.name.startswith(_REFLECT) and band.wavelength_um is None:
+        # What nothing names may be reflectance, and is unless it has a sign, as indices have.
+        is_so = is_named or not sampled.size or float(np.percentile(_physical(band, sampled), 1)) > _LEAST
+        return "reflectance" if is_so else "unknown"
+    if not is_named:
         return "codes" if few_codes(np.unique(sampled[: 1 << 16])) else "unknown"
     if dtype.kind == "f" and sampled.size and _LIKELY[0] <= float(np.median(sampled)) <= _LIKELY[1]:
         return "reflectance"

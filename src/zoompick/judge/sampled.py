@@ -62,7 +62,7 @@ def windows_of(subject: Subject) -> list[Window]:
     """Nine windows spread evenly, the same each time; of a subject that is judged thoroughly all."""
     grid = subject.raster.grid
     if not subject.is_thorough:
-        return tiles_over(grid, WINDOWS)
+        return tiles_over(grid, WINDOWS, 3)
     return [Window(col, row, min(_WHOLE_PX, grid.width - col), min(_WHOLE_PX, grid.height - row))
             for row in range(0, grid.height, _WHOLE_PX) for col in range(0, grid.width, _WHOLE_PX)]  # fmt: skip
 

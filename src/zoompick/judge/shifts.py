@@ -74,9 +74,15 @@ class Shifts:
         return enough and self.spread_px < _SURE_SPREAD_PX
 
 
-def tiles_over(grid: Grid, most: int = _MOST_TILES) -> list[Window]:
-    """Windows spread evenly over a grid; of a large one each within one of its squares of 512 pixels."""
-    side = min(_TILE_PX, max(_LEAST_PX, min(grid.width, grid.height) // 3), grid.width, grid.height)
+def tiles_over(grid: Grid, most: int = _MOST_TILES, least: int = 4) -> list[Window]:
+    """Windows spread evenly over a grid; of a large one each within one of its squares of 512 pixels.
+
+    Parameters
+    ----------
+    least : int
+        So many at least go along its shorter side, where that leaves them large enough.
+    """
+    side = min(_TILE_PX, max(_LEAST_PX, min(grid.width, grid.height) // least), grid.width, grid.height)
     across, down = max(1, grid.width // side), max(1, grid.height // side)
     while across * down > most:
         across, down = (across - 1, down) if across >= down else (across, down - 1)

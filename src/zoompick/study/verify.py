@@ -261,7 +261,7 @@ def verify_files(
             continue
         jobs.append(partial(_product, path, path.name, expected, "There is no such file. Check the path."))
         jobs.append(partial(_opened, path, path.name, expected))
-    return _keyed(_all(jobs, report), expected)
+    return rooted(_keyed(_all(jobs, report), expected), {})
 
 
 def _keyed(findings: Sequence[Finding], expected: Expected) -> list[Finding]:

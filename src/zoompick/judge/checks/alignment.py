@@ -22,11 +22,14 @@ def bands_aligned(subject: Subject) -> list[Finding]:
     """Each band against the one that it looks most like; then where each lies against the middle of all."""
     names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
     tiles = subject.sweep.totals["tiles"]
-    edges = _tree(np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)]))
+    alike = np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)])
+    edges = _tree(alike)
     with engine.crew_here() as crew:
         each = [list(engine.each(crew, tiles.of(place), spectrum_of)) for place in range(len(names))]
-        shifts = engine.each(crew, edges, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
-        found = dict(zip(edges, shifts, strict=True))
+        pairs = [*edges, *_more_pairs(alike, edges)]
+        shifts = engine.each(crew, pairs, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
+        every = dict(zip(pairs, shifts, strict=True))
+    found = {pair: every[pair] for pair in edges}
     places = _placed(found, len(names))
     limit, most = subject.limits.shift_px, f"at most {subject.limits.shift_px:g} px"
     grid = subject.raster.grid
@@ -36,10 +39,10 @@ def bands_aligned(subject: Subject) -> list[Finding]:
         "size": [grid.width, grid.height],
         "shifts": rows,
     }
-    parts = {f"{names[two]} against {names[one]}": part for (one, two), shifts in found.items()
+    parts = {f"{names[two]} against {names[one]}": part for (one, two), shifts in every.items()
              if (part := parted(shifts)) is not None}  # fmt: skip
     if parts:
-        pair = max(parts, key=lambda key: parts[key].size_px)
+        pair = max(parts, key=lambda key: parts[key].sure)
         return [_in_part("bands aligned", subject, pair, parts[pair], limit, data)]
     if len(places) < 2:
         return [not_judged("bands aligned", subject.label, _SAYS_NOTHING, most, data=data)]
@@ -66,6 +69,19 @@ def bands_aligned(subject: Subject) -> list[Finding]:
 
 
 _MOST_BANDS = 24
+
+
+def _more_pairs(alike: Floats, edges: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Each band and the three that it looks most like: some are sharper than the likest, and show less."""
+    known = {frozenset(edge) for edge in edges}
+    found = dict[frozenset[int], tuple[int, int]]()
+    for band in range(len(alike)):
+        order = [int(other) for other in np.argsort(-alike[band]) if other != band][:_NEAREST]
+        found |= {frozenset((band, other)): (other, band) for other in order if frozenset((band, other)) not in known}
+    return list(found.values())
+
+
+_NEAREST = 3
 
 
 def _in_part(check: str, subject: Subject, pair: str, part: Part, limit: float, data: JsonObject) -> Finding:

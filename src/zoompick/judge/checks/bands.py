@@ -8,6 +8,7 @@ from typing import Any
 
 from zoompick.arrays import Floats, Mask
 from zoompick.files import human_names
+from zoompick.judge.gauges import SampleTotal
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.scenes.finding import Finding, Seen, judged, not_judged
@@ -41,7 +42,7 @@ def published(
     missing = [name for name in expected if name not in available]
     elsewhere = [name for name in missing if name in others]
     todo = "Other scenes of its collection have them: pick one of those." if elsewhere else (
-        "No other scene of its collection here has them, either: ask for other bands, or another collection."
+        "No other scene of its collection here has them: ask for other bands, or another collection."
     )  # fmt: skip
     note = f"The scene was published without {human_names(missing, _MOST_NAMES)}. {todo}"
     figure = f"{len(expected) - len(missing)} of {len(expected)}"
@@ -59,9 +60,11 @@ def distinct(subject: Subject) -> list[Finding]:
         pair = sample.pixels[[one, other]]
         if np.array_equal(pair[0], pair[1], equal_nan=pair.dtype.kind == "f"):
             twins.append((one, other))
-        elif {one, other} <= set(subject.places("reflectance", "unscaled")) and (
-            found := float(sample.correlations[one, other])
-        ) > _ALIKE:
+        elif (
+            {one, other} <= set(subject.places("reflectance", "unscaled"))
+            and (found := float(sample.correlations[one, other])) > _ALIKE
+            and _is_scaled(sample, one, other)
+        ):
             like.append((one, other, found))
     twins = [pair for pair in twins if _are_equal(subject, *pair)]
     groups = _groups(twins)
@@ -86,6 +89,23 @@ def distinct(subject: Subject) -> list[Finding]:
         else ""
     )
     return [judged("bands distinct", subject.label, not empty, figure, "all", note, whole, bad="warn")]
+
+
+def _is_scaled(sample: SampleTotal, one: int, other: int) -> bool:
+    """True where nothing but rounding is left of a band once another, by a factor and an offset, is taken away.
+
+    Cloud and snow are bright in all bands, so that bands that differ go together: what is left tells.
+    """
+    there = sample.each_valid[[one, other]].all(axis=0)
+    x, y = sample.pixels[[one, other]][:, there].astype(np.float64)
+    slope, start = np.polyfit(x, y, 1)
+    left = float(np.percentile(np.abs(y - slope * x - start), _MOST_OF))
+    if sample.pixels.dtype.kind in "iu":
+        return left <= 1 + abs(slope)
+    return left <= _LEFT * float(np.median(np.abs(y)))
+
+
+_MOST_OF, _LEFT = 80, 0.0001
 
 
 def _is_grey(subject: Subject, same: Sequence[int]) -> bool:
@@ -223,6 +243,10 @@ def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Fi
     if bare.sum() < _ENOUGH or float(np.percentile(blue, _DARKEST)) > _HAZY:
         # Haze and smoke are bluer than the ground below, most of all where that is dark.
         return fine
+    plants = contrast > _LUSH
+    if plants.sum() >= _ENOUGH and float((blue < red)[plants].mean()) > _MOSTLY:
+        # Bands that are swapped are so over plants as well: here smoke lies over the rest.
+        return fine
     share = float((blue > red * 1.1)[bare].mean())
     if share < _MOSTLY:
         return fine
@@ -232,7 +256,7 @@ def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Fi
                   f"at most {100 * _MOSTLY:.0f} %", note, 100 * share, bad="warn")  # fmt: skip
 
 
-_BARE, _MOSTLY, _DARKEST, _HAZY = 0.12, 0.9, 2, 0.06
+_BARE, _MOSTLY, _DARKEST, _HAZY, _LUSH = 0.12, 0.9, 2, 0.06, 0.6
 
 
 def _reflectance(subject: Subject, place: int) -> Floats:

@@ -6,9 +6,9 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from zoompick.arrays import Floats, Mask
 from zoompick.files import human_names
 from zoompick.judge.gauges import Tally
+from zoompick.judge.lines import LineFigures, odd_lines
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.scenes.finding import Finding, judged, not_judged
@@ -119,6 +119,13 @@ def leaks(subject: Subject) -> list[Finding]:
                 # The sea's height, a change of nothing: zero is a measure like others.
                 continue
             share = 100 * tally.suspect[place, number] / max(1, tally.count[place])
+            if (
+                suspect == Tally.of(subject.raster).top
+                and share <= subject.limits.saturated
+                and _can_saturate(subject)
+            ):
+                # A sensor that was blinded here and there: 'saturated' judges it.
+                continue
             lonely = _stands_apart(subject, place, suspect)
             if lonely and share > worst:
                 worst, where, what = float(share), name, suspect
@@ -138,6 +145,8 @@ def _suspects(subject: Subject) -> tuple[float, ...]:
 
 def _stands_apart(subject: Subject, place: int, suspect: float) -> bool:
     """True where a value lies beyond the others by more than their own spread: a mark, not a measure."""
+    if math.isinf(suspect):
+        return True
     sample = subject.sweep.totals["sample"]
     values = sample.values_of(place).astype(np.float64)
     others = values[values != suspect]
@@ -154,14 +163,18 @@ def lines(subject: Subject) -> list[Finding]:
     """Rows or columns of one value, and stripes: lines that differ from their neighbours as a whole."""
     total = subject.sweep.totals["lines"]
     dead, striped, least = [], [], min(_MANY, _LONG_PX // total.every)
+    looked_at = 0.0
     for place in subject.seen:
-        band = subject.raster.bands[place]
+        name, stripes = subject.raster.bands[place].name, list[list[str]]()
         for words, figures in (("row", total.rows[:, place]), ("column", total.cols[:, place])):
-            found, stripes = _odd_lines(figures, least)
-            dead += [f"{words} {number} of {band.name}" for number in found]
-            striped += [f"{words} {number} of {band.name}" for number in stripes]
+            of = LineFigures.of(figures)
+            looked_at = max(looked_at, float(of.counts.max(initial=0)))
+            found, odd_ones = odd_lines(of, least)
+            dead += [f"{words} {number} of {name}" for number in found]
+            stripes.append([f"{words} {number} of {name}" for number in odd_ones])
+        # What crosses itself is streets or fields: a detector has one direction.
+        striped += [] if min(map(len, stripes)) >= _A_GRID else [line for own in stripes for line in own]
     odd = dead or striped
-    looked_at = max(float(figures[1].max(initial=0)) for figures in (total.rows, total.cols))
     if not odd and looked_at < least:
         reason = f"Its lines are shorter than {least * total.every} pixels: too little of each is there to tell."
         return [not_judged("dead lines", subject.label, reason, "none")]
@@ -178,59 +191,7 @@ def lines(subject: Subject) -> list[Finding]:
                    bad="fail" if dead else "warn", data=data)]  # fmt: skip
 
 
-def _odd_lines(figures: Floats, least_seen: int) -> tuple[list[int], list[int]]:
-    """Numbers of dead lines and of stripes, from sum, count, least and greatest of each line."""
-    sums, counts, low, high = figures
-    usual = np.median(counts[counts > 0]) if (counts > 0).any() else 0
-    full = counts > 0.5 * usual
-    dead = _dead(full & (high > low), (counts < 0.05 * usual) | ((low == high) & full & (counts >= least_seen)))
-    means = np.where(full, sums / np.maximum(counts, 1), np.nan)
-    steps = np.diff(means)
-    usable = np.isfinite(steps)
-    if usable.sum() < _LEAST_LINES:
-        return np.flatnonzero(dead).tolist(), []
-    spread = 1.4826 * np.median(np.abs(steps[usable]))
-    least = max(_FAR_OFF * spread, _LEAST_STEP * float(np.nanmedian(np.abs(means))))
-    ragged = np.abs(np.diff(counts)) / max(usual, 1)
-    stripes = np.zeros(len(counts), bool)
-    for width in range(1, _WIDEST + 1):
-        stripes |= _stripes(steps, ragged, width, least)
-    return np.flatnonzero(dead).tolist(), np.flatnonzero(stripes & ~dead).tolist()
-
-
-def _dead(varied: Mask, suspect: Mask) -> Mask:
-    """Lines of one value or none, up to so many together, with lines on both sides that vary."""
-    changes = np.diff(np.concatenate([[False], suspect, [False]]).astype(np.int8))
-    out = np.zeros(len(suspect), bool)
-    for start, stop in zip(np.flatnonzero(changes == 1), np.flatnonzero(changes == -1), strict=True):
-        inner = start > 0 and stop < len(suspect)
-        if inner and stop - start <= _MOST_DEAD and varied[start - 1] and varied[stop]:
-            out[start:stop] = True
-    return out
-
-
-def _stripes(steps: Floats, ragged: Floats, width: int, least: float) -> Mask:
-    """So many lines together that differ from the lines on both sides, the same way and about as much.
-
-    The edge of a patch is a step to one side; what lies across many lines has edges that differ.
-    """
-    found = np.zeros(len(steps) + 1, bool)
-    starts = np.arange(len(steps) - width)
-    into, out_of = steps[starts], steps[starts + width]
-    with np.errstate(invalid="ignore"):
-        hit = (np.minimum(into, -out_of) > least) | (np.maximum(into, -out_of) < -least)
-        if width > 1:
-            hit &= np.abs(into + out_of) < _UNLIKE * np.abs(into)
-    for start in starts[hit]:
-        inside = steps[start + 1 : start + width]
-        even = not inside.size or np.abs(inside).max() < _UNLIKE * abs(steps[start])
-        if even and ragged[start : start + width + 1].sum() < _SAME_COUNT:
-            found[start + 1 : start + width + 1] = True
-    return found
-
-
-_MOST_DEAD, _WIDEST, _UNLIKE, _MANY, _LONG_PX = 16, 4, 0.3, 48, 128
-_LEAST_LINES, _FAR_OFF, _LEAST_STEP, _SAME_COUNT = 20, 8.0, 0.03, 0.04
+_MANY, _LONG_PX, _A_GRID = 48, 128, 3
 
 
 def _has_light(subject: Subject) -> bool:
