@@ -133,6 +133,16 @@ def clouds(values: np.ndarray, share: float, bright: float = 0.9) -> np.ndarray:
     return made * (1 + 0.01 * np.random.default_rng(11).standard_normal(SHAPE))
 
 
+def blinded() -> Memory:
+    """Eight bits that end at 60 % reflected: cloud rises to it, and half a percent lies beyond."""
+    values = clouds(ground("plants", "soil"), 0.05, 0.45)
+    rough = ndimage.gaussian_filter(np.random.default_rng(10).standard_normal(SHAPE), 9)
+    low, high = np.quantile(rough, [0.95, 0.995])
+    values *= 1 + np.clip((rough - low) / (high - low), 0, 1) / 3
+    shades = (values / 0.00235).round().clip(1, 255).astype("uint8")
+    return Memory(shades, PLACE, 0, tuple(Band(name, 0.00235) for name in FOUR))
+
+
 def narrow() -> Memory:
     """Twelve bands, ten nanometres apart."""
     four = ground("plants", "soil", "clear water")
@@ -198,7 +208,7 @@ KINDS = [
     Kind("half of cloud", lambda: stored(clouds(ground("plants", "soil"), 0.5))),
     Kind("cloud over sea", lambda: stored(clouds(ground("clear water"), 0.3)), "spectra"),
     Kind("cloud brighter than white", lambda: stored(clouds(ground("plants", "soil"), 0.05, 1.25))),
-    Kind("a sensor blinded by half a percent", lambda: stored(clouds(ground("plants", "soil"), 0.005, 6.6))),
+    Kind("a sensor blinded by half a percent", blinded),
     Kind("smoke over forest", lambda: stored(ground("smoke", "plants", "plants"))),
     Kind("haze over sea", lambda: stored(ground("haze", "clear water") + 0.03), "spectra"),
     Kind("rows of vines", lambda: stored(rows_of_vines(ground("plants", "soil")))),

@@ -284,7 +284,7 @@ def test_a_brief_sets_limits_and_leaves_checks_out(study, program):
     kept = json.loads((study / "checks.json").read_text())["findings"]
     assert [row["key"] for row in kept] == [finding.key for finding in found]
     some = judge_study(Study(study), options=CheckOptions(only=("values",)))
-    assert {finding.key for finding in some} == {"negative", "saturated", "range", "leaks", "lines"}
+    assert {finding.key for finding in some} == {"negative", "saturated", "range", "leaks", "lines", "patches"}
     assert json.loads((study / "checks.json").read_text())["findings"] == kept
     for wrong, said in (("limits = { shift = 1 }", "shift_px"), ("limits = 3", "table"), ('skip = "x', "line")):
         (study / "study.toml").write_text(text.replace("[verify]\n", f"[verify]\n{wrong}\n"))

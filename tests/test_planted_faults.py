@@ -262,6 +262,12 @@ def clouded(study: Path) -> None:
         edited(path, lambda pixels, names, code=code: np.where(pixels == 0, 0, code).astype(pixels.dtype))
 
 
+def upside_down(study: Path) -> None:
+    """What is called cloud in a scene is so elsewhere."""
+    for path in study.glob("scenes/*/*/*20241220*/*-classes.tif"):
+        edited(path, lambda pixels, names: np.where(pixels == 0, 0, pixels[:, ::-1]))
+
+
 class Fault(NamedTuple):
     """A fault, where it is planted, what is judged (the study without files), which checks must and may speak."""
 
@@ -339,6 +345,7 @@ FAULTS = [
     Fault("a brief changed", brief_changed, (), "brief", only=RECORDS),
     Fault("a reference off", lambda s: scaled(s / CLIP, 0.00012), (STACK,), "reference", reference=CLIP),
     Fault("a scene's file is gone", lambda s: first_of(s, "*-nir.tif").unlink(), (), "here"),
+    Fault("class layers upside down", upside_down, (), "classes checksum", "mask"),
     Fault("clouds painted", clouded, (), "cloud checksum"),
 ]  # fmt: skip
 

@@ -45,6 +45,12 @@ FILE_CHECKS: tuple[Check, ...] = (
           "Hashes the whole file and compares.", _never, _nothing, "The multihash format; FIPS 180-4, BLAKE3."),
     Check("published", "bands", "bands published", "A scene of a study.", "Compares its bands with the brief's.",
           _never, _nothing),
+    Check("classes", "cloud", "classes fit the bands",
+          "A scene of a study with a class layer that tells cloud or shadow, and a visible band or near infrared.",
+          "How often a pixel called cloud is brighter than one called clear in the visible bands, and one called "
+          "shadow darker in near infrared, by pairs; of an overview.", _never, _nothing,
+          "H. B. Mann, D. R. Whitney, On a test of whether one of two random variables is stochastically larger than "
+          "the other (1947)."),
     Check("brief", "record", "as the brief says", "A study's product and its record.",
           "Compares what the brief asks for now, and its inputs, with what the product was made of.",
           _never, _nothing),
@@ -57,7 +63,7 @@ FILE_CHECKS: tuple[Check, ...] = (
           "Asks the source again for size and entity tag (or date) of each file, and compares.", _never, _nothing,
           "RFC 9110, sections 8.6 (Content-Length) and 8.8 (ETag, Last-Modified)."),
 )  # fmt: skip
-"""Checks of files and records, which need no pixels: a study makes them."""
+"""Checks of files, scenes and records, which a study makes."""
 CHECKS: tuple[Check, ...] = tuple(
     check
     for group in (

@@ -182,7 +182,9 @@ class Subject:
 
     @property
     def seen(self) -> tuple[int, ...]:
-        """Places of the bands that an instrument saw, whatever their scale: all but codes of classes."""
+        """Places of the bands that vary as the ground does, whatever their scale: all but codes and counts."""
+        if self.traits.holds in _COMPUTED:
+            return tuple(place for place, one in enumerate(self.held) if one != "codes")
         return self.places("reflectance", "unscaled", "measure", "unknown")
 
     @property
@@ -194,6 +196,9 @@ class Subject:
     def holds_ground(self) -> bool:
         """True when every pixel of the area should be there: nothing was taken out on purpose."""
         return self.traits.is_whole
+
+
+_COMPUTED = ("index", "difference", "picture")
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,8 @@ from zoompick.journal import act, acts
 from zoompick.judge import registry
 from zoompick.judge.checks import bands as band_checks
 from zoompick.judge.checks import files
+from zoompick.judge.checks.classes import TITLE as CLASSES_TITLE
+from zoompick.judge.checks.classes import VISIBLE, classes_fit
 from zoompick.judge.checks.cloud import cloud_share
 from zoompick.judge.limits import Limits
 from zoompick.judge.roots import rooted
@@ -33,6 +35,7 @@ from zoompick.products.sources import Sources
 from zoompick.products.step import RasterStep, Step
 from zoompick.raster import engine
 from zoompick.scenes import fetched as record
+from zoompick.scenes.deliveries import open_layers
 from zoompick.scenes.fetchplan import local_names
 from zoompick.scenes.finding import Finding, judged, not_judged
 from zoompick.scenes.items import band_files
@@ -338,10 +341,29 @@ def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected, others:
     if present and expected.wants("blocks"):
         decoded = [_decoded(path, label) for path in present]
         found.append(_joined(decoded, "blocks decode", label))
+    if expected.wants("classes"):
+        found += _classes(study, scene)
     if present and expected.wants("checksum"):
         digests = [finding for path in present for finding in _digests(path, scene)]
         found.append(_joined(digests, "checksums", label))
     return found
+
+
+def _classes(study: Study, scene: Scene) -> list[Finding]:
+    """Whether the class layer of a scene fits its bands, those that are here."""
+    names = [name for name in (*VISIBLE, "nir", CLASS_BAND) if name in scene.bands]
+    here = {name: path for name in names for path in band_paths(study, scene, [name]) if path.is_file()}
+    layer = here.pop(CLASS_BAND, None)
+    if layer is None or not here:
+        return []
+    try:
+        bands = {name: own.raster for name, path in here.items() for own in open_layers([path]) if own.name == name}
+        table = ClassTable.from_stac(scene.bands[CLASS_BAND].classes)
+        return classes_fit(bands, open_raster(layer), table, scene.label)
+    except ClusterError:
+        raise
+    except ZoomPickError as error:
+        return [not_judged(CLASSES_TITLE, scene.label, error.what, "")]
 
 
 def _decoded(path: Path, label: str) -> Finding:

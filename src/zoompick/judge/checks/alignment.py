@@ -162,7 +162,9 @@ def _row(shifts: Shifts) -> JsonObject:
 
 def _can_shift(subject: Subject) -> bool:
     # What is cut out of another product lies as that does.
-    if subject.is_moved or subject.traits.is_cut or len(subject.seen) < len(subject.raster.bands):
+    if subject.is_moved or subject.traits.is_cut or subject.traits.holds != "reflectance":
+        return False
+    if len(subject.seen) < len(subject.raster.bands):
         return False
     return min(subject.raster.grid.width, subject.raster.grid.height) >= _LEAST
 

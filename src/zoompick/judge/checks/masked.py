@@ -5,12 +5,22 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from itertools import permutations
+from typing import TypeGuard
 
 from zoompick.arrays import Floats, Mask, Pixels
 from zoompick.jsontypes import JsonMap
 from zoompick.judge.checks.products import physical, source_of_all
 from zoompick.judge.owners import Owner
-from zoompick.judge.sampled import MOST_OFF_PERCENT, Tally, compared, judged_as, outline_of, surely, windows_of
+from zoompick.judge.sampled import (
+    MOST_OFF_PERCENT,
+    RELATIVE,
+    Tally,
+    compared,
+    judged_as,
+    outline_of,
+    surely,
+    windows_of,
+)
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
@@ -20,7 +30,7 @@ from zoompick.scenes.finding import Finding
 
 
 def mask_both_ways(subject: Subject) -> list[Finding]:
-    """A mask by classes: neither less nor more is hidden than the rule says."""
+    """A mask by classes: neither less nor more is hidden than the rule says, and what is shown is as it was."""
     words = [word.strip() for word in str(subject.options["rule"]).split(" or ")]
     grid, applied, tally = subject.raster.grid, bool(subject.options.get("applied")), Tally()
     assert subject.open is not None
@@ -31,7 +41,7 @@ def mask_both_ways(subject: Subject) -> list[Finding]:
         for path, table in subject.tables.items()
     ]
     area = subject.options.get("outside")
-    source = source_of_all(subject) if applied else None
+    source, values = source_of_all(subject) if applied else None, Tally()
     for window in windows_of(subject):
         least, most = _hidden_of(layers, window)
         if area is not None and "outside" in words:
@@ -41,10 +51,32 @@ def mask_both_ways(subject: Subject) -> list[Finding]:
         if applied:
             shown = valid_mask(pixels, subject.raster.nodata).any(axis=0)
             known = _there(source, grid, window)
+            values = values.plus(shown & known, _differs(subject, source, window))
         else:
             shown, known = pixels[0] == 0, pixels[0] != subject.raster.nodata
         tally = tally.plus(known & (least == most), shown == least)
-    return [compared(subject, "mask fits classes", tally, "are hidden against the rule, or shown against it", 1.0)]
+    found = [compared(subject, "mask fits classes", tally, "are hidden against the rule, or shown against it", 1.0)]
+    if applied and _lies_on(source, grid):
+        found.append(compared(subject, "masked bands as before", values, "are not what they were before the mask"))
+    return found
+
+
+def _lies_on(source: Raster | None, grid: Grid) -> TypeGuard[Raster]:
+    return source is not None and source.grid.shares_lattice(grid)
+
+
+def _differs(subject: Subject, source: Raster | None, window: Window) -> Mask:
+    """Where a band is more than a step off what it was before; nowhere where that is not here."""
+    wrong = np.zeros((window.height, window.width), bool)
+    if not _lies_on(source, subject.raster.grid):
+        return wrong
+    col, row = (round(value) for value in subject.raster.grid.offset_in(source.grid))
+    before, now = physical(source, window.moved(col, row)), physical(subject.raster, window)
+    for band in subject.raster.bands:
+        if band.name in before:
+            off = np.abs(now[band.name] - before[band.name])
+            wrong |= off > 1.01 * abs(band.scale) + RELATIVE * np.abs(before[band.name])
+    return wrong
 
 
 def _hidden_of(layers: Sequence[Owner], window: Window) -> tuple[Mask, Mask]:
@@ -64,7 +96,7 @@ def _hidden_of(layers: Sequence[Owner], window: Window) -> tuple[Mask, Mask]:
 
 def _there(source: Raster | None, grid: Grid, window: Window) -> Mask:
     """Where the bands that were masked have pixels; everywhere where they are not here."""
-    if source is None or not source.grid.shares_lattice(grid):
+    if not _lies_on(source, grid):
         return np.ones((window.height, window.width), bool)
     col, row = (round(value) for value in grid.offset_in(source.grid))
     pixels = source.read(window.moved(col, row))
@@ -150,7 +182,8 @@ def _shown_plainly(subject: Subject) -> bool:
 
 CHECKS: Sequence[Check] = (
     Check("mask", "products", "mask fits classes", "A mask by classes, and its class layers.",
-          "In nine windows: what the rule hides is hidden, and nothing else; a pixel about the edges is left out.",
+          "In nine windows: what the rule hides is hidden, and nothing else; a pixel about the edges is left out; "
+          "what is shown is what it was before the mask.",
           _plain_mask, mask_both_ways),
     Check("shades", "products", "shades fit", "A composite, and what it was made of.",
           "In nine windows: the shade of each pixel by the recorded curve and tone, within two shades.",

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from scipy import ndimage
-
 from zoompick.arrays import Mask, Pixels
 from zoompick.judge.subject import Check, Subject
-from zoompick.later import np
+from zoompick.later import ndimage, np
 from zoompick.scenes.finding import Finding, judged
 
 _LEAST, _MOST_SHARE, _RING = 8, 0.3, 0.9
@@ -54,26 +52,29 @@ def flat_patches(values: Pixels, valid: Mask) -> Iterator[_Patch]:
     """
     if min(values.shape) < 2 * _LEAST:
         return
-    edge = _LEAST - 1
-    # A window is of one value where its least and its greatest are one.
-    least = ndimage.minimum_filter(values, _LEAST, mode="nearest", origin=-(_LEAST // 2))
-    greatest = ndimage.maximum_filter(values, _LEAST, mode="nearest", origin=-(_LEAST // 2))
-    whole = ndimage.minimum_filter(valid, _LEAST, mode="nearest", origin=-(_LEAST // 2))
-    starts = (least == greatest) & whole
-    starts[-edge:], starts[:, -edge:] = False, False
+    # A window is of one value where its least and its greatest are one; by the pixel in its upper left corner.
+    starts = (_over(values, np.minimum) == _over(values, np.maximum)) & _over(valid, np.logical_and)
     if not starts.any():
         return
     labels, _ = ndimage.label(starts)
     found, area = list[_Patch](), 0
     for label, part in enumerate(ndimage.find_objects(labels), 1):
         own = labels[part] == label
-        rows, cols = (slice(one.start, one.stop + edge) for one in part)
+        rows, cols = (slice(one.start, one.stop + _LEAST - 1) for one in part)
         patch = _Patch(rows, cols, float(values[rows, cols][0, 0]))
         area += int(own.sum())
         if own.all() and _is_alone(values, valid, patch):
             found.append(patch)
     if area <= _MOST_SHARE * valid.sum():
         yield from found
+
+
+def _over(values: Pixels, joined: np.ufunc) -> Pixels:
+    """What 8 x 8 pixels come to, for each that has so many to its right and below."""
+    for step in (1, 2, 4):
+        values = joined(values[:, :-step], values[:, step:])
+        values = joined(values[:-step], values[step:])
+    return values
 
 
 def _is_alone(values: Pixels, valid: Mask, patch: _Patch) -> bool:

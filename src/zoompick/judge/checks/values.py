@@ -119,13 +119,6 @@ def leaks(subject: Subject) -> list[Finding]:
                 # The sea's height, a change of nothing: zero is a measure like others.
                 continue
             share = 100 * tally.suspect[place, number] / max(1, tally.count[place])
-            if (
-                suspect == Tally.of(subject.raster).top
-                and share <= subject.limits.saturated
-                and _can_saturate(subject)
-            ):
-                # A sensor that was blinded here and there: 'saturated' judges it.
-                continue
             lonely = _stands_apart(subject, place, suspect)
             if lonely and share > worst:
                 worst, where, what = float(share), name, suspect
