@@ -19,15 +19,10 @@ from zoompick.files import json_bytes, multihash, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.journal import act, acts
 from zoompick.judge import registry
-from zoompick.judge.checks import bands as band_checks
 from zoompick.judge.checks import files
-from zoompick.judge.checks.classes import TITLE as CLASSES_TITLE
-from zoompick.judge.checks.classes import VISIBLE, classes_fit
-from zoompick.judge.checks.cloud import cloud_share
 from zoompick.judge.limits import Limits
 from zoompick.judge.roots import rooted
 from zoompick.judge.subjects import Expected, computed, inputs_of, subject_of
-from zoompick.judge.sweep import sweep
 from zoompick.products.current import digest_of
 from zoompick.products.fused import FusedStep
 from zoompick.products.kinds.table import traits_of
@@ -35,20 +30,15 @@ from zoompick.products.sources import Sources
 from zoompick.products.step import RasterStep, Step
 from zoompick.raster import engine
 from zoompick.scenes import fetched as record
-from zoompick.scenes.deliveries import open_layers
-from zoompick.scenes.fetchplan import local_names
 from zoompick.scenes.finding import Finding, judged, not_judged
 from zoompick.scenes.items import band_files
-from zoompick.scenes.opening import open_raster
-from zoompick.scenes.scene import CLASS_BAND, Scene
 from zoompick.scenes.sidecar import read_sidecar
-from zoompick.sensors.classes import ClassTable
 from zoompick.study import sourced
 from zoompick.study.brief import Brief
 from zoompick.study.checkstate import state_of
 from zoompick.study.folder import JUDGED, Study, at_home
-from zoompick.study.needs import band_paths
 from zoompick.study.plan import StudyPlan, plan_study
+from zoompick.study.scenechecks import bands_of_others, clouds_checked, scene_checked
 from zoompick.study.shortlist import shortlist
 
 
@@ -177,8 +167,10 @@ def verify_study(
                         traits_of=traits_of, is_thorough=options.is_thorough)  # fmt: skip
     jobs: list[Job] = []
     for day, scenes in plan.days.items():
-        jobs += [partial(_scene, study, brief, scene, expected, _bands_of_others(plan, scene)) for scene in scenes]
-        jobs.append(partial(_clouds, study, expected, scenes, day))
+        jobs += [
+            partial(scene_checked, study, brief, scene, expected, bands_of_others(plan, scene)) for scene in scenes
+        ]
+        jobs.append(partial(clouds_checked, study, expected, scenes, day))
         if options.is_online and expected.wants("online"):
             jobs += [partial(sourced.online, study, scene, report) for scene in scenes]
     if expected.wants("licence"):
@@ -319,105 +311,6 @@ def _judged(job: Job) -> list[Finding]:
         # One file that cannot be read is a finding; the others are judged all the same.
         subject = next((word for word in getattr(job, "args", ()) if isinstance(word, str)), "a file")
         return [judged("can be judged", subject, False, "no", "yes", f"{error.what} {error.todo}".strip())]
-
-
-def _bands_of_others(plan: StudyPlan, scene: Scene) -> frozenset[str]:
-    """Bands of all other scenes of a scene's collection."""
-    every = (one for scenes in plan.days.values() for one in scenes)
-    alike = (one for one in every if one.key[:2] == scene.key[:2] and one.key != scene.key)
-    return frozenset(name for one in alike for name in one.bands)
-
-
-def _scene(study: Study, brief: Brief, scene: Scene, expected: Expected, others: frozenset[str]) -> list[Finding]:
-    """Bands published, files here, whole, and with the published digest."""
-    wanted = [*brief.bands, CLASS_BAND] if CLASS_BAND in scene.bands else list(brief.bands)
-    label = scene.label
-    found = [band_checks.published(tuple(scene.bands), brief.bands, label, others)]
-    paths = band_paths(study, scene, wanted)
-    present = [path for path in paths if path.is_file()]
-    absent = [path.name for path in paths if not path.is_file()]
-    note = f"Missing: {', '.join(absent)}. 'zoompick download' says why." if absent else ""
-    found.append(judged("files here", label, not absent, f"{len(present)} of {len(paths)}", "all", note))
-    if present and expected.wants("blocks"):
-        decoded = [_decoded(path, label) for path in present]
-        found.append(_joined(decoded, "blocks decode", label))
-    if expected.wants("classes"):
-        found += _classes(study, scene)
-    if present and expected.wants("checksum"):
-        digests = [finding for path in present for finding in _digests(path, scene)]
-        found.append(_joined(digests, "checksums", label))
-    return found
-
-
-def _classes(study: Study, scene: Scene) -> list[Finding]:
-    """Whether the class layer of a scene fits its bands, those that are here."""
-    names = [name for name in (*VISIBLE, "nir", CLASS_BAND) if name in scene.bands]
-    here = {name: path for name in names for path in band_paths(study, scene, [name]) if path.is_file()}
-    layer = here.pop(CLASS_BAND, None)
-    if layer is None or not here:
-        return []
-    try:
-        bands = {name: own.raster for name, path in here.items() for own in open_layers([path]) if own.name == name}
-        table = ClassTable.from_stac(scene.bands[CLASS_BAND].classes)
-        return classes_fit(bands, open_raster(layer), table, scene.label)
-    except ClusterError:
-        raise
-    except ZoomPickError as error:
-        return [not_judged(CLASSES_TITLE, scene.label, error.what, "")]
-
-
-def _decoded(path: Path, label: str) -> Finding:
-    """Whether every block of a file decodes."""
-    try:
-        raster = open_raster(path)
-    except DataError as error:
-        return judged("blocks decode", label, False, "not readable", "all", error.what)
-    return files.decoded(sweep(raster, {}), label)
-
-
-def _digests(path: Path, scene: Scene) -> list[Finding]:
-    """Against what was recorded at the download, and against the catalogue where it tells."""
-    fetched = record.read(path.parent).get(path.name)
-    names = local_names(scene)
-    published = next((band.sha256 for band in scene.bands.values() if names[band.href] == path.name), None)
-    found = []
-    if fetched is not None:
-        found.append(files.checksum_matches(path, fetched.multihash, scene.id, "download record"))
-    if published is not None and not (fetched and fetched.region):
-        found.append(files.checksum_matches(path, multihash(published), scene.id, "catalogue entry"))
-    if not found:
-        note = f"{path.name} was not downloaded by zoompick and the catalogue tells no digest."
-        found.append(Finding("checksum", scene.id, "warn", "unknown", "any", note))
-    return found
-
-
-def _joined(findings: Sequence[Finding], check: str, subject: str) -> Finding:
-    """Findings of several files of one scene as one line; the first that is not a pass speaks."""
-    bad = [finding for finding in findings if finding.outcome != "pass"]
-    good = len(findings) - len(bad)
-    outcome = "fail" if any(finding.outcome == "fail" for finding in bad) else "warn" if bad else "pass"
-    figure = f"{good} of {len(findings)}" + (" files" if check == "blocks decode" else "")
-    return Finding(check, subject, outcome, figure, "all", bad[0].note if bad else "", float(good))  # type: ignore[arg-type]
-
-
-def _clouds(study: Study, expected: Expected, scenes: Sequence[Scene], day: str) -> list[Finding]:
-    """Cloud inside the area from the class layers of one day."""
-    limit = f"at most {expected.limits.cloud:g} %"
-    if not expected.wants("cloud"):
-        return []
-    found = [(scene, path) for scene in scenes for path in band_paths(study, scene, [CLASS_BAND]) if path.is_file()]
-    if not found:
-        return [not_judged("cloud in area", day, "No class layer is here to tell.", limit)]
-    told = [scene.cloud_percent for scene in scenes if scene.cloud_percent is not None]
-    try:
-        assert expected.area is not None
-        layers = [(open_raster(path), ClassTable.from_stac(scene.bands[CLASS_BAND].classes)) for scene, path in found]
-        mean = sum(told) / len(told) if told else None
-        return cloud_share(layers, expected.area, expected.limits, day, mean)
-    except ClusterError:
-        raise
-    except ZoomPickError as error:
-        return [judged("cloud in area", day, False, "unknown", limit, error.what)]
 
 
 def _products_told(study: Study) -> set[tuple[str, ...]]:
