@@ -285,17 +285,25 @@ def test_a_polygon_that_cannot_be_told_from_others_is_one_failed_row(template, p
     told = json.loads(path.read_text())
     told["features"] += [json.loads(json.dumps(told["features"][0])) for _ in range(2)]
     told["features"][-1]["properties"]["code"] = ""
+    bad = {"type": "Polygon", "coordinates": [[[-12.1, -38.6], [-12.0, -38.6], [-12.1, -38.6]]]}
+    told["features"].insert(3, {"type": "Feature", "properties": {"code": "bent"}, "geometry": bad})
     path.write_text(json.dumps(told))
     words = ("run", "--each", path, "--column", "code")
     planned = program(*words, "--dry-run", cwd=template)
-    assert planned.code == 0 and "polygon 4 would fail: Polygons 1 and 4 of areas.geojson are both" in planned.err
+    assert planned.code == 0 and "polygon 5 would fail: Polygons 1 and 5 of areas.geojson are both" in planned.err
     assert "3 studies would be run." in planned.err
     done = program(*words, "--json", cwd=template)
     states = [(row["name"], row["state"]) for row in done.json]
-    assert done.code == 5 and states[-2:] == [("polygon 4", "failed"), ("polygon 5", "failed")], done.err
+    assert done.code == 5 and states[-3:] == [(name, "failed") for name in ("bent", "polygon 5", "polygon 6")], (
+        done.err
+    )
+    assert "Too few points" in done.json[-3]["reason"] and done.json[-3]["area_km2"] == 0, done.json[-3]
+    refused = program("area", path, cwd=template)
+    assert refused.code == 2 and "Traceback" not in refused.err
+    assert program("area", path, "--named", "code=N/2", cwd=template).code == 0
     assert [state for _, state in states[:2]] == ["done", "done"]
     assert "has no name" in done.json[-1]["reason"] and "--column" not in done.json[-1]["reason"]
-    assert not (template / "each" / "polygon-4").exists()
+    assert not (template / "each" / "polygon-5").exists()
 
 
 def test_one_brief_for_many_areas(template, program, tmp_path):

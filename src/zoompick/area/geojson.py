@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
+from functools import partial
 from typing import Any
 
 from zoompick.area import guard
@@ -47,7 +48,8 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
             skipped += 1
             continue
         name = str(properties.get("name") or properties.get("title") or "")
-        features.append(Feature(name, polygon or polygon_of(geometry, f"The area in {label}"), properties))
+        make = partial(polygon_of, geometry, f"The area in {label}")
+        features.append(Feature(name, polygon, properties) if polygon else Feature.made_by(name, make, properties))
     if not features:
         raise AreaError(f"{label} holds no polygon.", "Its features have points, lines or no geometry.")
     return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []

@@ -9,6 +9,7 @@ import struct
 import time
 from collections.abc import Iterator
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 
 from zoompick.area import guard
@@ -69,7 +70,8 @@ def _rows(database: sqlite3.Connection, entry: tuple[str, str, int], label: str)
             polygon = _placed(polygon, wkt, label)
         name = next((str(value) for key, value in record.items() if key.lower() == "name" and value), "")
         plain = {key: value for key, value in record.items() if not isinstance(value, bytes)}
-        yield Feature(name, checked_polygon(polygon, f"A polygon in {label}"), {"layer": table, **plain})
+        make = partial(checked_polygon, polygon, f"A polygon in {label}")
+        yield Feature.made_by(name, make, {"layer": table, **plain})
 
 
 def _definition(database: sqlite3.Connection, srs: int) -> str:

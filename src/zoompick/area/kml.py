@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -58,7 +59,8 @@ def read_kmz(path: Path) -> tuple[list[Feature], list[str]]:
             continue
         stem = name.rpartition("/")[2].rpartition(".")[0]
         features += [
-            Feature(entry.name or stem, entry.polygon, dict(entry.attributes) | {"member": stem}) for entry in more
+            replace(entry, name=entry.name or stem, attributes=dict(entry.attributes) | {"member": stem})
+            for entry in more
         ]
         notes += told
     return features, notes

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from zoompick.errors import AreaError
@@ -16,11 +17,26 @@ from zoompick.later import np, shapely
 
 @dataclass(frozen=True, slots=True)
 class Feature:
-    """One polygon of a file: its name (empty when it has none) and its attributes."""
+    """One polygon of a file: its name (empty when it has none) and its attributes.
+
+    Attributes
+    ----------
+    problem : AreaError or None
+        What is wrong with its geometry; the polygon is empty then.
+    """
 
     name: str
     polygon: Shape
     attributes: JsonMap = field(default_factory=dict)
+    problem: AreaError | None = None
+
+    @classmethod
+    def made_by(cls, name: str, make: Callable[[], Shape], attributes: JsonMap | None = None) -> Feature:
+        """A feature whose polygon is read now; where it cannot be, that is kept, for others of the file may do."""
+        try:
+            return cls(name, make(), attributes or {})
+        except AreaError as error:
+            return cls(name, shapely.Polygon(), attributes or {}, error)
 
 
 @dataclass(frozen=True)

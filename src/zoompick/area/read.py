@@ -58,7 +58,8 @@ class Each(NamedTuple):
 def read_each(path: Path, column: str = "") -> list[Each]:
     """Every polygon of a file as an area of its own.
 
-    One without a name, and one whose name another has before it, is told by its place and has a problem.
+    One without a name, one whose name another has before it, and one whose geometry is none, has a problem; without a
+    name it is told by its place.
 
     Parameters
     ----------
@@ -92,6 +93,8 @@ def read_each(path: Path, column: str = "") -> list[Each]:
 
 def _named(path: Path, place: int, names: Sequence[str], feature: Feature, todo: str) -> Each:
     name, first = names[place], names.index(names[place])
+    if feature.problem is not None:
+        return Each(Area(name.strip() or f"polygon {place + 1}", feature.polygon), feature.problem)
     if name.strip() and first == place:
         return Each(Area(name, feature.polygon))
     if not name.strip():
@@ -137,6 +140,9 @@ def around_point(point: coordinates.Point, radius: str, name: str) -> Area:
 def area_of(features: list[Feature], notes: Sequence[str], wanted: str, where: str, fallback: str) -> Area:
     """One area of the features that are wanted: of one its name, of several all of their ground."""
     chosen = only_named(features, wanted, where)
+    for feature in chosen:
+        if feature.problem is not None:
+            raise feature.problem
     said = list(notes)
     if len(chosen) > 1:
         names = ", ".join(entry.name for entry in chosen[:6] if entry.name)

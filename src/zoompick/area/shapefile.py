@@ -8,6 +8,8 @@ from __future__ import annotations
 import io
 import struct
 import zipfile
+from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from zoompick.area import guard
@@ -40,7 +42,9 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
             parts = {name[-4:].lower(): data for name, data in found.items() if name[:-4] == layer[:-4]}
             more, told = _features(parts, path.name if len(layers) == 1 else f"{layer} in {path.name}")
             stem = layer[:-4].rpartition("/")[2]
-            features += [Feature(one.name or stem, one.polygon, {"layer": stem, **one.attributes}) for one in more]
+            features += [
+                replace(one, name=one.name or stem, attributes={"layer": stem, **one.attributes}) for one in more
+            ]
             notes += told
         return features, notes
     beside = {entry.suffix.lower(): entry for entry in path.parent.glob(f"{path.stem}.*")}
@@ -77,7 +81,7 @@ def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[
     placed, notes = _placed(shapes, prj, label)
     attributes = [record for geometry, record in rows if geometry.get("coordinates")]
     return [
-        Feature(_name(record), checked_polygon(polygon, f"A polygon in {label}"), record)
+        Feature.made_by(_name(record), partial(checked_polygon, polygon, f"A polygon in {label}"), record)
         for polygon, record in zip(placed, attributes, strict=True)
     ], notes
 

@@ -163,7 +163,8 @@ def row_of(outcome: Outcome) -> dict[str, object]:
         facts = (len(done.entries), len(done.made), new, passed, len(done.findings))
         error = error or (done.failed[0].error if done.failed else None)
     reason = f"{error.what} {error.todo}".strip() if error else ""
-    told = (unit.name, outcome.state, *facts, round(unit.area.size_km2, 4), str(unit.folder), reason)
+    size_km2 = 0 if unit.area.polygon.is_empty else round(unit.area.size_km2, 4)
+    told = (unit.name, outcome.state, *facts, size_km2, str(unit.folder), reason)
     return dict(zip(ROW, told, strict=True))
 
 
