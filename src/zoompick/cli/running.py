@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
@@ -223,12 +224,15 @@ def _show_each(outcomes: Sequence[Outcome], rows: Sequence[Mapping[str, object]]
     show.table(
         heads, [[*(str(row[key]) for key in told), f"{row['checks_passed']} of {row['checks']}"] for row in rows]
     )
-    for row in rows:
+    for outcome, row in zip(outcomes, rows, strict=True):
         if row["reason"]:
             show.note(f"{row['name']}: {row['reason']}")
         elif row["checks_passed"] != row["checks"]:
+            findings = outcome.done.findings if outcome.done else ()
+            counts = Counter(one.outcome for one in findings if one.outcome != "pass")
             where = show.place(Path(str(row["folder"])))
-            show.note(f"{row['name']}: not every check passed; 'zoompick verify' in {where} tells which.")
+            words = human_names([f"{count} {word}" for word, count in counts.items()])
+            show.note(f"{row['name']}: of its checks {words}; 'zoompick verify' in {where} says why.")
     done = sum(one.state == "done" for one in outcomes)
     folder = show.place(outcomes[0].unit.folder.parent)
     show.note(f"{done} of {len(outcomes)} done, no check of theirs failed. The table is in {folder}/{SUMMARY}.")
