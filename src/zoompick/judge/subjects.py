@@ -95,25 +95,15 @@ def subject_of(
     step: JsonObject = next(iter(told.get("zoompick:steps", [])), {})
     traits = expected.traits_of(str(step.get("step", "")))
     return Subject(
-        label,
-        open_raster(path),
-        path,
-        traits=traits,
-        options=step.get("options", {}),
-        told=told,
-        inputs=inputs,
-        scenes=scenes_below(path),
-        classes=class_table(path),
+        label, open_raster(path), path, traits=traits, options=step.get("options", {}), told=told, inputs=inputs,
+        scenes=scenes_below(path), classes=class_table(path),
         layers=tuple(_layers(inputs)) if traits.judged == "scenes" else (),
         parts=(lambda: _parts(inputs)) if traits.judged in _OF_SCENES else None,
         tables={one: table for one in inputs if one.is_file() and (table := class_table(one)) is not None},
         scene_layer=open_raster(layer) if layer.is_file() else None,
-        earlier=_named(earlier),
-        reference=_named(expected.reference),
-        open=open_raster,
-        names=tuple(names),
+        earlier=_named(earlier), reference=_named(expected.reference), open=open_raster, names=tuple(names),
         **expected.shared(),
-    )
+    )  # fmt: skip
 
 
 def scene_layer_of(path: Path) -> Path:

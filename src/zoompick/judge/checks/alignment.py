@@ -21,26 +21,16 @@ _SAYS_NOTHING = "Too little texture or light to tell a shift by."
 def bands_aligned(subject: Subject) -> list[Finding]:
     """Each band against the one that it looks most like; then where each lies against the middle of all."""
     names = [band.name for band in subject.raster.bands][:_MOST_BANDS]
-    tiles = subject.sweep.totals["tiles"]
-    alike = np.abs(subject.sweep.totals["sample"].correlations[: len(names), : len(names)])
-    edges = _tree(alike)
-    with engine.crew_here() as crew:
-        each = [list(engine.each(crew, tiles.of(place), spectrum_of)) for place in range(len(names))]
-        pairs = [*edges, *_more_pairs(alike, edges)]
-        shifts = engine.each(crew, pairs, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
-        every = dict(zip(pairs, shifts, strict=True))
+    every, edges = _between_bands(subject, len(names))
     found = {pair: every[pair] for pair in edges}
-    places = _placed(found, len(names))
+    places, grid = _placed(found, len(names)), subject.raster.grid
     limit, most = subject.limits.shift_px, f"at most {subject.limits.shift_px:g} px"
-    grid = subject.raster.grid
     rows = {names[two]: _row(shifts) | {"against": names[one]} for (one, two), shifts in found.items()}
     data: JsonObject = {
-        "against": "the band it looks most like",
-        "size": [grid.width, grid.height],
-        "shifts": rows,
-    }
+        "against": "the band it looks most like", "size": [grid.width, grid.height], "shifts": rows,
+    }  # fmt: skip
     parts = {f"{names[two]} against {names[one]}": part for (one, two), shifts in every.items()
-             if (part := parted(shifts)) is not None}  # fmt: skip
+             if (part := parted(shifts)) is not None and part.size_px > _most_in_part(limit)}  # fmt: skip
     if parts:
         pair = max(parts, key=lambda key: parts[key].sure)
         return [_in_part("bands aligned", subject, pair, parts[pair], limit, data)]
@@ -53,19 +43,21 @@ def bands_aligned(subject: Subject) -> list[Finding]:
     note = (f"{name} lies {off[name][0]:+.2f} columns, {off[name][1]:+.2f} rows off the middle of the bands. [align] "
             "each_band in the brief, or new files, put it right.")  # fmt: skip
     data["off"] = {key: [round(float(value), 3) for value in where] for key, where in off.items()}
-    return [
-        judged(
-            "bands aligned",
-            subject.label,
-            size <= limit,
-            f"{size:.2f} px, {name}",
-            most,
-            note,
-            size,
-            data=data,
-            seen=Seen("bands", len(places), len(names)),
-        )
-    ]
+    seen = Seen("bands", len(places), len(names))
+    return [judged("bands aligned", subject.label, size <= limit, f"{size:.2f} px, {name}", most, note, size,
+                   data=data, seen=seen)]  # fmt: skip
+
+
+def _between_bands(subject: Subject, count: int) -> tuple[dict[tuple[int, int], Shifts], list[tuple[int, int]]]:
+    """Shifts of the pairs of bands that are looked at, and those pairs that join all bands by the likest."""
+    tiles = subject.sweep.totals["tiles"]
+    alike = np.abs(subject.sweep.totals["sample"].correlations[:count, :count])
+    edges = _tree(alike)
+    pairs = [*edges, *_more_pairs(alike, edges)]
+    with engine.crew_here() as crew:
+        each = [list(engine.each(crew, tiles.of(place), spectrum_of)) for place in range(count)]
+        shifts = engine.each(crew, pairs, lambda edge: between(tiles.windows, each[edge[0]], each[edge[1]]))
+        return dict(zip(pairs, shifts, strict=True)), edges
 
 
 _MOST_BANDS = 24
@@ -84,9 +76,13 @@ def _more_pairs(alike: Floats, edges: Sequence[tuple[int, int]]) -> list[tuple[i
 _NEAREST = 3
 
 
+def _most_in_part(limit: float) -> float:
+    return max(limit / 2, LEAST_PX)
+
+
 def _in_part(check: str, subject: Subject, pair: str, part: Part, limit: float, data: JsonObject) -> Finding:
     """A part that is shifted, against half the limit of a whole: it is nothing that relief or a frame does."""
-    most, (col, row) = max(limit / 2, LEAST_PX), part.middle
+    most, (col, row) = _most_in_part(limit), part.middle
     note = (f"{pair}: in {part.tiles} of {part.of} tiles, about column {col:.0f}, row {row:.0f}, it lies "
             f"{part.cols:+.2f} columns, {part.rows:+.2f} rows off the rest. Take another scene.")  # fmt: skip
     data |= {"part": {"cols": round(part.cols, 3), "rows": round(part.rows, 3), "tiles": part.tiles}}
@@ -139,7 +135,7 @@ def dates_aligned(subject: Subject) -> list[Finding]:
     most, grid = f"at most {subject.limits.dates_px:g} px", subject.raster.grid
     data = {"against": label, "size": [grid.width, grid.height], "shifts": {base: _row(shifts)}}
     part = parted(shifts)
-    if part is not None:
+    if part is not None and part.size_px > _most_in_part(subject.limits.dates_px):
         return [_in_part("dates aligned", subject, f"{base} against {label}", part, subject.limits.dates_px, data)]
     if not shifts.is_sure:
         seen = Seen("tiles", len(shifts.vectors), shifts.looked)

@@ -196,22 +196,12 @@ def plausible(subject: Subject) -> list[Finding]:
     swapped = reverse > plants
     note = (f"Red is brighter than near infrared where the ground is bright, as no land cover has it: red and nir "
             f"are probably swapped (confidence {100 * sure:.0f} %). Look at the order of the files.")  # fmt: skip
-    found = [
-        judged(
-            "bands plausible",
-            subject.label,
-            not swapped,
-            figure,
-            _WANTED,
-            note,
-            100 * (plants - reverse),
-            data=data | {"confidence_percent": round(100 * sure)},
-            bad="fail" if sure > _CLEAR else "warn",
-        )
-    ]
+    data |= {"confidence_percent": round(100 * sure)}
+    found = judged("bands plausible", subject.label, not swapped, figure, _WANTED, note, 100 * (plants - reverse),
+                   data=data, bad="fail" if sure > _CLEAR else "warn")  # fmt: skip
     if blue is not None and not swapped:
-        found[0] = _blue_and_red(subject, blue[seen], red[seen], contrast[seen], found[0])
-    return found
+        found = _blue_and_red(subject, blue[seen], red[seen], contrast[seen], found)
+    return [found]
 
 
 def _like_silt(subject: Subject, names: Sequence[str], red: Floats, contrast: Floats) -> Mask:
