@@ -10,8 +10,11 @@ import blake3
 import numpy as np
 import pytest
 import shapely
+import tifffile
+import urllib3
 
-from helpers import Memory, foreign_tiff, grid, noise
+from helpers import Memory, foreign_tiff, grid, item_of, noise
+from zoompick.files import multihash
 from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import project
 from zoompick.given import LIMIT_WORDS
@@ -73,6 +76,44 @@ def test_a_band_that_was_never_published_is_named():
     assert "without nir and swir16. No other scene of its collection here has them" in found.note
     assert "pick one of those" in bands.published(("red",), ("red", "nir"), "s", {"nir"}).note
     assert bands.published(("red", "nir"), ("nir",), "s").outcome == "pass"
+
+
+def test_a_file_without_a_place_is_judged_as_far_as_that_goes(tmp_path, program):
+    rng = np.random.default_rng(1)
+    tifffile.imwrite(tmp_path / "bare.tif", rng.integers(100, 3000, (300, 300), np.uint16))
+    tifffile.imwrite(tmp_path / "waves.tif", (rng.random((90, 90)) + 1j).astype("complex64"))
+    told = program("verify", "bare.tif", "--json", cwd=tmp_path)
+    rows = {row["check"]: row for row in told.json["findings"]}
+    assert told.code == 0 and rows["on the globe"]["outcome"] == "not judged", told.err
+    assert {rows[name]["outcome"] for name in ("blocks decode", "dead lines", "bands vary")} == {"pass"}
+    assert program("stack", "bare.tif", "--out", "s", cwd=tmp_path).code != 0, "what lies nowhere makes no product"
+    waves = program("verify", "waves.tif", "--json", cwd=tmp_path)
+    [row] = waves.json["findings"]
+    assert waves.code == 5 and row["outcome"] == "not judged" and "complex numbers are not" in row["note"]
+
+
+def test_a_window_whose_record_is_gone_is_not_called_damaged(archive, tmp_path, program):
+    item = item_of(archive)
+    (tmp_path / "item.json").write_text(json.dumps(item))
+    asset = item["assets"]["red"]
+    whole = urllib3.request("GET", asset["href"]).data
+    path = tmp_path / asset["href"].rpartition("/")[2]
+    path.write_bytes(whole)
+    asset["file:checksum"] = multihash(hashlib.sha256(whole).hexdigest())
+    asset["file:size"] = len(whole)
+    (tmp_path / "item.json").write_text(json.dumps(item))
+    words = ("verify", path.name, "--checks", "checksum,blocks", "--json")
+    assert [row["outcome"] for row in program(*words, cwd=tmp_path).json["findings"]] == ["pass", "pass"]
+    raster = open_raster(path)
+    part = Window(10, 10, 200, 150)
+    made = Memory(raster.read(part), raster.grid.part(part), raster.nodata, raster.bands)
+    path.unlink()
+    write_geotiff(made, path)
+    [digest] = [row for row in program(*words, cwd=tmp_path).json["findings"] if row["key"] == "checksum"]
+    assert digest["outcome"] == "not judged" and "may be a window" in digest["note"]
+    path.write_bytes(whole[: len(whole) // 2])
+    broken = program(*words, cwd=tmp_path)
+    assert broken.code == 1 and "fail" in {row["outcome"] for row in broken.json["findings"]}
 
 
 @pytest.mark.parametrize("nodata", [float("nan"), -9999.0, None])

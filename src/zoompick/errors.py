@@ -16,6 +16,8 @@
     ├── IncompleteError       a part of the work was done, the rest failed
     ├── DataError             a file is damaged, or not what its name says
     │   ├── FormatError       not readable as the format it claims
+    │   │   ├── PlacelessError    an image that does not tell where it lies
+    │   │   └── UnreadKindError   sound as far as is known, of a kind that is not read here
     │   ├── MissingFileError  there is no such file
     │   ├── ChecksumError     bytes differ from what was published
     │   └── GridError         rasters that do not fit together
@@ -130,6 +132,14 @@ class DataError(ZoomPickError):
 
 class FormatError(DataError):
     """Bytes that cannot be read as the format they claim to be."""
+
+
+class PlacelessError(FormatError):
+    """An image that does not tell where it lies."""
+
+
+class UnreadKindError(FormatError):
+    """A file, sound as far as is known, of a kind that is not read here."""
 
 
 class MissingFileError(DataError):

@@ -146,6 +146,7 @@ _MORE = {
     "checksum": "checksum",
     "checksums": "checksum",
     "files here": "here",
+    "on the globe": "grid",
     "cloud as told": "cloud",
     "reference place": "reference",
     "belongings": "checksum",

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from zoompick.arrays import Pixels
-from zoompick.errors import FormatError
+from zoompick.errors import FormatError, UnreadKindError
 from zoompick.later import np, tifffile
 from zoompick.raster import decode, geokeys, tiffmeta
 from zoompick.raster.coded import Coding
@@ -133,8 +133,13 @@ def _is_overview(page: TiffPage, first: TiffPage) -> bool:
     return abs(first.imagelength / factor - page.imagelength) <= slack
 
 
-def parse(source: ByteSource) -> Parsed:
+def parse(source: ByteSource, is_placed: bool = True) -> Parsed:
     """Directories of the first image and its overviews, its grid, its metadata.
+
+    Parameters
+    ----------
+    is_placed : bool
+        It has to tell where it lies; else its grid counts pixels.
 
     Raises
     ------
@@ -148,7 +153,8 @@ def parse(source: ByteSource) -> Parsed:
             pages = _pages(tiff, source)
             first = pages[0]
             tags = _geo_tags(first)
-            placed = geokeys.placed_by(tags, first.imagewidth, first.imagelength, source.address)
+            size = first.imagewidth, first.imagelength
+            placed = geokeys.placed_by(tags, *size, source.address) if is_placed else Placed.nowhere(*size)
             smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
             smaller = sorted(
                 (page for page in smaller if _is_overview(page, first)), key=lambda page: -page.imagewidth
@@ -208,7 +214,7 @@ def _image(page: TiffPage, byteorder: Literal["<", ">"], source: ByteSource) -> 
     compression, predictor = int(page.compression), int(page.predictor)
     special = None if _is_common(page) else _special(page, source)
     if page.dtype is None or page.dtype.kind not in "biuf":
-        raise FormatError(
+        raise UnreadKindError(
             f"{source.address} has pixels of {page.bitspersample} bits in sample format {page.sampleformat}.",
             "Whole numbers of up to 64 bits and floats of 16 to 64 are read; complex numbers are not.",
         )

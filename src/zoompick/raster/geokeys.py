@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zoompick.errors import FormatError
+from zoompick.errors import FormatError, PlacelessError
 from zoompick.geo.crs import Crs
 from zoompick.raster import geoprojection
 from zoompick.raster.geoprojection import USER_DEFINED
@@ -82,11 +82,13 @@ def placed_by(tags: GeoTags, width: int, height: int, address: str) -> Placed:
 
     Raises
     ------
+    PlacelessError
+        The image has no georeference.
     FormatError
-        The image has no georeference, or a CRS that its keys do not tell.
+        It has a CRS that its keys do not tell.
     """
     if not (tags.pixel_scale or tags.tiepoint or tags.transformation or tags.directory):
-        raise FormatError(
+        raise PlacelessError(
             f"{address} is a TIFF without a georeference.",
             "Give a GeoTIFF, with the position of its pixels inside.",
         )

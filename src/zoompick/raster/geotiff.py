@@ -42,9 +42,11 @@ class GeoTiff(Opened):
         Missing, or damaged; blocks are checked when they are read.
     """
 
+    is_placed = True
+
     def __init__(self, source: ByteSource, names: Sequence[str] = ()) -> None:
         super().__init__(source, tuple(names))
-        self._images, placed, self._meta, self.notes = directory.parse(self.source)
+        self._images, placed, self._meta, self.notes = directory.parse(self.source, self.is_placed)
         self._grid, self.turn = placed.grid, placed.turn
         first = self._images[0]
         stored = first.coding.dtype
@@ -271,6 +273,12 @@ class GeoTiff(Opened):
             return decoded(image.coding, data, shape)
         except (RuntimeError, ValueError):
             return decoded(image.coding, data, (image.block_rows, *shape[1:]))[:, : shape[0]]
+
+
+class Placeless(GeoTiff):
+    """A TIFF that does not tell where it lies, for what needs no place: its grid counts pixels."""
+
+    is_placed = False
 
 
 def _cut(block: Pixels, shape: tuple[int, int, int]) -> Pixels:

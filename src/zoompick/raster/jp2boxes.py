@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area.guard import local, xml_root
 from zoompick.bytesource import todo_of
-from zoompick.errors import AreaError, DataError, FormatError, UsageError
+from zoompick.errors import AreaError, DataError, FormatError, PlacelessError, UsageError
 from zoompick.geo.crs import Crs
 from zoompick.raster import codestream, directory, geokeys
 from zoompick.raster.placement import Affine, Placed
@@ -131,7 +131,7 @@ def placed_by(source: ByteSource, told: Jp2, width: int, height: int) -> Placed:
         return _from_gml(told.gml, width, height, source.address)
     beside = _from_world_file(source, width, height)
     if beside is None:
-        raise FormatError(
+        raise PlacelessError(
             f"{source.address} is a JPEG 2000 without a georeference.",
             "Its folder may hold a world file (.j2w) and a .prj: keep them beside it.",
         )

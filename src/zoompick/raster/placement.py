@@ -106,6 +106,12 @@ class Affine:
         return (self.e * x - self.b * y) / size, (self.a * y - self.d * x) / size
 
 
+_OF_PIXELS = (
+    'ENGCRS["pixels",EDATUM["the picture"],CS[Cartesian,2],AXIS["column",east],AXIS["row",north],'
+    'LENGTHUNIT["metre",1]]'
+)
+
+
 @dataclass(frozen=True, slots=True)
 class Placed:
     """Place of an image.
@@ -120,6 +126,11 @@ class Placed:
 
     grid: Grid
     turn: Affine | None = None
+
+    @classmethod
+    def nowhere(cls, width: int, height: int) -> Placed:
+        """Of an image that tells no place: a grid that counts its pixels, from its lower left corner."""
+        return cls(Grid(Crs(0, _OF_PIXELS), 1, 1, 0, height, width, height))
 
     @classmethod
     def of(cls, crs: Crs, at: Affine, width: int, height: int, where: str) -> Placed:

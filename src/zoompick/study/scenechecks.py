@@ -15,9 +15,10 @@ from zoompick.judge.checks.cloud import cloud_share
 from zoompick.judge.subjects import Expected
 from zoompick.judge.sweep import sweep
 from zoompick.scenes import fetched as record
+from zoompick.scenes.bands import BandFile
 from zoompick.scenes.deliveries import open_layers
 from zoompick.scenes.fetchplan import local_names
-from zoompick.scenes.finding import Finding, judged, not_judged
+from zoompick.scenes.finding import NOT_JUDGED, Finding, judged, not_judged
 from zoompick.scenes.opening import open_raster
 from zoompick.scenes.scene import CLASS_BAND, Scene
 from zoompick.sensors.classes import ClassTable
@@ -87,23 +88,43 @@ def _digests(path: Path, scene: Scene) -> list[Finding]:
     """Against what was recorded at the download, and against the catalogue where it tells."""
     fetched = record.read(path.parent).get(path.name)
     names = local_names(scene)
-    published = next((band.sha256 for band in scene.bands.values() if names[band.href] == path.name), None)
+    published = next((band for band in scene.bands.values() if names[band.href] == path.name), None)
     found = []
     if fetched is not None:
         found.append(files.checksum_matches(path, fetched.multihash, scene.id, "download record"))
     if published is not None and not (fetched and fetched.region):
-        found.append(files.checksum_matches(path, multihash(published), scene.id, "catalogue entry"))
+        found += against_catalogue(path, published, scene.id, fetched is not None)
     if not found:
         note = f"{path.name} was not downloaded by zoompick and the catalogue tells no digest."
         found.append(Finding("checksum", scene.id, "warn", "unknown", "any", note))
     return found
 
 
+def against_catalogue(path: Path, published: BandFile, subject: str, has_record: bool) -> list[Finding]:
+    """Against the digest of the catalogue, where it tells one; what may be a window of that file is not judged so."""
+    if published.sha256 is None:
+        return []
+    found = files.checksum_matches(path, multihash(published.sha256), subject, "catalogue entry")
+    is_less = published.size is not None and path.is_file() and path.stat().st_size < published.size
+    if found.outcome == "fail" and not has_record and is_less and _opens(path):
+        reason = (f"{path.name} is smaller than the catalogue's file, opens, and no record tells how it came: it may "
+                  "be a window of that file.")  # fmt: skip
+        return [not_judged(found.check, subject, reason, found.limit)]
+    return [found]
+
+
+def _opens(path: Path) -> bool:
+    try:
+        return open_raster(path).grid.width > 0
+    except ZoomPickError:
+        return False
+
+
 def _joined(findings: Sequence[Finding], check: str, subject: str) -> Finding:
-    """Findings of several files of one scene as one line; the first that is not a pass speaks."""
-    bad = [finding for finding in findings if finding.outcome != "pass"]
-    good = len(findings) - len(bad)
-    outcome = "fail" if any(finding.outcome == "fail" for finding in bad) else "warn" if bad else "pass"
+    """Findings of several files of one scene as one line; the first of the worst speaks."""
+    good = sum(finding.outcome == "pass" for finding in findings)
+    outcome = next((one for one in ("fail", "warn", NOT_JUDGED) if any(f.outcome == one for f in findings)), "pass")
+    bad = [finding for finding in findings if finding.outcome == outcome != "pass"]
     figure = f"{good} of {len(findings)}" + (" files" if check == "blocks decode" else "")
     return Finding(check, subject, outcome, figure, "all", bad[0].note if bad else "", float(good))  # type: ignore[arg-type]
 

@@ -13,15 +13,25 @@ from pathlib import Path
 
 from zoompick.addresses import is_remote
 from zoompick.area.model import Area
-from zoompick.errors import ClusterError, DataError, FactsError, FormatError, NothingFoundError, ZoomPickError
+from zoompick.errors import (
+    ClusterError,
+    DataError,
+    FactsError,
+    FormatError,
+    NothingFoundError,
+    PlacelessError,
+    UnreadKindError,
+    ZoomPickError,
+)
 from zoompick.events import Advanced, Finished, Report, Started, ignore
-from zoompick.files import json_bytes, multihash, write_json
+from zoompick.files import json_bytes, write_json
 from zoompick.geo.shapes import Shape
 from zoompick.journal import act, acts
 from zoompick.judge import registry
 from zoompick.judge.checks import files
 from zoompick.judge.limits import Limits
 from zoompick.judge.roots import rooted
+from zoompick.judge.subject import Subject
 from zoompick.judge.subjects import Expected, computed, inputs_of, subject_of
 from zoompick.products.current import digest_of
 from zoompick.products.fused import FusedStep
@@ -29,6 +39,8 @@ from zoompick.products.kinds.table import traits_of
 from zoompick.products.sources import Sources
 from zoompick.products.step import RasterStep, Step
 from zoompick.raster import engine
+from zoompick.raster.geotiff import Placeless
+from zoompick.raster.source import LocalFile
 from zoompick.scenes import fetched as record
 from zoompick.scenes.finding import Finding, judged, not_judged
 from zoompick.scenes.items import band_files
@@ -38,7 +50,7 @@ from zoompick.study.brief import Brief
 from zoompick.study.checkstate import state_of
 from zoompick.study.folder import JUDGED, Study, at_home
 from zoompick.study.plan import StudyPlan, plan_study
-from zoompick.study.scenechecks import bands_of_others, clouds_checked, scene_checked
+from zoompick.study.scenechecks import against_catalogue, bands_of_others, clouds_checked, scene_checked
 from zoompick.study.shortlist import shortlist
 
 
@@ -341,8 +353,8 @@ def _product(path: Path, label: str, expected: Expected, absent: str = _UNMADE) 
         found.append(files.checksum_matches(path, recorded.multihash, label, "sidecar"))
     if fetched is not None:
         found.append(files.checksum_matches(path, fetched.multihash, label, "download record"))
-    if known is not None and known.sha256 and not (fetched and fetched.region):
-        found.append(files.checksum_matches(path, multihash(known.sha256), label, "catalogue entry"))
+    if known is not None and not (fetched and fetched.region):
+        found += against_catalogue(path, known, label, fetched is not None)
     return found
 
 
@@ -410,6 +422,29 @@ def _opened(
     try:
         return registry.judge(subject_of(path, label, expected, names, earlier), expected.wanted, expected.named)
     except FormatError as error:
-        return [judged("blocks decode", label, False, "not readable", "all", error.what)]
+        return _not_opened(error, path, label, expected)
     except DataError as error:
         return [judged("pixels readable", label, False, "no", "yes", error.what)]
+
+
+def _not_opened(error: FormatError, path: Path, label: str, expected: Expected) -> list[Finding]:
+    """What is said of a file that is no raster as it should be; of one without a place all that needs none."""
+    if isinstance(error, PlacelessError):
+        try:
+            return _placeless(path, label, expected)
+        except FormatError as other:
+            error = other
+    if isinstance(error, UnreadKindError):
+        return [not_judged("blocks decode", label, f"{error.what} {error.todo}", "all")]
+    return [judged("blocks decode", label, False, "not readable", "all", error.what)]
+
+
+def _placeless(path: Path, label: str, expected: Expected) -> list[Finding]:
+    """Findings on pixels of a file that does not tell where they lie."""
+    reason = f"{path.name} does not tell where it lies: what needs a place is not judged."
+    found = [not_judged("on the globe", label, reason, "a place")]
+    if path.suffix.lower() not in (".tif", ".tiff"):
+        return found
+    bands = replace(expected, grid=None, area=None).shared()
+    subject = Subject(label, Placeless(LocalFile(path)), path, **bands)
+    return found + registry.judge(subject, expected.wanted, expected.named)
