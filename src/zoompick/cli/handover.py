@@ -11,6 +11,7 @@ from zoompick.cli import exits, options, show
 from zoompick.errors import UsageError
 from zoompick.figures.report import StudyReport, as_html, as_markdown
 from zoompick.files import human_bytes, refuse_existing, write_json, write_text
+from zoompick.study.bundle import write_bundle
 from zoompick.study.folder import Study
 from zoompick.study.reporting import report_of
 
@@ -58,8 +59,6 @@ def _kind_of(path: Path) -> str:
 
 
 def _pack(study: Study, made: StudyReport, path: Path) -> None:
-    from zoompick.study.bundle import write_bundle
-
     packed = write_bundle(study, made, path)
     records, pictures = (sum(name.startswith(part) for name in packed.names) for part in ("records/", "pictures/"))
     size = human_bytes(path.stat().st_size)

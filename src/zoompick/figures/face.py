@@ -7,7 +7,7 @@ import math
 import textwrap
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zoompick.area.model import Area
 from zoompick.area.places import known
@@ -26,6 +26,7 @@ from zoompick.raster.pixelsize import middle_sizes_m
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
 FORMATS = (".png", ".jpg", ".jpeg", ".pdf", ".svg")
 _MOST_PX = 120_000_000
@@ -152,7 +153,7 @@ def draw_sheet(sheet: Sheet, path: Path, paper: Paper) -> tuple[int, int]:
     return paper.width_px, round(paper.width_px * plan.height)
 
 
-def _words(drawn: Any, sheet: Sheet, height: float, foot: float, size: float) -> None:
+def _words(drawn: Figure, sheet: Sheet, height: float, foot: float, size: float) -> None:
     """Title and a line above the faces, the caption below them."""
     if sheet.title:
         large = min(1.35, 80 / max(1, len(sheet.title)))
@@ -289,7 +290,7 @@ def _north(axes: Axes, grid: Grid, size: float) -> None:
               bbox={"boxstyle": "round,pad=0.12", "fc": style.PAPER, "ec": "none", "alpha": 0.8})  # fmt: skip
 
 
-def _legend(drawn: Any, legend: Scale | Classes, spot: Spot, height: float, size: float) -> None:
+def _legend(drawn: Figure, legend: Scale | Classes, spot: Spot, height: float, size: float) -> None:
     left, low, wide, tall = spot.on_page(height)
     line = 1.75 * size / 72 / float(drawn.get_size_inches()[1])
     if isinstance(legend, Scale):
@@ -320,7 +321,7 @@ def _short(name: str) -> str:
     return name if len(name) <= _LONGEST else f"{name[: _LONGEST // 2]}…{name[-_LONGEST // 2 + 1 :]}"
 
 
-def _inset(drawn: Any, grid: Grid, place: tuple[float, float, float, float]) -> None:
+def _inset(drawn: Figure, grid: Grid, place: tuple[float, float, float, float]) -> None:
     """The land about, and where the face lies on it; nothing where no gazetteer knows land there."""
     ground = outline_of(grid.bounds, grid.crs, max(grid.bounds.width, grid.bounds.height) / 16)
     land = [one.ground for one in known() if one.kind == "land" and one.ground is not None]
@@ -344,7 +345,7 @@ def _inset(drawn: Any, grid: Grid, place: tuple[float, float, float, float]) -> 
     axes.fill(xy[:, 0], xy[:, 1], fc="none", ec=style.AREA, lw=1.2)
 
 
-def _save(drawn: Any, path: Path, dpi: int) -> None:
+def _save(drawn: Figure, path: Path, dpi: int) -> None:
     kind = {".jpg": "jpeg", ".jpeg": "jpeg"}.get(path.suffix.lower(), path.suffix.lower()[1:])
     buffer = io.BytesIO()
     more: JsonObject = {"pil_kwargs": {"quality": 92}} if kind == "jpeg" else {}

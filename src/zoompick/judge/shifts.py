@@ -17,7 +17,7 @@ from zoompick.later import np
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Raster, valid_mask
 
-_TILE_PX, _LEAST_PX, _MOST_TILES = 192, 48, 16
+_TILE_PX, _LEAST_PX, _FAIR_PX, _MOST_TILES = 192, 48, 128, 16
 _LEAST_VALID, _LEAST_PEAK, _LEAST_TEXTURE = 0.85, 8.0, 1e-9
 _LOW, _STRONG = 0.2, 0.5
 _SURE_TILES, _SURE_SPREAD_PX = 3, 0.35
@@ -80,9 +80,12 @@ def tiles_over(grid: Grid, most: int = _MOST_TILES, least: int = 4) -> list[Wind
     Parameters
     ----------
     least : int
-        So many at least go along its shorter side, where that leaves them large enough.
+        So many at least go along its shorter side, where that leaves them large enough; else three.
     """
-    side = min(_TILE_PX, max(_LEAST_PX, min(grid.width, grid.height) // least), grid.width, grid.height)
+    shorter = min(grid.width, grid.height)
+    # Small tiles show little: a small picture has fewer of them.
+    count = least if shorter // least >= _FAIR_PX else min(least, 3)
+    side = min(_TILE_PX, max(_LEAST_PX, shorter // count), shorter)
     across, down = max(1, grid.width // side), max(1, grid.height // side)
     while across * down > most:
         across, down = (across - 1, down) if across >= down else (across, down - 1)

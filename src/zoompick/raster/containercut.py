@@ -16,6 +16,7 @@ from typing import Any
 from zoompick.bytesource import ByteSource, SourceStream
 from zoompick.errors import FormatError
 from zoompick.later import h5py, np
+from zoompick.raster.attributes import Dataset
 from zoompick.raster.grid import Grid, Window
 from zoompick.raster.variables import Variable, stored_part, variables_in
 
@@ -71,11 +72,11 @@ class ContainerCut:
         """True where the region touches none of its grids."""
         return all(part.start >= part.stop for part in self.slices.values())
 
-    def is_cut(self, entry: Any) -> bool:
+    def is_cut(self, entry: Dataset) -> bool:
         """True for a dataset along a dimension of which a part is wanted."""
         return any(scale in self.slices for scale in _scales(entry))
 
-    def place(self, entry: Any) -> tuple[slice, ...]:
+    def place(self, entry: Dataset) -> tuple[slice, ...]:
         """The part of a dataset that is wanted."""
         return tuple(self.slices.get(scale, slice(0, size))
                      for scale, size in zip(_scales(entry), entry.shape, strict=True))  # fmt: skip
@@ -148,7 +149,7 @@ def _slices(file: Any, name: str, window_of: Callable[[Grid], Window]) -> dict[s
     return found
 
 
-def _sides(one: Variable, entry: Any, window: Window) -> Iterator[tuple[str, slice]]:
+def _sides(one: Variable, entry: Dataset, window: Window) -> Iterator[tuple[str, slice]]:
     """The scales of rows and columns, and the part of each."""
     scales, layout = _scales(entry), one.layout
     rows, cols = slice(window.row, window.stop_row), slice(window.col, window.stop_col)
@@ -201,7 +202,7 @@ def _stretches(entry: Any, place: tuple[slice, ...]) -> Iterator[tuple[int, int]
         yield base + place[last].start * strides[last], (place[last].stop - place[last].start) * strides[last]
 
 
-def _blocks(place: tuple[slice, ...], shape: tuple[int, ...], entry: Any) -> Iterator[tuple[Any, Any]]:
+def _blocks(place: tuple[slice, ...], shape: tuple[int, ...], entry: Dataset) -> Iterator[tuple[Any, Any]]:
     """Parts of a dataset, where each lies in the new one and in the old, so many bytes at once."""
     if not place:
         yield (), ()
@@ -215,7 +216,7 @@ def _blocks(place: tuple[slice, ...], shape: tuple[int, ...], entry: Any) -> Ite
         yield (slice(start, stop), *rest), (slice(place[0].start + start, place[0].start + stop), *place[1:])
 
 
-def _told(entry: Any, made: Any) -> None:
+def _told(entry: Dataset, made: Any) -> None:
     """Attributes, but for those of the library itself and what is no longer so."""
     for key in entry.attrs:
         if key in _OWN_ATTRIBUTES or key in _OF_THE_WHOLE or key.startswith("geospatial_"):

@@ -155,21 +155,7 @@ def parse(source: ByteSource, is_placed: bool = True) -> Parsed:
             tags = _geo_tags(first)
             size = first.imagewidth, first.imagelength
             placed = geokeys.placed_by(tags, *size, source.address) if is_placed else Placed.nowhere(*size)
-            smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
-            smaller = sorted(
-                (page for page in smaller if _is_overview(page, first)), key=lambda page: -page.imagewidth
-            )
-            masks = {
-                (page.imagewidth, page.imagelength): _image(page, tiff.byteorder, source)
-                for page in pages[1:]
-                if page.subfiletype & _MASK and page.samplesperpixel == 1
-            }
-            images = []
-            for page in (first, *smaller):
-                image = _image(page, tiff.byteorder, source)
-                images.append(replace(image, mask=masks.get((image.width, image.height))))
-            if images[0].mask is not None:
-                images = [image for image in images if image.mask is not None]
+            images = _images(pages, tiff.byteorder, source)
             meta = tiffmeta.Metadata.parse(_text(first, tiffmeta.METADATA_TAG), _text(first, tiffmeta.NODATA_TAG))
             others = [page for page in pages[1:] if not page.subfiletype & (_REDUCED | _MASK)]
             note = f"{Path(source.address).name} holds {1 + len(others)} images: the first is read."
@@ -179,6 +165,23 @@ def parse(source: ByteSource, is_placed: bool = True) -> Parsed:
             f"{source.address} begins like a TIFF but its directory cannot be read: {error}.",
             "It may be cut short: download it again.",
         ) from error
+
+
+def _images(pages: Sequence[TiffPage], byteorder: Literal["<", ">"], source: ByteSource) -> list[Image]:
+    """The first image and its overviews, large before small, with their masks; of masked ones only those."""
+    first = pages[0]
+    smaller = [page for page in pages[1:] if page.subfiletype & _REDUCED and not page.subfiletype & _MASK]
+    smaller = sorted((page for page in smaller if _is_overview(page, first)), key=lambda page: -page.imagewidth)
+    masks = {
+        (page.imagewidth, page.imagelength): _image(page, byteorder, source)
+        for page in pages[1:]
+        if page.subfiletype & _MASK and page.samplesperpixel == 1
+    }
+    images = []
+    for page in (first, *smaller):
+        image = _image(page, byteorder, source)
+        images.append(replace(image, mask=masks.get((image.width, image.height))))
+    return images if images[0].mask is None else [image for image in images if image.mask is not None]
 
 
 _MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any
 
 from zoompick.addresses import public, redacted
 from zoompick.area.model import Area
@@ -156,7 +155,7 @@ def _map(area: Area, entries: Sequence[Entry]) -> Image | None:
 
 
 def _calendar(scenes: Sequence[Scene]) -> Image | None:
-    best: dict[tuple[Any, str], float | None] = {}
+    best: dict[tuple[date, str], float | None] = {}
     for scene in scenes:
         key, cloud = (scene.when.date(), scene.platform or scene.collection), scene.cloud_percent
         before = best.get(key)

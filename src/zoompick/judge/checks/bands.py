@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence, Set
 from itertools import combinations
-from typing import Any
 
 from zoompick.arrays import Floats, Mask
 from zoompick.files import human_names
@@ -227,7 +226,7 @@ def _sampled(subject: Subject, count: int) -> Seen:
 _PLAIN, _BRIGHT = 0.3, 0.15
 
 
-def _blue_and_red(subject: Subject, blue: Any, red: Any, contrast: Any, fine: Finding) -> Finding:
+def _blue_and_red(subject: Subject, blue: Floats, red: Floats, contrast: Floats, fine: Finding) -> Finding:
     """Bare ground reflects more red than blue everywhere: the reverse over most of it means swapped bands."""
     bare = (np.abs(contrast) < _PLAIN) & (np.maximum(red, blue) > _BARE)
     if bare.sum() < _ENOUGH or float(np.percentile(blue, _DARKEST)) > _HAZY:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from zoompick.arrays import Floats
+from zoompick.arrays import Counts, Floats
 from zoompick.jsontypes import JsonObject
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
@@ -84,7 +84,7 @@ def _steps(subject: Subject) -> dict[tuple[int, int], _Seam]:
     return {pair: _Seam(*map(np.concatenate, kept)) for pair, kept in found.items()}
 
 
-def _along(image: Floats, codes: Any) -> Iterator[tuple[tuple[int, int], Floats, Floats, Floats]]:
+def _along(image: Floats, codes: Counts) -> Iterator[tuple[tuple[int, int], Floats, Floats, Floats]]:
     """Seams between columns: differences of the pixels on both sides, those wholly on one side, and where."""
     width = codes.shape[1]
     middle = slice(_ACROSS - 1, width - _ACROSS)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
 
+from zoompick.arrays import Counts
 from zoompick.files import human_names
 from zoompick.judge.gauges import Tally
 from zoompick.judge.lines import LineFigures, odd_lines
@@ -16,7 +16,7 @@ from zoompick.scenes.finding import Finding, judged, not_judged
 _MOST_REFLECTANCE = 1.6
 
 
-def _shares(subject: Subject, counts: Any, places: Sequence[int]) -> dict[str, float]:
+def _shares(subject: Subject, counts: Counts, places: Sequence[int]) -> dict[str, float]:
     """Counts a band as percent of its valid pixels, of some bands."""
     whole = np.maximum(subject.sweep.totals["tally"].count, 1)
     return {subject.raster.bands[place].name: 100 * float(counts[place] / whole[place]) for place in places}
