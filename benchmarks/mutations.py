@@ -40,6 +40,7 @@ PRODUCTS = {
     "composite": f"products/{LATER}/natural.tif", "index": f"products/{LATER}/ndvi.tif",
     "mask": f"products/{EARLIER}/ground.tif", "blend": "products/clear.tif",
     "difference": "products/wetter-difference.tif", "change": "products/wetter.tif", "mosaic": "border/mosaic.tif",
+    "count": "products/clear-count.tif", "day": "products/clear-date.tif",
 }  # fmt: skip
 
 
@@ -121,7 +122,11 @@ def _swapped(pixels: Pixels, raster: Raster) -> Pixels:
     if len(pixels) > 1:
         return pixels[[1, 0, *range(2, len(pixels))]]
     if raster.bands[0].is_class:
-        return np.choose(pixels, [0, 3, 2, 1, 4]).astype(pixels.dtype)
+        codes = np.unique(pixels[pixels > 0])
+        one, other = (1, 3) if pixels.max() == 4 else (codes[0], codes[-1])
+        made = pixels.copy()
+        made[pixels == one], made[pixels == other] = other, one
+        return made
     return -pixels
 
 
@@ -196,7 +201,7 @@ def planted(study: Path, kind: str, fault: str) -> bool:
 def told(study: Path, kind: str, is_thorough: bool) -> list[str]:
     """Checks that speak at the file."""
     path, area = study / PRODUCTS[kind], read_area(study / "area.geojson").polygon
-    inside = area if kind not in ("mosaic", "blend") else None
+    inside = area if kind not in ("mosaic", "blend", "count", "day") else None
     found = verify_files([path], area=inside, valid=0, options=CheckOptions(is_thorough=is_thorough))
     return sorted({one.key for one in found if one.outcome in ("warn", "fail")})
 

@@ -5,6 +5,7 @@ Every fault leaves the files' digests aside: only what is computed again may spe
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
@@ -23,7 +24,8 @@ STACK, CLIP, GROUND = f"products/{DAY}/stack.tif", f"products/{DAY}/clip.tif", f
 NDVI, NATURAL = f"products/{DAY}/ndvi.tif", f"products/{DAY}/natural.tif"
 CLEAR, DIFFERENCE, CHANGE = "products/clear.tif", "products/wetter-difference.tif", "products/wetter.tif"
 MOSAIC, OWNERS = "border/mosaic.tif", "border/mosaic-scenes.tif"
-ALL = (STACK, CLIP, GROUND, NDVI, NATURAL, CLEAR, DIFFERENCE, CHANGE, MOSAIC)
+COUNT, DAYS = "products/clear-count.tif", "products/clear-date.tif"
+ALL = (COUNT, DAYS, STACK, CLIP, GROUND, NDVI, NATURAL, CLEAR, DIFFERENCE, CHANGE, MOSAIC)
 
 
 @pytest.fixture
@@ -128,6 +130,8 @@ FAULTS = [
     Fault("blend of the older date everywhere", older_everywhere, CLEAR, "blend"),
     Fault("a band of a blend 30 % brighter", changed(CLEAR, times(1.3, 2)), CLEAR, "blend"),
     Fault("half a blend a pixel aside", changed(CLEAR, half(rolled(1))), CLEAR, "blend"),
+    Fault("a layer that counts one date more", changed(COUNT, lambda p, n: p + 1), COUNT, "count"),
+    Fault("a layer of days of another date", changed(DAYS, lambda p, n: np.where(p, 20250101, 0)), DAYS, "day"),
     Fault("difference times -1", changed(DIFFERENCE, lambda p, n: -p), DIFFERENCE, "difference", "earlier date less"),
     Fault("difference of nothing", changed(DIFFERENCE, lambda p, n: p * 0), DIFFERENCE, "difference"),
     Fault("change turned round", changed(CHANGE, turned), CHANGE, "change", "turned around"),
@@ -156,7 +160,7 @@ def test_nothing_is_said_of_what_was_made_as_told(demo):
     whole = verify_files([study / name for name in ALL], options=CheckOptions(only=("products",), is_thorough=True))
     assert {finding.outcome for finding in (*sampled, *whole)} == {"pass"}
     assert {finding.key for finding in whole} == {
-        "scenes", "clip", "mask", "index", "shades", "blend", "difference", "change", "mosaic"
+        "scenes", "clip", "mask", "index", "shades", "blend", "difference", "change", "mosaic", "count", "day"
     }  # fmt: skip
     for few, all_of_it in zip(sampled, whole, strict=True):
         if few.seen.what == "px":
@@ -175,3 +179,60 @@ def _patched(pixels):
     """Off by a tenth where no window lies: those begin a sixth into the grid."""
     pixels[:, :, :90] = (pixels[:, :, :90] * 1.1).round()
     return pixels
+
+
+WAYS = {"median": times(1.02), "mean": times(1.02), "percentile=90": half(times(1.02)), "clearest": half(rolled(1)),
+        "highest=ndvi": half(times(1.02))}  # fmt: skip
+
+
+def spoken(files: list[Path]) -> set[tuple[str, str, str]]:
+    options = CheckOptions(only=("products",))
+    found = verify_files(files, options=options)
+    return {(one.key, one.subject, one.outcome) for one in found}
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_blends_of_every_way_are_made_again(study, program, way):
+    scenes = sorted(study.glob("scenes/*/*/*/*.tif"))
+    assert (
+        program(
+            "blend", *scenes, "--by", way, "--grow", "30m", "--bands", "red,nir", "--out", "b.tif", cwd=study
+        ).code
+        == 0
+    )
+    made = sorted(study.glob("b*.tif"))
+    honest = spoken(made)
+    assert {outcome for _, _, outcome in honest} == {"pass"}
+    assert {key for key, _, _ in honest} == {
+        "blend",
+        "count",
+        *(["day"] if way in ("clearest", "highest=ndvi") else []),
+    }
+    edited(study / "b.tif", WAYS[way])
+    assert ("blend", "b.tif", "fail") in spoken(made)
+
+
+@pytest.mark.parametrize("order", ["clearest", "nadir", "nearest=2025-11-30"])
+def test_matched_mosaics_are_made_again_by_their_recorded_gains(study, program, order):
+    scenes = sorted(study.glob("scenes/*/*/*/*.tif"))
+    words = ("mosaic", *scenes, "--order", order, "--match", "--bands", "red,nir", "--out", "m.tif")
+    assert program(*words, cwd=study).code == 0
+    assert spoken([study / "m.tif"]) >= {("mosaic", "m.tif", "pass")}
+    assert ("mosaic", "m.tif", "fail") not in spoken([study / "m.tif"])
+    edited(study / "m.tif", times(1.02))
+    assert ("mosaic", "m.tif", "fail") in spoken([study / "m.tif"])
+
+
+def test_scenes_that_are_not_in_the_order_that_was_asked_for_are_told(study):
+    record = study / f"{MOSAIC}.stac.json"
+    told = json.loads(record.read_text())
+    rows = told["properties"]["zoompick:scenes"]
+    for row, cloud in zip(rows, (30, 20, 10, 5), strict=True):
+        [item] = study.glob(f"border/{row['id']}/item.json")
+        facts = json.loads(item.read_text())
+        facts["properties"]["eo:cloud_cover"] = cloud
+        item.write_text(json.dumps(facts))
+    for step in told["properties"]["zoompick:steps"]:
+        step["options"]["order"] = "clearest"
+    record.write_text(json.dumps(told))
+    assert ("mosaic", "mosaic.tif", "fail") in spoken([study / MOSAIC])

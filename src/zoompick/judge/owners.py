@@ -75,6 +75,16 @@ class MadeOf:
             return ()
         return tuple(self._scene(groups[one]) for one in ids)
 
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """Bands that must all be there: those that were asked for, else the product's, else (of layers) all."""
+        subject = self._subject
+        asked = tuple(str(name) for name in subject.options.get("bands", []))
+        if asked or subject.traits.holds == "reflectance":
+            return asked or tuple(band.name for band in subject.raster.bands)
+        each = [list(scene.bands) for scene in self.found]
+        return tuple(name for name in (each[0] if each else ()) if all(name in other for other in each))
+
     @property
     def rows(self) -> list[JsonMap]:
         """As the record lists them."""
@@ -85,12 +95,8 @@ class MadeOf:
     def _scene(self, layers: Sequence[SceneFile]) -> Owner:
         subject, grid = self._subject, self._subject.raster.grid
         ways = Ways.parse(str(subject.options.get("kernel", "")))
-        names = {str(name) for name in subject.options.get("bands", [])} or {b.name for b in subject.raster.bands}
-        bands = {
-            one.band: resampled_to(one.raster, grid, ways.of(one.band, False))
-            for one in layers
-            if one.band in names and not one.is_class
-        }
+        bands = {one.band: resampled_to(one.raster, grid, ways.of(one.band, False))
+                 for one in layers if not one.is_class}  # fmt: skip
         flagged = next((one for one in layers if one.is_class), None)
         table = subject.tables.get(flagged.path) if flagged is not None else None
         classes = None

@@ -13,6 +13,7 @@ from zoompick.judge.checks import (
     again,
     alignment,
     bands,
+    blended,
     cloud,
     files,
     masked,
@@ -80,6 +81,7 @@ CHECKS: tuple[Check, ...] = tuple(
         products,
         again,
         merged,
+        blended,
         masked,
         reference,
     )

@@ -14,7 +14,7 @@ from zoompick.later import np, shapely
 from zoompick.raster.grid import Grid, Window
 from zoompick.scenes.finding import Finding, Seen, judged, not_judged
 
-WINDOWS, MOST_OFF_PERCENT = 9, 0.5
+WINDOWS, MOST_OFF_PERCENT, MOST_OFF_CODES_PERCENT = 9, 0.5, 0.1
 EDGE_PX = 0.75
 """So near to an outline a pixel may be in or out, whichever rule for it was taken."""
 STEP, RELATIVE = 1e-4, 1e-3

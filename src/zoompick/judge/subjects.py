@@ -27,7 +27,7 @@ from zoompick.sensors.guide import guide_for_file
 
 _DEEPEST = 6
 SCENE_LAYER = "-scenes"
-_OF_SCENES = ("mosaic", "blend")
+_OF_SCENES = ("mosaic", "blend", "count", "day")
 
 
 @dataclass(frozen=True)

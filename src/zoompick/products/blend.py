@@ -21,6 +21,9 @@ from zoompick.raster.grid import Grid, Window
 from zoompick.raster.raster import Band, Derived, fill_value
 from zoompick.raster.resample import finish
 
+FORMULA = "zoompick:formula"
+"""In a record: what was highest where each pixel is from."""
+
 
 @dataclass(frozen=True)
 class Date:
@@ -140,6 +143,7 @@ class Highest(Mosaic):
     def __init__(self, found: Sequence[Observation], formula: Formula) -> None:
         super().__init__(found, clear_only=True)
         self._formula = formula
+        self.record[FORMULA] = formula.text
         names = [band.name for band in found[0].raster.bands]
         lacking = [name for name in formula.bands if name not in names]
         if lacking:
@@ -176,6 +180,7 @@ class CountLayer(Derived):
     def __init__(self, source: Mosaic) -> None:
         super().__init__(source)
         self._mosaic = source
+        self.record = {key: value for key, value in source.record.items() if key == FORMULA}
 
     @property
     def bands(self) -> tuple[Band, ...]:

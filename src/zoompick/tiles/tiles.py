@@ -383,7 +383,10 @@ def join(
     picture: Raster = picture_of(store, crs, matrix, level, held)
     raster = Clip(resampled_to(picture, onto) if onto is not None else picture, area)
     written = write_geotiff(raster, out, options, report)
-    told = {"level": matrix.name, "store": store.facts.get("name", ""), "attribution": store.credit,
-            "compression": options.compression, "area": as_text(area)}  # fmt: skip
+    told: JsonObject = {"level": matrix.name, "store": store.facts.get("name", ""), "attribution": store.credit,
+                        "compression": options.compression, "area": as_text(area)}  # fmt: skip
+    if onto is None:
+        col, row = (round(value) for value in picture.grid.offset_in(raster.grid))
+        told |= {"tiles_px": [matrix.tile_width, matrix.tile_height, col, row]}
     write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), ())
     return Joined(written, raster, len(held), len(wanted) - len(held), store.credit)

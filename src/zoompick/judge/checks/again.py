@@ -8,6 +8,7 @@ from typing import NamedTuple
 from zoompick.arrays import Floats, Mask
 from zoompick.judge.checks.products import formula_value, physical, source_of_all
 from zoompick.judge.sampled import (
+    MOST_OFF_CODES_PERCENT,
     MOST_OFF_PERCENT,
     RELATIVE,
     STEP,
@@ -112,7 +113,7 @@ def change_again(subject: Subject) -> list[Finding]:
     above, by = (None if one is None else float(one) for one in map(subject.options.get, ("above", "by")))
     if dates is None or (above is None and by is None):
         reason = "The two dates that it was made of are not here."
-        return [not_judged("change by its rule", subject.label, reason, f"at most {MOST_OFF_PERCENT:g} %")]
+        return [not_judged("change by its rule", subject.label, reason, f"at most {MOST_OFF_CODES_PERCENT:g} %")]
     for window in windows_of(subject):
         before, after = dates.both(window)
         known = np.isfinite(before) & np.isfinite(after)
@@ -129,7 +130,8 @@ def change_again(subject: Subject) -> list[Finding]:
         tally = tally.plus(~near, codes != np.where(known, wanted, 0))
         turned = turned.plus(~near & known, codes != np.choose(wanted, _TURNED))
     cause = "Its dates are turned around: what was gained is called lost." if turned.fits() else ""
-    return [compared(subject, "change by its rule", tally, "are of another class than both dates give", cause=cause)]
+    return [compared(subject, "change by its rule", tally, "are of another class than both dates give",
+                     MOST_OFF_CODES_PERCENT, cause)]  # fmt: skip
 
 
 _TURNED = (0, 3, 2, 1, 4)

@@ -128,7 +128,7 @@ class CountStep(BlendStep):
     """How many dates went into each pixel."""
 
     name: ClassVar[str] = "dates counted"
-    traits: ClassVar[Traits] = Traits("count")
+    traits: ClassVar[Traits] = Traits("count", "count")
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.CountLayer`."""
@@ -142,7 +142,7 @@ class DateStep(BlendStep):
     """The day each pixel is from."""
 
     name: ClassVar[str] = "day of each"
-    traits: ClassVar[Traits] = Traits("classes")
+    traits: ClassVar[Traits] = Traits("classes", "day")
 
     def build(self, sources: Sources) -> Raster:
         """See :class:`zoompick.products.blend.DateLayer`."""
