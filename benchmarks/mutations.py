@@ -106,11 +106,14 @@ def _band_aside(pixels: Pixels, raster: Raster) -> Pixels:
 
 
 def _box(rows: slice, cols: slice) -> Fault:
-    """A part of one value: that of the middle of the picture."""
+    """A part of one value: that of the middle of the picture; of codes the one that is seldom."""
 
     def change(pixels: Pixels, raster: Raster) -> Pixels:
         made = pixels.copy()
         value = np.median(pixels[_there(pixels, raster)]).astype(pixels.dtype)
+        if raster.bands[0].is_class:
+            codes, counts = np.unique(pixels[_there(pixels, raster)], return_counts=True)
+            value = codes[counts.argmin()]
         made[0, rows, cols] = value
         return made
 

@@ -13,8 +13,12 @@ import pytest
 
 from conftest import copied, knows
 from test_running import products, rewritten
-from zoompick.errors import BriefError
+from zoompick.errors import BriefError, SourceError
+from zoompick.net.refusals import AnsweredError
+from zoompick.study import since
 from zoompick.study.edit import with_values
+from zoompick.study.folder import Study
+from zoompick.study.shortlist import shortlist
 
 SQUARES = {"N 1": -12.09, "N/2": -12.06, "far": 12.06}
 
@@ -189,6 +193,45 @@ def test_a_locked_run_tells_what_the_source_has_changed(study, program, tmp_path
     assert "its item tells another digest for red" in repeated(digest)
     assert "its item tells another size for red" in repeated(size)
     assert "its item names another file for red" in repeated(moved)
+
+
+def test_a_locked_run_tells_of_newer_versions_of_what_it_fetches(study, program):
+    assert program("lock", cwd=study).code == 0
+    lock = json.loads((study / "study.lock.json").read_text())
+    scene = lock["scenes"]["features"][0]
+    now = scene["id"]
+    scene["id"] = f"{now}-old"
+    scene["properties"]["processing:version"] = "00"
+    (study / "study.lock.json").write_text(json.dumps(lock))
+    shutil.rmtree(study / "scenes")
+    done = program("run", "--locked", "--until", "download", cwd=study)
+    assert f"{now} is a newer version of {now}-old, which was locked and is taken." in " ".join(done.err.split())
+    assert done.err.count("newer version") == 1
+    again = program("run", "--locked", "--until", "download", cwd=study)
+    assert "newer version" not in again.err
+
+
+@pytest.mark.parametrize(
+    ("error", "told"),
+    [
+        (AnsweredError("gone", "", 404), "red is there no longer: gone"),
+        (AnsweredError("broken", "", 500), ""),
+        (SourceError("o does not answer."), ""),
+    ],
+)
+def test_only_what_is_gone_counts_as_changed_and_not_a_server_that_does_not_answer(study, monkeypatch, error, told):
+    """The catalogue answers as it did; the server of the files refuses."""
+    scenes = [entry.scene for entry in shortlist(Study(study))]
+
+    class Refusing:
+        def on_behalf(self, source):
+            return self
+
+        def state(self, url):
+            raise error
+
+    monkeypatch.setattr(since, "session_of", lambda *asked: Refusing())
+    assert since._compared(Study(study), scenes[0], scenes[:1], ("red",), lambda event: None) == told
 
 
 def test_a_lock_lists_what_has_to_lie_beside_it(study, program, tmp_path):

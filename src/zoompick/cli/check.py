@@ -15,10 +15,9 @@ from zoompick.cli.show import Column, table
 from zoompick.errors import MissingFileError, UsageError
 from zoompick.files import refuse_existing
 from zoompick.judge import registry, tell
-from zoompick.judge.proof import draw_findings
 from zoompick.scenes.finding import NOT_JUDGED, OUTCOMES, worst
 from zoompick.study.folder import Study
-from zoompick.study.verify import CheckOptions, judge_study, verify_files
+from zoompick.study.verify import CheckOptions, judge_study, pictures_of, verify_files
 
 if TYPE_CHECKING:
     from zoompick.scenes.finding import Finding
@@ -150,7 +149,7 @@ def verify(
         else:
             show_summary(findings)
         show.note(_closing(findings))
-    _written(findings, beside, strict)
+    _written(findings, beside, strict, Path() if files else Study.need(Path.cwd()).root)
     bad = ("fail", "warn") if strict else ("fail",)
     if worst(findings) in bad:
         return exits.CHECK_FAILED
@@ -164,7 +163,7 @@ def is_partly_judged(findings: Sequence[Finding], named: Set[str]) -> bool:
     return any(finding.outcome == NOT_JUDGED and finding.key in named for finding in findings)
 
 
-def _written(findings: Sequence[Finding], beside: Files, strict: bool) -> None:
+def _written(findings: Sequence[Finding], beside: Files, strict: bool, root: Path) -> None:
     pictures, holes, junit = beside
     if junit is not None:
         tell.write_junit(findings, junit, strict)
@@ -172,7 +171,7 @@ def _written(findings: Sequence[Finding], beside: Files, strict: bool) -> None:
     if holes is not None:
         show.note(f"{holes}: {tell.write_holes(findings, holes)} patches without pixels.")
     if pictures is not None:
-        drawn = draw_findings(findings, pictures)
+        drawn = pictures_of(findings, pictures, root)
         show.note(
             f"{pictures}: {show.counted(len(drawn), 'picture')}."
             if drawn

@@ -3,21 +3,26 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from zoompick.figures import proof
 from zoompick.files import free_name
-from zoompick.judge.subjects import scene_layer_of
+from zoompick.judge.borders import borders_of
+from zoompick.judge.subject import Subject
 from zoompick.later import np
 from zoompick.raster.grid import Window
 from zoompick.raster.raster import valid_mask
 from zoompick.scenes.finding import Finding
-from zoompick.scenes.opening import open_raster
 
 
-def draw_findings(findings: Sequence[Finding], folder: Path) -> list[Path]:
+def draw_findings(findings: Sequence[Finding], folder: Path, again: Callable[[str], Subject]) -> list[Path]:
     """Draw what can be drawn; a file that is there is not replaced.
+
+    Parameters
+    ----------
+    again : callable
+        What was judged, by the file that a finding tells.
 
     Returns
     -------
@@ -35,7 +40,7 @@ def draw_findings(findings: Sequence[Finding], folder: Path) -> list[Path]:
         elif "points" in next(iter(finding.data.get("bands", {}).values()), {}):
             proof.draw_scatter(finding.data["bands"], finding.data["reference"], finding.subject, target)
         elif "worst" in finding.data:
-            _draw_seam(finding, target)
+            _draw_seam(finding, again(finding.data["file"]), target)
         else:
             continue
         drawn.append(target)
@@ -45,10 +50,10 @@ def draw_findings(findings: Sequence[Finding], folder: Path) -> list[Path]:
 _SEAM_PX = 192
 
 
-def _draw_seam(finding: Finding, target: Path) -> None:
+def _draw_seam(finding: Finding, subject: Subject, target: Path) -> None:
     """The ground about the worst place of the worst seam."""
-    path = Path(finding.data["file"])
-    raster, layer = open_raster(path), open_raster(scene_layer_of(path))
+    raster, borders = subject.raster, borders_of(subject)
+    assert borders is not None
     width, height = (min(_SEAM_PX, side) for side in (raster.grid.width, raster.grid.height))
     at = finding.data["worst"]["at"]
     col = min(max(0, at[0] - width // 2), raster.grid.width - width)
@@ -58,4 +63,4 @@ def _draw_seam(finding: Finding, target: Path) -> None:
     scales = np.array([band.scale for band in raster.bands])[:, None, None]
     bright = np.mean(np.where(valid_mask(stored, raster.nodata), stored * scales, np.nan), axis=0)
     words = f"{finding.subject}: {finding.figure}, between {finding.data['worst']['between']}"
-    proof.draw_seam(bright, layer.read(window)[0], words, (col, row), target)
+    proof.draw_seam(bright, borders.read(window), words, (col, row), target)

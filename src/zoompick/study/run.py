@@ -29,7 +29,7 @@ from zoompick.study.plan import StudyPlan, plan_study
 from zoompick.study.session import session_of
 from zoompick.study.shelf import write_shelf
 from zoompick.study.shortlist import keep, shortlist
-from zoompick.study.since import not_as_locked, refuse_other_files
+from zoompick.study.since import newer_versions, not_as_locked, refuse_other_files
 from zoompick.study.stages import DOWNLOAD, SEARCH, VERIFY, Stages
 from zoompick.study.terms import keep_terms
 from zoompick.versions import differing
@@ -193,7 +193,7 @@ def _lock_of(study: Study, report: Report) -> Lock:
 def _fetched_as_locked(
     study: Study, brief: Brief, scenes: Sequence[Scene], report: Report, failed: list[Failed], must_be_whole: bool
 ) -> tuple[int, int]:
-    """Fetch what was locked; where it does not come the source is asked what it has changed.
+    """Fetch what was locked; where it does not come the source is asked what it has changed, else for newer versions.
 
     Raises
     ------
@@ -202,8 +202,12 @@ def _fetched_as_locked(
     IncompleteError
         It tells of no change.
     """
+    lacking = {entry.key for entry in needs.wanted_files(study, brief, scenes).fetch}
     try:
-        return _fetched_as_far(study, brief, scenes, report, failed, must_be_whole)
+        fetched = _fetched_as_far(study, brief, scenes, report, failed, must_be_whole)
+        for sentence in newer_versions(study, [scene for scene in scenes if scene.key in lacking], report):
+            report(Noted(sentence))
+        return fetched
     except IncompleteError:
         if problem := not_as_locked(study, brief, scenes, report):
             raise problem from None

@@ -10,6 +10,7 @@ from zoompick.discovery import find
 from zoompick.discovery.criteria import Criteria
 from zoompick.errors import ChecksumError, NothingFoundError, SourceError, ZoomPickError
 from zoompick.events import Report
+from zoompick.net.refusals import AnsweredError
 from zoompick.scenes import sources
 from zoompick.scenes.fetchplan import OfferedFile, file_of
 from zoompick.scenes.period import Period
@@ -21,6 +22,7 @@ from zoompick.study.lock import Lock
 from zoompick.study.locking import changed_files
 from zoompick.study.session import session_of
 
+_GONE = (404, 410)
 _MOST = 4
 """So many scenes are asked for: of more the first tell what happened."""
 
@@ -58,6 +60,26 @@ def not_as_locked(study: Study, brief: Brief, scenes: Sequence[Scene], report: R
         "Files that came stay. A plain 'zoompick run' works with what the source has now; 'zoompick lock' then locks "
         "that.",
     )
+
+
+def newer_versions(study: Study, scenes: Sequence[Scene], report: Report) -> list[str]:
+    """A sentence for each scene, of the first few, of which the source lists a newer version."""
+    known, found = sources.known(study.root), list[str]()
+    for scene in scenes[:_MOST]:
+        try:
+            listed = _listed(study, scene, report) if scene.source in known else []
+        except ZoomPickError:
+            continue
+        newest = max((one for one in listed if one.acquisition == scene.acquisition), key=_version, default=scene)
+        if newest.version > scene.version and newest.id == scene.id:
+            found.append(f"{scene.id} has version {newest.version} at its source; {scene.version} was locked.")
+        elif newest.version > scene.version:
+            found.append(f"{newest.id} is a newer version of {scene.id}, which was locked and is taken.")
+    return found
+
+
+def _version(scene: Scene) -> str:
+    return scene.version
 
 
 def _changes(study: Study, scenes: Sequence[Scene], bands: Sequence[str], report: Report) -> list[str]:
@@ -126,8 +148,10 @@ def _of_file(study: Study, scene: Scene, band: str, was: OfferedFile, new: Offer
         return f"its item tells another size for {band} ({new.size} bytes, locked {was.size})"
     try:
         there = session_of(study, report).on_behalf(scene.source).state(new.href)
-    except SourceError as error:
-        return f"{band} cannot be had: {error.what}".rstrip(".")
+    except AnsweredError as error:
+        return f"{band} is there no longer: {error.what}".rstrip(".") if error.status in _GONE else ""
+    except SourceError:
+        return ""
     if was.size and there.size is not None and there.size != was.size:
         return f"another file lies at the address of {band} ({there.size} bytes, locked {was.size})"
     return ""

@@ -30,6 +30,7 @@ from zoompick.journal import act, acts
 from zoompick.judge import registry
 from zoompick.judge.checks import files
 from zoompick.judge.limits import Limits
+from zoompick.judge.proof import draw_findings
 from zoompick.judge.roots import rooted
 from zoompick.judge.subject import Subject
 from zoompick.judge.subjects import Expected, computed, inputs_of, subject_of
@@ -188,7 +189,27 @@ def verify_study(
     if expected.wants("licence"):
         jobs.append(partial(sourced.licences, study, [scene for scenes in plan.days.values() for scene in scenes]))
     found = _keyed(_all([*jobs, *_of_products(study, plan, expected)], report), expected)
-    return rooted(found, _made_of(study, plan))
+    return [_in_folder(one, study.root) for one in rooted(found, _made_of(study, plan))]
+
+
+def _in_folder(finding: Finding, root: Path) -> Finding:
+    """A finding whose file is told from the study's folder: it holds in a copy elsewhere too."""
+    file = Path(str(finding.data.get("file", "")))
+    if not file.is_relative_to(root):
+        return finding
+    return replace(finding, data={**finding.data, "file": file.relative_to(root).as_posix()})
+
+
+def pictures_of(findings: Sequence[Finding], folder: Path, root: Path) -> list[Path]:
+    """What can be drawn of findings; their files are told from ``root``.
+
+    Returns
+    -------
+    list of Path
+        The pictures.
+    """
+    known = Expected(traits_of=traits_of)
+    return draw_findings(findings, folder, lambda file: subject_of(root / file, file, known))
 
 
 def _made_of(study: Study, plan: StudyPlan) -> dict[str, set[str]]:
