@@ -52,6 +52,11 @@ FILE_CHECKS: tuple[Check, ...] = (
           "shadow darker in near infrared, by pairs; of an overview.", _never, _nothing,
           "H. B. Mann, D. R. Whitney, On a test of whether one of two random variables is stochastically larger than "
           "the other (1947)."),
+    Check("shadows", "cloud", "shadows called",
+          "A scene of a study with clouds in its class layer, near infrared, and the sun's azimuth in its item.",
+          "Moves the clouds away from the sun, by up to nine kilometres: how often the clear ground under them is "
+          "darker there than other clear ground, by pairs, and that it is not so towards the sun; of an overview.",
+          _never, _nothing),
     Check("brief", "record", "as the brief says", "A study's product and its record.",
           "Compares what the brief asks for now, and its inputs, with what the product was made of.",
           _never, _nothing),

@@ -109,6 +109,11 @@ class Scene:
         return self._told.number("sun_elevation")
 
     @property
+    def sun_azimuth_deg(self) -> float | None:
+        """Towards the sun, clockwise from north, where it is told."""
+        return self._told.number("sun_azimuth")
+
+    @property
     def off_nadir_deg(self) -> float | None:
         """Angle between the line of sight and nadir, where it is told."""
         return self._told.number("off_nadir")

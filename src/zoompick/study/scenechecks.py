@@ -50,7 +50,7 @@ def scene_checked(
     if present and expected.wants("blocks"):
         decoded = [_decoded(path, label) for path in present]
         found.append(_joined(decoded, "blocks decode", label))
-    if expected.wants("classes"):
+    if expected.wants("classes") or expected.wants("shadows"):
         found += _classes(study, scene)
     if present and expected.wants("checksum"):
         digests = [finding for path in present for finding in _digests(path, scene)]
@@ -68,7 +68,7 @@ def _classes(study: Study, scene: Scene) -> list[Finding]:
     try:
         bands = {name: own.raster for name, path in here.items() for own in open_layers([path]) if own.name == name}
         table = ClassTable.from_stac(scene.bands[CLASS_BAND].classes)
-        return classes_fit(bands, open_raster(layer), table, scene.label)
+        return classes_fit(bands, open_raster(layer), table, scene.label, scene.sun_azimuth_deg)
     except ClusterError:
         raise
     except ZoomPickError as error:

@@ -7,14 +7,16 @@ from typing import NamedTuple
 
 from zoompick.arrays import Floats, Mask
 from zoompick.judge.checks.products import physical
+from zoompick.judge.checks.shade import DARK, shade_of
 from zoompick.later import np
 from zoompick.raster.part import AtLevel
+from zoompick.raster.pixelsize import middle_sizes_m
 from zoompick.raster.raster import Raster, valid_mask
 from zoompick.raster.warp import resampled_to
 from zoompick.scenes.finding import Finding, Seen, judged, not_judged
 from zoompick.sensors.classes import ClassTable
 
-TITLE = "classes fit the bands"
+TITLE, SHADOWS = "classes fit the bands", "shadows called"
 _WIDE_PX, _LEAST_PX = 800, 200
 _LEAST, _BRIGHT = 0.6, 0.3
 VISIBLE = ("blue", "green", "red")
@@ -28,7 +30,9 @@ class _Kind(NamedTuple):
     sure: float
 
 
-def classes_fit(bands: Mapping[str, Raster], layer: Raster, table: ClassTable, label: str) -> list[Finding]:
+def classes_fit(
+    bands: Mapping[str, Raster], layer: Raster, table: ClassTable, label: str, azimuth_deg: float | None = None
+) -> list[Finding]:
     """How often a pixel called cloud is brighter, and one called shadow darker, than one called clear.
 
     A layer of another date, or one laid elsewhere, is no better than chance. Where hardly anything is called so there
@@ -38,6 +42,8 @@ def classes_fit(bands: Mapping[str, Raster], layer: Raster, table: ClassTable, l
     ----------
     bands : mapping of str to Raster
         Visible bands and near infrared, those that are here.
+    azimuth_deg : float, optional
+        Of the sun, clockwise from north: with it shadows are looked for that the layer calls clear.
     """
     limit = f"at least {100 * _LEAST:.0f} % right"
     coarse = _coarse(layer)
@@ -48,6 +54,7 @@ def classes_fit(bands: Mapping[str, Raster], layer: Raster, table: ClassTable, l
     cloud, shadow = (known & table.holds(codes, (word,)) for word in ("cloud", "shadow"))
     if min(clear.sum(), max(cloud.sum(), shadow.sum())) < _LEAST_PX:
         return []
+    shaded = _shaded(coarse, nir, (cloud, clear), azimuth_deg, label)
     found = []
     if visible is not None and float(np.nanmedian(visible[clear])) < _BRIGHT:
         found.append(_kind(visible, cloud, clear, "cloud", "brighter"))
@@ -57,13 +64,34 @@ def classes_fit(bands: Mapping[str, Raster], layer: Raster, table: ClassTable, l
     seen = Seen("px", int(known.sum()), layer.grid.width * layer.grid.height)
     if not told:
         reason = "The ground is as bright as cloud, or no visible band and no near infrared is here."
-        return [not_judged(TITLE, label, reason, limit)]
+        return [not_judged(TITLE, label, reason, limit), *shaded]
     worst = min(told, key=lambda one: one.sure)
     figure = f"{worst.word} {worst.adjective} in {100 * worst.sure:.0f} %"
     note = (f"What the class layer calls {worst.word} is {worst.adjective} than what it calls clear in "
             f"{100 * worst.sure:.0f} % of pairs, as by chance: it is another date's, lies elsewhere, or its codes "
             "mean other things. Fetch it again, or see 'zoompick bands'.")  # fmt: skip
-    return [judged(TITLE, label, worst.sure >= _LEAST, figure, limit, note, 100 * worst.sure, bad="warn", seen=seen)]
+    fits = judged(TITLE, label, worst.sure >= _LEAST, figure, limit, note, 100 * worst.sure, bad="warn", seen=seen)
+    return [fits, *shaded]
+
+
+def _shaded(
+    coarse: Raster, nir: Floats | None, told: tuple[Mask, Mask], azimuth_deg: float | None, label: str
+) -> list[Finding]:
+    """Shadows that are called clear; nothing without near infrared or the sun's azimuth, or with few clouds."""
+    if nir is None or azimuth_deg is None:
+        return []
+    cloud, clear = told
+    found = shade_of(nir, cloud, clear, azimuth_deg, middle_sizes_m(coarse.grid, coarse.grid.window))
+    if found is None:
+        return []
+    limit = f"below {100 * DARK:.0f} % darker"
+    figure = f"darker in {100 * found.dark:.0f} % of pairs"
+    note = (f"{found.away_m:.0f} m from clouds, away from the sun, what the class layer calls clear is darker than "
+            f"other clear ground in {100 * found.dark:.0f} % of pairs (towards the sun in "
+            f"{100 * found.opposite:.0f} %): shadows are called clear. A wider '--grow' hides them.")  # fmt: skip
+    seen = Seen("px", found.pixels, cloud.size)
+    is_fine = not found.is_shadow
+    return [judged(SHADOWS, label, is_fine, figure, limit, note, 100 * found.dark, bad="warn", seen=seen)]
 
 
 def _coarse(layer: Raster) -> Raster:
