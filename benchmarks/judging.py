@@ -5,6 +5,8 @@ The floor decodes every block of every band and overview once, with the same cod
 
 from __future__ import annotations
 
+import hashlib
+import subprocess
 import sys
 from pathlib import Path
 from typing import Any
@@ -69,6 +71,38 @@ def floor(folder: Path, side: int) -> None:
             decode(stream.read(place[1]))
 
     timed(lambda: in_threads(one, places))
+
+
+def study(folder: Path, side: int) -> None:
+    """All checks of the demo's study."""
+    from zoompick.study.folder import Study
+    from zoompick.study.verify import CheckOptions, judge_study
+
+    found: list[Any] = []
+    one = Study(folder / "judged-study")
+    timed(lambda: found.extend(judge_study(one, options=CheckOptions())))
+    assert len(found) > 400 and all(row.outcome == "pass" for row in found), "the demo is sound"
+
+
+def study_floor(folder: Path, side: int) -> None:
+    """Hash and decode each of its rasters once, every level."""
+
+    def one(path: Path) -> None:
+        hashlib.sha256(path.read_bytes()).hexdigest()
+        with tifffile.TiffFile(path) as tiff:
+            for page in tiff.pages:
+                page.asarray(maxworkers=1)
+
+    paths = sorted((folder / "judged-study").rglob("*.tif"))
+    timed(lambda: in_threads(one, paths))
+
+
+def prepare_study(folder: Path, side: int) -> None:
+    """The demo's study, made once."""
+    target = folder / "judged-study"
+    if not target.exists():
+        subprocess.run([sys.executable, "-m", "zoompick", "demo", str(target)], check=True, capture_output=True)
+    timed(lambda: None)
 
 
 if __name__ == "__main__":

@@ -37,6 +37,11 @@ class Owner:
             valid_mask(stored, raster.nodata), stored.astype(np.float64) * band.scale + band.offset, np.nan
         )
 
+    def there(self, names: Sequence[str], window: Window) -> Mask:
+        """Where each of some bands has a pixel, shape (bands, rows, cols)."""
+        rasters = [self.bands[name] for name in names]
+        return np.stack([valid_mask(raster.read(window)[0], raster.nodata) for raster in rasters])
+
     def hidden(self, window: Window) -> tuple[Mask, Mask]:
         """What is hidden for sure, and what may be: a pixel about the edge is left to either."""
         if self.classes is None or self.table is None or not self.hide:
@@ -110,34 +115,33 @@ def first_clear(
     scenes: Sequence[Owner], names: Sequence[str], window: Window, clear_only: bool
 ) -> tuple[Pixels, Pixels]:
     """Number of the first scene that shows the ground, else has all bands, else any; edges may lie either way."""
-    both = []
-    for which in (0, 1):
-        number = np.zeros((window.height, window.width), int)
-        later: list[tuple[int, Mask]] = []
-        last: list[tuple[int, Mask]] = []
-        for place, scene in enumerate(scenes, 1):
-            there = np.stack([np.isfinite(scene.values(name, window)) for name in names])
-            whole, some = np.asarray(there.all(axis=0)), np.asarray(there.any(axis=0))
-            hidden = scene.hidden(window)[which]
-            number = np.where((number == 0) & whole & ~hidden, place, number)
-            later.append((place, whole))
-            last.append((place, some))
-        for place, mask in [] if clear_only else [*later, *last]:
-            number = np.where((number == 0) & mask, place, number)
-        both.append(number)
+    both = [np.zeros((window.height, window.width), int) for _ in range(2)]
+    later: list[tuple[int, Mask]] = []
+    last: list[tuple[int, Mask]] = []
+    for place, scene in enumerate(scenes, 1):
+        there = scene.there(names, window)
+        whole, some, hidden = np.all(there, axis=0), np.any(there, axis=0), scene.hidden(window)
+        for number, own in zip(both, hidden, strict=True):
+            number[(number == 0) & whole & ~own] = place
+        later.append((place, np.asarray(whole)))
+        last.append((place, np.asarray(some)))
+    for place, mask in [] if clear_only else [*later, *last]:
+        for number in both:
+            number[(number == 0) & mask] = place
     return both[0], both[1]
 
 
 def shown_by_day(
-    scenes: Sequence[Owner], days: Sequence[str], names: Sequence[str], window: Window, which: int
-) -> list[Pixels]:
-    """For each day the number of the scene that shows the ground there, 0 for none."""
-    found: dict[str, Pixels] = {}
+    scenes: Sequence[Owner], days: Sequence[str], names: Sequence[str], window: Window
+) -> tuple[list[Pixels], list[Pixels]]:
+    """For each day the number of the scene that shows the ground there, 0 for none; edges may lie either way."""
+    both: tuple[dict[str, Pixels], dict[str, Pixels]] = ({}, {})
     for place, (scene, day) in enumerate(zip(scenes, days, strict=True), 1):
-        owner = found.setdefault(day, np.zeros((window.height, window.width), int))
-        usable = np.all([np.isfinite(scene.values(name, window)) for name in names], axis=0)
-        found[day] = np.where((owner == 0) & usable & ~scene.hidden(window)[which], place, owner)
-    return list(found.values())
+        whole, hidden = np.all(scene.there(names, window), axis=0), scene.hidden(window)
+        for found, own in zip(both, hidden, strict=True):
+            owner = found.setdefault(day, np.zeros(whole.shape, int))
+            owner[(owner == 0) & whole & ~own] = place
+    return list(both[0].values()), list(both[1].values())
 
 
 def of_owner(scenes: Sequence[Owner], owner: Pixels, name: str, window: Window) -> Floats:

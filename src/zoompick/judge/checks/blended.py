@@ -82,7 +82,7 @@ def _shown(subject: Subject, scenes: MadeOf) -> Iterator[tuple[Window, list[Pixe
     """Windows, for each day the scene that shows the ground, and where that does not hang on an edge."""
     days = [str(row.get("datetime", ""))[:10] for row in scenes.rows]
     for window in windows_of(subject):
-        least, most = (shown_by_day(scenes.found, days, scenes.names, window, which) for which in (0, 1))
+        least, most = shown_by_day(scenes.found, days, scenes.names, window)
         yield window, least, np.all([one == other for one, other in zip(least, most, strict=True)], axis=0)
 
 
