@@ -7,10 +7,10 @@ beside it in a new brief. Keys of ``[search]`` come from the table of filters.
 from __future__ import annotations
 
 import difflib
-import re
 import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, fields
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -282,19 +282,26 @@ def _unknown(what: str, known: list[str], line: int) -> BriefError:
 def _line(content: str, section: str, key: str, place: int = 0) -> int:
     """Line of a key in the n-th section of a name, counted from 1; of the section when the key is not found."""
     old = next((name for (own, name), new in _OLD_KEYS.items() if (own, new) == (section, key)), key)
-    names = f"(?:{re.escape(key)}|{re.escape(old)})"
-    current, section_line, number = "", 0, -1
+    rows, alone = _rows(content), _rows(content).get(("", 0, section))
+    found = [row for name in {key, old} if (row := rows.get((section, place, name)))]
+    return min([*found, *([alone] if alone else [])], default=rows.get((section, place, ""), 0))
+
+
+@lru_cache(maxsize=4)
+def _rows(content: str) -> Mapping[tuple[str, int, str], int]:
+    """Lines by section, which of that name, and key; a section's own by an empty key."""
+    found: dict[tuple[str, int, str], int] = {}
+    current, count = ("", 0), dict[str, int]()
     for row, line in enumerate(content.splitlines(), 1):
-        header = re.match(r"\s*\[\[?([^\]]+)\]", line)
-        if header:
-            current = header[1].strip()
-            number += current == section
-            section_line = row if current == section and number == place else section_line
-        elif (key and current == section and number == place and re.match(rf"\s*{names}\s*=", line)) or (
-            not current and re.match(rf"\s*{re.escape(section)}\s*=", line)
-        ):
-            return row
-    return section_line
+        text = line.strip()
+        name = text.lstrip("[").partition("]")[0].strip() if text.startswith("[") and "]" in text else ""
+        if name:
+            count[name] = count.get(name, -1) + 1
+            current = name, count[name]
+            found.setdefault((*current, ""), row)
+        elif "=" in text:
+            found.setdefault((*current, text.partition("=")[0].strip()), row)
+    return found
 
 
 assert {entry.name for entry in fields(Brief)} == {
