@@ -8,13 +8,14 @@ from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
-from zoompick.area import guard
+from zoompick.area import guard, systems
 from zoompick.area.model import Feature
 from zoompick.arrays import Floats
 from zoompick.errors import AreaError
 from zoompick.files import parse_json
-from zoompick.geo.shapes import polygon_of, polygons_of
-from zoompick.later import np
+from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.shapes import geojson_of, polygon_of, polygons_of
+from zoompick.later import np, shapely
 
 
 def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
@@ -33,7 +34,9 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
         raise AreaError(
             f"{label} is not GeoJSON.", f"It is not valid JSON: {error}. A polygon is expected."
         ) from error
-    found = [(_with_ring(geometry, rings), properties) for geometry, properties in _features(value)]
+    source = systems.of_geojson(value, label)
+    found = [(_placed(_with_ring(geometry, rings), source, label), properties)
+             for geometry, properties in _features(value)]  # fmt: skip
     if not found:
         kind = value.get("type") if isinstance(value, dict) else None
         raise AreaError(
@@ -51,7 +54,10 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
         make = partial(polygon_of, geometry, f"The area in {label}")
         features.append(Feature(name, polygon, properties) if polygon else Feature.made_by(name, make, properties))
     if not features:
-        raise AreaError(f"{label} holds no polygon.", "Its features have points, lines or no geometry.")
+        raise AreaError(
+            f"{label} holds no polygon.",
+            "Its features have points, lines or no geometry; about points and lines `around` draws one.",
+        )
     return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []
 
 
@@ -90,6 +96,18 @@ def _with_ring(geometry: object, rings: Sequence[Floats]) -> object:
         if mark == _MARK.format(number) and isinstance(geometry, dict):
             return dict(geometry) | {"coordinates": [ring]}
     return geometry
+
+
+def _placed(geometry: object, source: Crs, label: str) -> object:
+    """A geometry of another system in degrees."""
+    if source == LONLAT or not isinstance(geometry, dict) or "Polygon" not in _kind(geometry):
+        return geometry
+    try:
+        rings = json.dumps(geometry, default=lambda ring: ring.tolist())
+        shape = systems.carried(shapely.force_2d(shapely.from_geojson(rings)), source, label)
+    except (shapely.errors.ShapelyError, ValueError) as error:
+        raise AreaError(f"A polygon in {label} is damaged.", "Export it again.") from error
+    return geojson_of(shape)
 
 
 def _kind(geometry: object) -> str:

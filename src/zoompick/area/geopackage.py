@@ -7,18 +7,21 @@ from __future__ import annotations
 
 import struct
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
-from zoompick.area import guard
+from zoompick.area import guard, systems
 from zoompick.area.model import Area, Feature
-from zoompick.errors import AreaError, UsageError
-from zoompick.geo.crs import LONLAT, lonlat_from_wkt
+from zoompick.errors import AreaError
+from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import Shape, checked_polygon
-from zoompick.later import np, shapely, sqlite3
+from zoompick.jsontypes import JsonObject
+from zoompick.later import shapely, sqlite3
 
+Kept = TypeVar("Kept")
 _MOST_ROWS, _PATIENCE_S = 100_000, 20.0
 """Views may go on for ever."""
 _ENVELOPE_BYTES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
@@ -32,6 +35,29 @@ def read_geopackage(path: Path) -> tuple[list[Feature], list[str]]:
     AreaError
         No GeoPackage, no table with a geometry, or no polygon in any.
     """
+    tables, features = _tables(path, lambda database, table: list(_rows(database, table, path.name)))
+    if not features:
+        names = ", ".join(tables)
+        raise AreaError(f"{path.name} holds no polygon (tables: {names}).",
+                        "Give a polygon layer; about points and lines `around` draws one.")  # fmt: skip
+    return features, []
+
+
+def marks(path: Path) -> list[tuple[str, Shape]]:
+    """Points and lines of all feature tables, one by one, with their names.
+
+    Raises
+    ------
+    AreaError
+        No GeoPackage, or a geometry is damaged.
+    """
+    return _tables(path, lambda database, table: list(_marks(database, table, path.name)))[1]
+
+
+def _tables(
+    path: Path, read: Callable[[sqlite3.Connection, tuple[str, str, int]], list[Kept]]
+) -> tuple[list[str], list[Kept]]:
+    """Names of the feature tables, and what is read out of all of them."""
     try:
         with closing(sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro&immutable=1", uri=True)) as database:
             database.text_factory = lambda data: data.decode("utf-8", "replace")
@@ -43,35 +69,45 @@ def read_geopackage(path: Path) -> tuple[list[Feature], list[str]]:
             ).fetchall()
             if not tables:
                 raise AreaError(f"{path.name} has no table with a geometry.", "Give one with a polygon layer.")
-            features = [feature for table in tables for feature in _rows(database, table, path.name)]
+            found = [one for table in tables for one in read(database, table)]
     except (sqlite3.Error, OverflowError, MemoryError, TypeError, UnicodeDecodeError) as error:
         raise AreaError(f"{path.name} is not a GeoPackage that can be read: {error}.", "Export it again.") from error
-    if not features:
-        names = ", ".join(str(table[0]) for table in tables)
-        raise AreaError(f"{path.name} holds no polygon (tables: {names}).", "Give a polygon layer.")
-    return features, []
+    return [str(table[0]) for table in tables], found
 
 
 def _quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-def _rows(database: sqlite3.Connection, entry: tuple[str, str, int], label: str) -> Iterator[Feature]:
-    table, column, srs = entry
+def _records(database: sqlite3.Connection, entry: tuple[str, str, int]) -> Iterator[tuple[object, JsonObject, str]]:
+    """Geometry, the other columns, and a name (empty for none) of each row."""
+    table, column, _ = entry
     cursor = database.execute(f"SELECT * FROM {_quoted(table)} LIMIT {_MOST_ROWS}")
     names = [entry[0] for entry in cursor.description]
-    wkt = _definition(database, srs)
     for row in cursor:
         record = dict(zip(names, row, strict=True))
-        polygon = _polygon(record.pop(column), label)
-        if polygon is None:
-            continue
-        if wkt:
-            polygon = _placed(polygon, wkt, label)
+        blob = record.pop(column)
         name = next((str(value) for key, value in record.items() if key.lower() == "name" and value), "")
-        plain = {key: value for key, value in record.items() if not isinstance(value, bytes)}
-        make = partial(checked_polygon, polygon, f"A polygon in {label}")
-        yield Feature.made_by(name, make, {"layer": table, **plain})
+        yield blob, {key: value for key, value in record.items() if not isinstance(value, bytes)}, name
+
+
+def _rows(database: sqlite3.Connection, entry: tuple[str, str, int], label: str) -> Iterator[Feature]:
+    wkt = _definition(database, entry[2])
+    for blob, plain, name in _records(database, entry):
+        polygon = _shape(blob, label, is_plain_polygon)
+        if polygon is not None:
+            polygon = systems.carried_from_wkt(polygon, wkt, label) if wkt else polygon
+            make = partial(checked_polygon, polygon, f"A polygon in {label}")
+            yield Feature.made_by(name, make, {"layer": entry[0], **plain})
+
+
+def _marks(database: sqlite3.Connection, entry: tuple[str, str, int], label: str) -> Iterator[tuple[str, Shape]]:
+    wkt = _definition(database, entry[2])
+    for blob, _, name in _records(database, entry):
+        shape = _shape(blob, label, is_plain_mark)
+        if shape is not None:
+            shape = systems.carried_from_wkt(shape, wkt, label) if wkt else shape
+            yield from ((name, part) for part in shapely.get_parts(shape))
 
 
 def _definition(database: sqlite3.Connection, srs: int) -> str:
@@ -82,19 +118,43 @@ def _definition(database: sqlite3.Connection, srs: int) -> str:
     return str(row[0]) if row else ""
 
 
-def _polygon(blob: object, label: str) -> Shape | None:
+def _shape(blob: object, label: str, is_wanted: Callable[[bytes], bool]) -> Shape | None:
+    """A geometry, if it is of a wanted kind; None for none, and for others."""
     if blob is None:
         return None
     try:
         if not isinstance(blob, bytes) or blob[:2] != b"GP":
             raise ValueError("no GeoPackage geometry")
         skip = 8 + _ENVELOPE_BYTES[blob[3] >> 1 & 7]
-        if not is_plain_polygon(blob[skip:]):
+        if not is_wanted(blob[skip:]):
             return None
         shape = shapely.force_2d(shapely.from_wkb(blob[skip:]))
     except (ValueError, IndexError, KeyError, struct.error, shapely.errors.ShapelyError) as error:
         raise AreaError(f"A geometry in {label} is damaged: {error}.", "Export it again.") from error
-    return shape if shape.geom_type in ("Polygon", "MultiPolygon") and not shape.is_empty else None
+    return None if shape.is_empty else shape
+
+
+def is_plain_mark(wkb: bytes) -> bool:
+    """True for points and lines, and several of them side by side; see :func:`is_plain_polygon`."""
+    kind, order, at = _wkb_head(wkb, 0)
+    if kind in (_POINT, _LINE):
+        return True
+    if kind not in (_POINT + 3, _LINE + 3):
+        return False
+    (count,) = struct.unpack_from(f"{order}I", wkb, at)
+    at += 4
+    for _ in range(count):
+        own, order, at = _wkb_head(wkb, at)
+        if own != kind - 3:
+            return False
+        size = 8 * _dimensions(wkb, at - 4, order)
+        if own == _LINE:
+            (corners,) = struct.unpack_from(f"{order}I", wkb, at)
+            at, size = at + 4, corners * size
+        at += size
+        if at > len(wkb):
+            raise ValueError("cut short")
+    return True
 
 
 def is_plain_polygon(wkb: bytes) -> bool:
@@ -130,7 +190,7 @@ def is_plain_polygon(wkb: bytes) -> bool:
     return True
 
 
-_POLYGON, _MULTIPOLYGON = 3, 6
+_POINT, _LINE, _POLYGON, _MULTIPOLYGON = 1, 2, 3, 6
 
 
 def _wkb_head(wkb: bytes, at: int) -> tuple[int, str, int]:
@@ -148,13 +208,6 @@ def _dimensions(wkb: bytes, at: int, order: str) -> int:
     iso = (code & 0xFFFF) // 1000
     has_z, has_m = bool(code & 0x80000000) or iso in (1, 3), bool(code & 0x40000000) or iso in (2, 3)
     return 2 + has_z + has_m
-
-
-def _placed(polygon: Shape, wkt: str, label: str) -> Shape:
-    try:
-        return shapely.transform(polygon, lambda xy: np.column_stack(lonlat_from_wkt(xy[:, 0], xy[:, 1], wkt)))
-    except UsageError as error:
-        raise AreaError(f"{label} names a reference system that cannot be read.", "Export it as WGS 84.") from error
 
 
 _SCHEMA = """

@@ -49,7 +49,8 @@ def read_gpx(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     if len(corners) < 3:
         hint = "Its tracks do not end where they begin." if lines else "It holds neither tracks nor three waypoints."
         raise AreaError(
-            f"{label} has no area.", f"{hint} Walk the outline to its start, or mark three points or more."
+            f"{label} has no area.",
+            f"{hint} Walk the outline to its start, mark three points or more, or say how far `around` it.",
         )
     hull = shapely.convex_hull(shapely.MultiPoint(corners))
     notes.append(f"{label}: the hull of {len(corners)} waypoints was taken.")

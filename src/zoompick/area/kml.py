@@ -39,7 +39,9 @@ def read_kml(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     if not features:
         lines = any(True for _ in _all(root, "LineString")) or any(True for _ in _all(root, "Point"))
         hint = (
-            "It holds lines or points; draw the outline as a polygon." if lines else "Draw one, and export it again."
+            "It holds lines or points: draw the outline as a polygon, or say how far `around` them."
+            if lines
+            else "Draw one, and export it again."
         )
         raise AreaError(f"{label} holds no polygon.", " ".join([*notes, hint]))
     return features, notes
@@ -64,6 +66,20 @@ def read_kmz(path: Path) -> tuple[list[Feature], list[str]]:
         ]
         notes += told
     return features, notes
+
+
+def document_of(path: Path) -> bytes:
+    """The first KML document of a KMZ archive.
+
+    Raises
+    ------
+    AreaError
+    """
+    found = guard.members(path)
+    name = next((name for name in found if name.lower().endswith(".kml")), None)
+    if name is None:
+        raise AreaError(f"{path.name} holds no KML file.", "Export it again as KMZ or KML.")
+    return found[name]
 
 
 def _local(element: Element) -> str:

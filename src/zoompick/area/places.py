@@ -99,6 +99,11 @@ def _towns() -> tuple[Place, ...]:
     )
 
 
+def is_known(text: str) -> bool:
+    """True when a place has this name."""
+    return any(place.name.lower() == text.strip().lower() for place in known())
+
+
 def named(text: str, places: Sequence[Place] | None = None) -> Place:
     """The place called ``text``; ``village, district`` tells it from others of its name.
 

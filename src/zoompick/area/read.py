@@ -7,22 +7,22 @@ from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
-from zoompick.area import coordinates, guard, kml, shapefile, wkt
+from zoompick.area import coordinates, guard, kml, shapefile, tables, wkt
 from zoompick.area.geojson import read_geojson
 from zoompick.area.geopackage import read_geopackage
 from zoompick.area.gpx import read_gpx
 from zoompick.area.kml import read_kml
+from zoompick.area.marks import Mark, marks_of
 from zoompick.area.model import Area, Feature, only_named
-from zoompick.area.points import points_of
 from zoompick.area.shapefile import read_shapefile
 from zoompick.errors import AreaError, UnknownNameError
 from zoompick.geo.bounds import Bounds
-from zoompick.geo.geodesy import circle
+from zoompick.geo.geodesy import buffered, circle
 from zoompick.geo.shapes import Shape, checked_polygon
 from zoompick.given import length_m
 from zoompick.later import shapely
 
-FORMATS = "GeoJSON, KML, KMZ, GPX, WKT, shapefile (.shp or .zip), GeoPackage or a list of corners"
+FORMATS = "GeoJSON, KML, KMZ, GPX, WKT, shapefile (.shp or .zip), GeoPackage, a table or a list of corners"
 _TIFF_MAGIC = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 Read = tuple[list[Feature], list[str]]
 
@@ -156,25 +156,46 @@ def area_of(features: list[Feature], notes: Sequence[str], wanted: str, where: s
 
 
 def around_file(path: Path, radius: str, wanted: str = "") -> Area:
-    """The circle of a radius around the one point in a file, of whatever form.
+    """Circles and strips of a radius around the points and lines in a file, of whatever form.
 
     Raises
     ------
     AreaError
-        It holds no point, or several that no name tells apart.
+        It holds none, or none of the name that is wanted.
     """
-    data = guard.as_utf8(guard.read_bytes(path))
-    found = [point for point in points_of(data, path.name) if wanted in ("", point.name)]
+    if not path.is_file():
+        raise AreaError(f"There is no file {path}.", f"Give a path ({FORMATS}), a place or coordinates.")
+    every = marks_of(path)
+    found = [mark for mark in every if wanted in ("", mark.name)]
     if not found:
-        what = f"no point called {wanted}" if wanted else "no point"
-        raise AreaError(f"{path.name} holds {what}.", "`around` is for a point; leave it out for an area.")
-    if len(found) > 1:
-        names = ", ".join(point.name for point in found[:6] if point.name)
-        raise AreaError(
-            f"{path.name} holds {len(found)} points.", f"Name one with `named`: {names or 'none has a name'}."
-        )
-    one = found[0]
-    return around_point(coordinates.Point(one.lon, one.lat), radius, one.name or path.stem)
+        names = ", ".join(list(dict.fromkeys(mark.name for mark in every if mark.name))[:12])
+        what = f"no point or line called {wanted}" if wanted and every else "no point and no line"
+        todo = f"There is {names}." if wanted and names else "`around` is for points and lines; an area has a size."
+        raise AreaError(f"{path.name} holds {what}.", todo)
+    name = found[0].name if len({mark.name for mark in found}) == 1 and found[0].name else path.stem
+    grounds = [_about(mark, radius) for mark in found]
+    ground = grounds[0] if len(grounds) == 1 else shapely.union_all(grounds)
+    points = sum(mark.is_point for mark in found)
+    lines = len(found) - points
+    counts = [
+        f"{count} {word}{'s' if count > 1 else ''}" for count, word in ((points, "point"), (lines, "line")) if count
+    ]
+    one = " Name one with `named` to take it alone." if len(found) > 1 and any(mark.name for mark in found) else ""
+    said = (
+        [f"The ground within {radius} of {' and '.join(counts)} in {path.name}.{one}"]
+        if len(found) > 1 or lines
+        else []
+    )
+    return Area(
+        f"{radius} around {name}", checked_polygon(ground, f"The ground about {path.name}"), notes=tuple(said)
+    )
+
+
+def _about(mark: Mark, radius: str) -> Shape:
+    if mark.is_point:
+        lon, lat = map(float, shapely.get_coordinates(mark.shape)[0])
+        return circle(lon, lat, length_m(radius))
+    return buffered(mark.shape, length_m(radius))
 
 
 def _joined(features: Sequence[Feature], where: str) -> Shape:
@@ -209,6 +230,8 @@ def _of_text(data: bytes, label: str) -> Read:
     whole = data.decode("utf-8-sig", "replace")
     if wkt.looks_like_wkt(text):
         return wkt.read_wkt(whole, label)
+    if tables.is_table(whole):
+        return tables.polygons(whole, label), []
     try:
         return _corners(whole, label, ())
     except AreaError as error:

@@ -12,13 +12,13 @@ from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
-from zoompick.area import guard
+from zoompick.area import guard, systems
 from zoompick.area.model import Area, Feature
-from zoompick.errors import AreaError, UsageError
-from zoompick.geo.crs import LONLAT, lonlat_from_wkt
+from zoompick.errors import AreaError
+from zoompick.geo.crs import LONLAT
 from zoompick.geo.shapes import Shape, checked_polygon
 from zoompick.jsontypes import JsonObject
-from zoompick.later import np, shapefile, shapely
+from zoompick.later import shapefile, shapely
 
 _PARTS = (".shp", ".shx", ".dbf", ".prj", ".cpg")
 
@@ -31,37 +31,63 @@ def read_shapefile(path: Path) -> tuple[list[Feature], list[str]]:
     AreaError
         No polygons, damaged, or metres without a .prj to tell of what system.
     """
-    if path.suffix.lower() == ".zip":
-        found = guard.members(path)
-        layers = sorted(name for name in found if name.lower().endswith(".shp") and not name.startswith("__MACOSX"))
-        if not layers:
-            raise AreaError(f"{path.name} holds no shapefile.", "A zipped shapefile has .shp, .shx and .dbf inside.")
-        features: list[Feature] = []
-        notes: list[str] = []
-        for layer in layers:
-            parts = {name[-4:].lower(): data for name, data in found.items() if name[:-4] == layer[:-4]}
-            more, told = _features(parts, path.name if len(layers) == 1 else f"{layer} in {path.name}")
-            stem = layer[:-4].rpartition("/")[2]
-            features += [
-                replace(one, name=one.name or stem, attributes={"layer": stem, **one.attributes}) for one in more
-            ]
-            notes += told
-        return features, notes
-    beside = {entry.suffix.lower(): entry for entry in path.parent.glob(f"{path.stem}.*")}
-    parts = {kind: guard.read_bytes(beside[kind]) for kind in _PARTS if kind in beside}
-    return _features(parts, path.name)
+    layers = _layers(path)
+    if path.suffix.lower() != ".zip":
+        return _features(layers[path.stem], path.name)
+    features: list[Feature] = []
+    notes: list[str] = []
+    for layer, parts in layers.items():
+        more, told = _features(parts, path.name if len(layers) == 1 else f"{layer}.shp in {path.name}")
+        stem = layer.rpartition("/")[2]
+        features += [
+            replace(one, name=one.name or stem, attributes={"layer": stem, **one.attributes}) for one in more
+        ]
+        notes += told
+    return features, notes
 
 
-def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:
+def marks(path: Path) -> list[tuple[str, Shape]]:
+    """Points and lines of its layers, one by one, with their names.
+
+    Raises
+    ------
+    AreaError
+        Damaged, or metres without a .prj.
+    """
+    found = []
+    for parts in _layers(path).values():
+        kind, rows = _records(parts, path.name)
+        if rows and "POLYGON" not in kind:
+            placed, _ = _placed([shape for shape, _ in rows], _prj(parts), path.name)
+            found += [(_name(record), part) for shape, (_, record) in zip(placed, rows, strict=True)
+                      for part in shapely.get_parts(shape)]  # fmt: skip
+    return found
+
+
+def _layers(path: Path) -> dict[str, dict[str, bytes]]:
+    """Bytes of the parts of each layer, by their endings."""
+    if path.suffix.lower() != ".zip":
+        beside = {entry.suffix.lower(): entry for entry in path.parent.glob(f"{path.stem}.*")}
+        return {path.stem: {kind: guard.read_bytes(beside[kind]) for kind in _PARTS if kind in beside}}
+    found = guard.members(path)
+    layers = sorted(name[:-4] for name in found if name.lower().endswith(".shp") and not name.startswith("__MACOSX"))
+    if not layers:
+        raise AreaError(f"{path.name} holds no shapefile.", "A zipped shapefile has .shp, .shx and .dbf inside.")
+    return {
+        layer: {name[-4:].lower(): data for name, data in found.items() if name[:-4] == layer} for layer in layers
+    }
+
+
+def _records(parts: dict[str, bytes], label: str) -> tuple[str, list[tuple[Shape, JsonObject]]]:
+    """Type of a layer, and its shapes that are not empty with their records."""
     streams: JsonObject = {kind[1:]: io.BytesIO(parts[kind]) for kind in (".shp", ".shx", ".dbf") if kind in parts}
     encoding = parts.get(".cpg", b"utf-8").decode("ascii", "replace").strip() or "utf-8"
     try:
         with shapefile.Reader(**streams, encoding=encoding, encodingErrors="replace") as reader:
-            if "POLYGON" not in reader.shapeTypeName:
-                raise AreaError(f"{label} holds {reader.shapeTypeName.lower()}s, no polygons.", "Give polygons.")
             rows = [
                 (entry.shape.__geo_interface__, dict(entry.record.as_dict())) for entry in reader.iterShapeRecords()
             ]
+            kind = str(reader.shapeTypeName)
     except (
         shapefile.ShapefileException,
         struct.error,
@@ -72,17 +98,27 @@ def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[
         EOFError,
     ) as error:
         raise AreaError(f"{label} is not a shapefile that can be read: {error}.", "Export it again.") from error
-    shapes = [
-        shapely.force_2d(shapely.geometry.shape(geometry)) for geometry, _ in rows if geometry.get("coordinates")
-    ]
-    if not shapes:
+    return kind, [(shapely.force_2d(shapely.geometry.shape(geometry)), record)
+                  for geometry, record in rows if geometry.get("coordinates")]  # fmt: skip
+
+
+def _prj(parts: dict[str, bytes]) -> str:
+    return parts.get(".prj", b"").decode("utf-8", "replace").strip()
+
+
+def _features(parts: dict[str, bytes], label: str) -> tuple[list[Feature], list[str]]:
+    kind, rows = _records(parts, label)
+    if "POLYGON" not in kind:
+        raise AreaError(
+            f"{label} holds {kind.lower()}s, no polygons.",
+            "Give polygons; about points and lines `around` draws one.",
+        )
+    if not rows:
         raise AreaError(f"{label} holds no polygon.", "Export it again.")
-    prj = parts.get(".prj", b"").decode("utf-8", "replace").strip()
-    placed, notes = _placed(shapes, prj, label)
-    attributes = [record for geometry, record in rows if geometry.get("coordinates")]
+    placed, notes = _placed([shape for shape, _ in rows], _prj(parts), label)
     return [
         Feature.made_by(_name(record), partial(checked_polygon, polygon, f"A polygon in {label}"), record)
-        for polygon, record in zip(placed, attributes, strict=True)
+        for polygon, (_, record) in zip(placed, rows, strict=True)
     ], notes
 
 
@@ -93,11 +129,7 @@ def _name(record: JsonObject) -> str:
 def _placed(shapes: list[Shape], prj: str, label: str) -> tuple[list[Shape], list[str]]:
     """Polygons in degrees; AreaError when nothing tells what the numbers are."""
     if prj:
-        try:
-            return [shapely.transform(shape, lambda xy: np.column_stack(lonlat_from_wkt(xy[:, 0], xy[:, 1], prj)))
-                    for shape in shapes], []  # fmt: skip
-        except UsageError as error:
-            raise AreaError(f"The .prj of {label} cannot be read.", "Export it again with its system.") from error
+        return [systems.carried_from_wkt(shape, prj, f"The .prj of {label}") for shape in shapes], []
     west, south, east, north = shapely.total_bounds(shapes)
     if west < -180 or east > 180 or south < -90 or north > 90:
         raise AreaError(

@@ -213,6 +213,11 @@ def named(text: str) -> Sheet | None:
     return next((sheet for scheme in schemes() if (sheet := scheme.named(text))), None)
 
 
+def every_named(text: str) -> list[Sheet]:
+    """The pieces of ground that schemes call ``text``, one a scheme, in their order."""
+    return [sheet for scheme in schemes() if (sheet := scheme.named(text))]
+
+
 def scheme_of(text: str) -> Scheme | None:
     """The scheme whose names look like ``text``, whether it has this one or not."""
     return next((scheme for scheme in schemes() if re.fullmatch(scheme.pattern, text.strip().lower())), None)

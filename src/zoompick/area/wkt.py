@@ -5,17 +5,16 @@ Source: OGC 06-103r4, section 7 (well-known text of geometry).
 
 from __future__ import annotations
 
-import math
 import re
+from functools import partial
 
-from zoompick.area import guard
+from zoompick.area import guard, systems
 from zoompick.area.model import Area, Feature
-from zoompick.errors import AreaError, UsageError
-from zoompick.geo.crs import LONLAT, Crs, transform
-from zoompick.geo.shapes import checked_polygon
+from zoompick.errors import AreaError
+from zoompick.geo.crs import LONLAT
+from zoompick.geo.shapes import Shape, checked_polygon
 from zoompick.later import np, shapely
 
-_MOST_PIECES = 2000
 _HEAD = re.compile(
     r"(?is)\s*(?:srid\s*=\s*(\d+)\s*;\s*)?((?:multi)?polygon\b|geometrycollection\b|(?:multi)?point\b|(?:multi)?linestring\b)"
 )
@@ -27,40 +26,47 @@ def looks_like_wkt(text: str) -> bool:
 
 
 def read_wkt(text: str, label: str) -> tuple[list[Feature], list[str]]:
-    """The polygon of a text.
+    """The polygons of a text; those of a collection one by one.
 
     Raises
     ------
     AreaError
         No polygon, damaged, or a system that is not in the register.
     """
+    parts = parts_of(text, label)
+    shapes = [part for part in parts if part.geom_type in ("Polygon", "MultiPolygon")]
+    if not shapes:
+        kind = parts[0].geom_type if parts else "collection of nothing"
+        raise AreaError(
+            f"{label} is a {kind}, expected a Polygon or MultiPolygon.",
+            "Give a polygon; of points and lines in a file `around` makes one.",
+        )
+    left = len(parts) - len(shapes)
+    notes = [f"{label}: {left} points or lines were left out."] if left else []
+    return [Feature.made_by("", partial(checked_polygon, shape, label)) for shape in shapes], notes
+
+
+def parts_of(text: str, label: str) -> list[Shape]:
+    """The shape of a text in degrees; of a collection its members.
+
+    Raises
+    ------
+    AreaError
+        Damaged, or a system that is not in the register.
+    """
     match = _HEAD.match(text)
-    srid = int(match[1]) if match and match[1] else LONLAT.epsg
     body = text.partition(";")[2] if match and match[1] else text
     guard.refuse_deep(body, label)
     try:
         with np.errstate(all="ignore"):
             shape = shapely.force_2d(shapely.from_wkt(body.strip()))
-        source = Crs.parse(str(srid))
     except shapely.errors.ShapelyError as error:
         raise AreaError(
             f"{label} is not WKT that can be read: {error}.", "Write it as POLYGON((lon lat, …))."
         ) from error
-    except UsageError as error:
-        raise AreaError(f"{label} names a system that is not known: {srid}.", error.todo) from error
-    if shape.geom_type not in ("Polygon", "MultiPolygon"):
-        raise AreaError(f"{label} is a {shape.geom_type}, expected a Polygon or MultiPolygon.", "Give a polygon.")
-    if source != LONLAT and not source.is_geographic:
-        west, south, east, north = shape.bounds
-        # Cut by a kilometre, and never into more pieces than any outline needs.
-        step = max(1000.0, (east - west) / _MOST_PIECES, (north - south) / _MOST_PIECES)
-        if not math.isfinite(step):
-            raise AreaError(f"{label} holds a coordinate that is no number.", "Mend the polygon.")
-        shape = shapely.transform(
-            shapely.segmentize(shape, step),
-            lambda xy: np.column_stack(transform(xy[:, 0], xy[:, 1], source, LONLAT)),
-        )
-    return [Feature("", checked_polygon(shape, label))], []
+    source = systems.named(match[1], label) if match and match[1] else LONLAT
+    members = list(shapely.get_parts(shape)) if shape.geom_type == "GeometryCollection" else [shape]
+    return [systems.carried(member, source, label) for member in members if not member.is_empty]
 
 
 def wkt_text(area: Area) -> str:

@@ -121,7 +121,7 @@ def main() -> int:
         # Keys and signatures in an address go no further than the request.
         words = [vault.typed(word) for word in words]
     try:
-        words = oldwords.renewed(words)
+        words = oldwords.renewed(oldwords.with_box(words))
         result = app(words, standalone_mode=False, prog_name="zoompick")
     except ZoomPickError as problem:
         show.error(problem)

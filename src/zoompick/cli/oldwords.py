@@ -1,4 +1,4 @@
-"""Options that were called otherwise in the version before: the old words still work, and the new ones are told."""
+"""Command lines as people write them: options that were called otherwise before, a box in one word."""
 
 from __future__ import annotations
 
@@ -21,6 +21,21 @@ _OLD: Mapping[str, Mapping[str, str]] = {
     "verify": {"--limit": "--threshold", "--only": "--checks"},
 }
 """Command of the root to its options of old and of now."""
+
+
+_SIDES = 4
+
+
+def with_box(words: Sequence[str]) -> list[str]:
+    """A command line in which a box in one word, ``--box=-12.1,-38.7,-12,-38.6``, has four."""
+    found, ahead = list[str](), list(words)
+    while ahead:
+        name, sign, value = (word := ahead.pop(0)).partition("=")
+        if name == "--box" and not sign and ahead and len(ahead[0].replace(",", " ").split()) == _SIDES:
+            value = ahead.pop(0)
+        sides = [one for one in value.replace(",", " ").split() if one] if name == "--box" else []
+        found += [name, *sides] if sides else [word]
+    return found
 
 
 def renewed(words: Sequence[str]) -> list[str]:

@@ -231,6 +231,20 @@ def definition(crs: Crs) -> pyproj.CRS:
         raise UsageError(f"{crs.code or 'EPSG:0'} is not in the register.", "Check the number.") from error
 
 
+_BEYOND_DEG = 10
+
+
+def is_far_outside(crs: Crs, lon: float, lat: float) -> bool:
+    """True for a position more than ten degrees outside the area that the register has a system for."""
+    use = definition(crs).area_of_use
+    if use is None:
+        return abs(lon) > 180 or abs(lat) > 90
+    across = (lon - use.west) % 360 if use.west > use.east else lon - use.west
+    width = (use.east - use.west) % 360 if use.west > use.east else use.east - use.west
+    outside = not (-_BEYOND_DEG <= across <= width + _BEYOND_DEG or width >= 360)
+    return outside or not use.south - _BEYOND_DEG <= lat <= use.north + _BEYOND_DEG
+
+
 _FLAT = 2
 
 

@@ -36,7 +36,8 @@ def polygon_of(geometry: object, label: str = "The area") -> Shape:
     """
     if not isinstance(geometry, dict) or geometry.get("type") not in ("Polygon", "MultiPolygon"):
         kind = geometry.get("type") if isinstance(geometry, dict) else type(geometry).__name__
-        raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.", "Give the area as a polygon.")
+        raise AreaError(f"{label} is a {kind}, expected a Polygon or MultiPolygon.",
+                        "Give a polygon; about points and lines in a file `around` draws one.")  # fmt: skip
     try:
         with np.errstate(invalid="ignore"):
             polygon = _over_the_antimeridian(geometry) or shapely.geometry.shape(geometry)

@@ -10,8 +10,9 @@ from datetime import UTC, datetime, timedelta
 from zoompick.errors import UsageError
 
 _FORMS = (
-    "Give a day (2025-12-15), a week (2025-W51), a month (2025-12), a year, two of them as START/END ('..' leaves an "
-    "end open), days of a month (2025-12-1,9,17), 'last 30 days', '2025-12-15 +8 days' or '2025-12-15 +-10 days'."
+    "Give a day (2025-12-15, 15.12.2025, 15 Dec 2025), a week (2025-W51), a month (2025-12, Dec 2025), a quarter "
+    "(2025-Q4), a year, two of them as START/END ('..' leaves an end open), days of a month (2025-12-1,9,17), "
+    "'last 30 days', '2025-12-15 +8 days' or '2025-12-15 +-10 days'."
 )
 _LAST_MOMENT = timedelta(microseconds=1)
 """A period ends so long before the next one begins: fractions of its last second are its own."""
@@ -111,10 +112,36 @@ def _later(moment: datetime, days: int, text: str) -> datetime:
         raise UsageError(f"The dates '{text}' reach beyond the years 1 to 9999.", _FORMS) from error
 
 
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+_WRITTEN = re.compile(r"(?i)(?:(\d{1,2})\.?\s+)?([a-z]{3,9})\.?,?\s+(\d{4})")
+_POINTS = re.compile(r"(\d{1,2})\.\s?(\d{1,2})\.\s?(\d{4})")
+_QUARTER = re.compile(r"(?i)(\d{4})[-\s]?q([1-4])|q([1-4])[-\s]?(\d{4})")
+_FULL = ("january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
+         "december")  # fmt: skip
+
+
+def _plain(part: str) -> str:
+    """A day or month as people write it (15.12.2025, 15 Dec 2025, December 2025), as year, month and day."""
+    if points := _POINTS.fullmatch(part):
+        return f"{points[3]}-{int(points[2]):02}-{int(points[1]):02}"
+    written = _WRITTEN.fullmatch(part)
+    word = written[2].lower() if written else ""
+    if written and (word in _FULL or word in _MONTHS or word == "sept"):
+        month = f"{written[3]}-{_MONTHS.index(word[:3]) + 1:02}"
+        return f"{month}-{int(written[1]):02}" if written[1] else month
+    return part
+
+
 def _edge(part: str, whole: str) -> tuple[datetime, datetime] | None:
-    """First and last moment that a year, month, week, day or second names."""
+    """First and last moment that a year, quarter, month, week, day or second names."""
     if part in ("", ".."):
         return None
+    part = _plain(part)
+    if quarter := _QUARTER.fullmatch(part):
+        year, number = quarter[1] or quarter[4], int(quarter[2] or quarter[3])
+        first, last = (_edge(f"{year}-{3 * number - back:02}", whole) for back in (2, 0))
+        assert first is not None and last is not None
+        return first[0], last[1]
     match = re.fullmatch(r"(\d{4})(?:-(\d{1,2}))?(?:-(\d{1,2}))?", part)
     week = re.fullmatch(r"(?i)(\d{4})-?w(\d{1,2})", part)
     try:
@@ -126,13 +153,12 @@ def _edge(part: str, whole: str) -> tuple[datetime, datetime] | None:
             moment = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
             is_whole = not moment.microsecond and "." not in part
             return moment, moment + timedelta(seconds=1) - _LAST_MOMENT if is_whole else moment
-        year, month, day = (int(group) if group else None for group in match.groups())
-        assert year is not None
-        first = datetime(year, month or 1, day or 1, tzinfo=UTC)
+        own_year, month, day = (int(group) if group else None for group in match.groups())
+        assert own_year is not None
+        begin = datetime(own_year, month or 1, day or 1, tzinfo=UTC)
         last_month = month or 12
-        last_day = day or calendar.monthrange(year, last_month)[1]
-        last = datetime(year, last_month, last_day, 23, 59, 59, 999_999, tzinfo=UTC)
-        return first, last
+        last_day = day or calendar.monthrange(own_year, last_month)[1]
+        return begin, datetime(own_year, last_month, last_day, 23, 59, 59, 999_999, tzinfo=UTC)
     except (ValueError, OverflowError) as error:
         raise UsageError(f"The date '{part}' in '{whole}' cannot be read.", _FORMS) from error
 

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
+from urllib.parse import urlsplit
 
+from zoompick.addresses import is_remote
 from zoompick.area import coordinates, kept, places, read, sheets, wkt
 from zoompick.area.model import Area
 from zoompick.errors import AreaError, UnknownNameError, UsageError
@@ -20,8 +23,10 @@ from zoompick.journal import act
 from zoompick.later import shapely
 from zoompick.scenes.opening import open_raster
 from zoompick.study.folder import Study
+from zoompick.study.session import session_of
 
-_ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".tif", ".tiff")
+_ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp", ".zip", ".gpkg", ".csv", ".tsv")
+_RASTERS = (".tif", ".tiff", ".jp2", ".nc", ".h5", ".hdf5", ".hdf")
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +71,7 @@ def resolve(request: AreaRequest, near: Sequence[Bounds] = ()) -> Area | None:
     if sum(given) > 1:
         raise AreaError("An area was given in more than one way.", "Give one of a name or file, `box`, or `like`.")
     if request.box is not None:
-        return Area.from_box(*request.box)
+        return _questioned(Area.from_box(*request.box), near, "The box")
     if request.like is not None:
         return _like(request.like)
     if not request.text:
@@ -80,28 +85,73 @@ def resolve(request: AreaRequest, near: Sequence[Bounds] = ()) -> Area | None:
 
 def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
     text, path = request.text, Path(request.text)
+    if is_remote(text) and (_is_file(text) or not coordinates.looks_like_coordinates(text)):
+        return _far(request)
+    if path.suffix.lower() in _RASTERS and _exists(path):
+        return _about(_like(path), request)
     is_file = _exists(path) or (path.suffix.lower() in _ENDINGS and not wkt.looks_like_wkt(text))
     if is_file and request.around:
-        return read.around_file(path, request.around, request.only)
+        return _questioned(read.around_file(path, request.around, request.only), near, path.name)
     if is_file:
-        return read.read_area(path, request.only)
+        return _questioned(read.read_area(path, request.only), near, path.name)
     if wkt.looks_like_wkt(text):
         return read.read_text(text, request.only, "The text", near)
     if request.only:
         raise AreaError(
             f"'{text}' is one area; `named` has nothing to choose from.", "Leave `named` out, or give a file."
         )
+    found = sheets.every_named(text)
     if text in kept.names():
-        return kept.load(text)
-    sheet = sheets.named(text)
-    if sheet is not None:
-        return Area(sheet.name, sheet.polygon, notes=(f"{sheet.name} is a {sheet.scheme}.",))
+        area = kept.load(text)
+        other = found[0].scheme if found else "place" if places.is_known(text) else ""
+        note = f"{text} is an area that you kept; the {other} of this name is not meant." if other else ""
+        return replace(area, notes=(*area.notes, note)) if note else area
+    if found:
+        more = "".join(f" {one.scheme} {one.name} is not meant." for one in found[1:])
+        return Area(found[0].name, found[0].polygon, notes=(f"{found[0].name} is a {found[0].scheme}.{more}",))
     if coordinates.looks_like_coordinates(text):
         return _of_numbers(request, near)
     scheme = sheets.scheme_of(text)
     if scheme is not None and not any(place.name.lower() == text.lower() for place in places.known()):
         raise AreaError(f"There is no {scheme.name} {text} here.", "'zoompick area where' lists them.")
     return _place(request)
+
+
+def _questioned(area: Area, near: Sequence[Bounds], what: str) -> Area:
+    """An area with a note where it lies far from all the work, and would lie near it turned around."""
+    lon, lat = area.centre
+    if not coordinates.is_unlikely(lon, lat, [*near, *places.extents(places.known())]):
+        return area
+    note = (
+        f"{what} lies at latitude {lat:.4g}, longitude {lon:.4g}, far from all you work with; with both turned "
+        "around it would lie near it. Longitude comes first here."
+    )
+    return replace(area, notes=(*area.notes, note))
+
+
+def _about(area: Area, request: AreaRequest) -> Area:
+    """An area of a raster, which has neither points nor names."""
+    given = "around" if request.around else "named" if request.only else ""
+    if given:
+        raise AreaError(f"`{given}` is not for a raster, whose bounds are the area.", "Leave it out.")
+    return area
+
+
+def _is_file(address: str) -> bool:
+    """True for a web address whose path ends as files of areas do."""
+    return Path(urlsplit(address).path).suffix.lower() in _ENDINGS
+
+
+def _far(request: AreaRequest) -> Area:
+    """An area out of a file at a web address."""
+    content, _ = session_of(None).document(request.text)
+    name = Path(urlsplit(request.text).path).name or "area"
+    with TemporaryDirectory(prefix="zoompick-") as folder:
+        path = Path(folder) / name
+        path.write_bytes(content)
+        if request.around:
+            return read.around_file(path, request.around, request.only)
+        return read.read_area(path, request.only)
 
 
 def _exists(path: Path) -> bool:
@@ -122,7 +172,7 @@ def _of_numbers(request: AreaRequest, near: Sequence[Bounds]) -> Area:
             f"'{text.strip()}' are four numbers, and nothing tells which is what.",
             f"A box is `box` WEST SOUTH EAST NORTH: `box` {' '.join(four)}, if that is their order.",
         )
-    if ";" in text or "\n" in text or text.count(",") > 2:
+    if ";" in text or "\n" in text or text.count(",") > 2 or coordinates.is_list(text):
         return read.read_text(text, "", "The text", near)
     if not request.around:
         point = coordinates.parse_point(text, near)
