@@ -15,7 +15,7 @@ import pytest
 import shapefile
 import shapely
 
-from zoompick.area import coordinates, sheets
+from zoompick.area import coordinates, places, sheets
 from zoompick.area.geojson import read_geojson
 from zoompick.area.marks import marks_of
 from zoompick.area.read import around_file, read_area
@@ -284,3 +284,10 @@ def test_dates_as_people_write_them(text, start, end):
 def test_dates_that_are_none_or_could_be_two_are_refused(text):
     with pytest.raises(UsageError):
         Period.parse(text)
+
+
+def test_a_name_that_another_gazetteer_has_too_is_told(monkeypatch):
+    town = places.Place("Harrow Fen", "town", 5.5, 60.25, "XX", None, "towns")
+    monkeypatch.setattr(places, "_towns", lambda: (town,))
+    area = resolve(AreaRequest("Harrow Fen", around="2km"))
+    assert area.notes[-1] == "Harrow Fen, XX (town, 60.2500N 5.5000E) of this name is not meant."

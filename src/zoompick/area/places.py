@@ -99,6 +99,12 @@ def _towns() -> tuple[Place, ...]:
     )
 
 
+def namesakes(place: Place) -> list[Place]:
+    """Other places of its name, elsewhere: towns, which give way to every gazetteer."""
+    return [one for one in known() if one.name.lower() == place.name.lower() and one.gazetteer != place.gazetteer
+            and (round(one.lon, 6), round(one.lat, 6)) != (round(place.lon, 6), round(place.lat, 6))]  # fmt: skip
+
+
 def is_known(text: str) -> bool:
     """True when a place has this name."""
     return any(place.name.lower() == text.strip().lower() for place in known())

@@ -35,7 +35,8 @@ Given = Annotated[
     str,
     typer.Argument(
         metavar="[AREA]",
-        help="A file (GeoJSON, KML, KMZ, GPX, WKT, shapefile, GeoPackage), kept area, place, sheet, tile, "
+        help="A file (GeoJSON, KML, KMZ, GPX, WKT, shapefile, GeoPackage, table, raster) or its web address, kept "
+        "area, place, sheet, tile, "
         "coordinates, or '-'.",
         show_default=False,
     ),

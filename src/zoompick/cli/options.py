@@ -78,10 +78,15 @@ Named = Annotated[
     str,
     typer.Option("--named", metavar="NAME", help="Only this polygon of the file, or attribute=value of some."),
 ]
-Around = Annotated[str, typer.Option("--around", metavar="DISTANCE", help="Circle about a point or place: 5km.")]
+Around = Annotated[
+    str,
+    typer.Option(
+        "--around", metavar="DISTANCE", help="So far about a point or place, or the points and lines of a file: 5km."
+    ),
+]
 Box = Annotated[
     tuple[float, float, float, float] | None,
-    typer.Option("--box", metavar="W S E N", help="Area as a box: west south east north, in degrees."),
+    typer.Option("--box", metavar="W S E N", help="Area as a box: west south east north, in degrees; W,S,E,N too."),
 ]
 SourceName = Annotated[
     str,

@@ -195,14 +195,26 @@ def _place(request: AreaRequest) -> Area:
         point = coordinates.Point(place.lon, place.lat)
         area = read.around_point(point, request.around, place.name)
         note = f"{place.name}{where} ({place.kind}) gave its point, {_shown(place.lon, place.lat)}."
-        return Area(area.name, area.polygon, notes=(note,))
+        return Area(area.name, area.polygon, notes=(note, *_namesakes(place)))
     if place.ground is None:
         shown = _shown(place.lon, place.lat)
         raise AreaError(
             f"{place.name}{where} is a {place.kind}, known as a point ({shown}); it has no size.",
             "Say how far around it: `around` 3km.",
         )
-    return Area(place.name, place.ground, notes=(f"The outline of {place.name}{where} ({place.kind}).",))
+    note = f"The outline of {place.name}{where} ({place.kind})."
+    return Area(place.name, place.ground, notes=(note, *_namesakes(place)))
+
+
+def _namesakes(place: places.Place) -> list[str]:
+    """A sentence where other gazetteers have the name too."""
+    others = places.namesakes(place)
+    if not others:
+        return []
+    first = others[0]
+    more = f" and {len(others) - 1} more" if len(others) > 1 else ""
+    return [(f"{first.name}, {first.within or first.gazetteer} ({first.kind}, "
+            f"{_shown(first.lon, first.lat)}){more} of this name is not meant.")]  # fmt: skip
 
 
 def _shown(lon: float, lat: float) -> str:
