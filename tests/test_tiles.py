@@ -13,7 +13,7 @@ import tifffile
 
 from badserver import Handler, serving
 from helpers import Memory, grid, noise
-from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UsageError
+from zoompick.errors import DataError, DiskError, NothingFoundError, SourceError, UnknownNameError, UsageError
 from zoompick.geo.bounds import Bounds
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.tilegrid import MERCATOR, Matrix, TileGrid, TileKey, web_mercator
@@ -369,3 +369,54 @@ def test_a_source_of_scenes_has_no_tiles(archive):
         workflow.open_layer(Source("o", archive), "", Client())
     with pytest.raises(SourceError):
         workflow.open_layer(Source("o", f"{archive}/tiles/none/tilejson.json", "tiles"), "", Client())
+
+
+def several_grids(name: str) -> str:
+    """Capabilities of a layer on two grids, the system of one called ``name``; levels 05 and 06, corner as told."""
+
+    def matrices(corner: str, scale: float) -> str:
+        return "".join(
+            f"<TileMatrix><ows:Identifier>0{5 + n}</ows:Identifier>"
+            f"<ScaleDenominator>{scale / 2**n}</ScaleDenominator>"
+            f"<TopLeftCorner>{corner}</TopLeftCorner><TileWidth>256</TileWidth><TileHeight>256</TileHeight>"
+            f"<MatrixWidth>{32 * 2**n}</MatrixWidth><MatrixHeight>{32 * 2**n}</MatrixHeight></TileMatrix>"
+            for n in range(2)
+        )
+
+    links = "".join(f"<TileMatrixSetLink><TileMatrixSet>{one}</TileMatrixSet></TileMatrixSetLink>"
+                    for one in ("degrees", "metres"))  # fmt: skip
+    return (
+        '<Capabilities xmlns="http://www.opengis.net/wmts/1.0" xmlns:ows="http://www.opengis.net/ows/1.1"><Contents>'
+        f"<Layer><ows:Identifier>relief</ows:Identifier><Format>image/png</Format>{links}"
+        '<ResourceURL format="image/png" resourceType="tile" '
+        'template="{TileMatrixSet}/{TileMatrix}/{TileRow}/{TileCol}"/>'
+        "</Layer><TileMatrixSet><ows:Identifier>degrees</ows:Identifier><ows:SupportedCRS>EPSG:4326</ows:SupportedCRS>"
+        f"{matrices('-180 90', 559082264.0287 / 32)}</TileMatrixSet><TileMatrixSet>"
+        "<ows:Identifier>metres</ows:Identifier>"
+        f"<ows:SupportedCRS>{name}</ows:SupportedCRS>{matrices('-20037508.3428 20037508.3428', 559082264.0287 / 32)}"
+        "</TileMatrixSet></Contents></Capabilities>"
+    )
+
+
+@pytest.mark.parametrize("name", ["urn:ogc:def:crs:EPSG:3857", "urn:ogc:def:crs:EPSG::3857", "EPSG:3857",
+                                  "urn:ogc:def:crs:EPSG:6.18.3:3857", "http://www.opengis.net/def/crs/EPSG/0/3857",
+                                  "urn:ogc:def:crs:EPSG::900913"])  # fmt: skip
+def test_a_layer_on_several_grids_whatever_its_system_is_called(name, program, tmp_path):
+    with serving() as url:
+        Handler.files["/file/caps.xml"] = several_grids(name).encode()
+        layer = TileService("s", f"{url}/file/caps.xml", Client()).layer("relief")
+        assert (layer.grid.name, layer.grid.crs.epsg) == ("metres", 3857)
+        assert layer.grid.level("6").name == layer.grid.level("06").name == "06"
+        other = layer.on_grid("degrees")
+        assert other.grid.crs == LONLAT and other.on_grid("metres").grid == layer.grid
+        assert other.grid.level("05").bounds_of(TileKey(0, 0)).west == -180
+        with pytest.raises(UnknownNameError, match="grid of relief"):
+            layer.on_grid("feet")
+        assert program("source", "add", "r", f"{url}/file/caps.xml", "--kind", "tiles").code == 0
+        shown = program("source", "show", "r")
+        assert "degrees (EPSG:4326)" in shown.out and "metres (EPSG:3857)" in shown.out, shown.out
+        words = ("tiles", "plan", "--source", "r", "--box", "-12.1,-38.7,-12,-38.6")
+        plan = program(*words, "--grid", "degrees", "--json")
+        assert [row["zoom"] for row in plan.json] == ["05", "06"], plan.err
+        refused = program(*words, "--grid", "feet")
+        assert refused.code == 2 and "degrees" in refused.err

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import re
 
 from zoompick.errors import AreaError, UsageError
 from zoompick.geo.crs import LONLAT, Crs, lonlat_from_wkt, transform
@@ -11,27 +10,19 @@ from zoompick.geo.shapes import Shape
 from zoompick.later import np, shapely
 
 _MOST_PIECES, _LEAST_STEP_M = 2000, 1000.0
-_DEGREES = re.compile(r"(?i)(urn:ogc:def:crs:)?(ogc(:[\d.]*)?:)?crs84|(urn:ogc:def:crs:)?epsg:[\d.]*:?4326")
-_EPSG = re.compile(r"(?i)(?:urn:ogc:def:crs:)?epsg:(?:[\d.]*:)?(\d{4,6})|https?://\S+/epsg/[\d.]+/(\d{4,6})")
 
 
 def named(name: str, label: str) -> Crs:
     """The system that a name means: an EPSG code, as a word, a URN or an address; CRS84 is WGS 84.
 
-    Source: OGC 07-092r3 (URNs of coordinate reference systems).
-
     Raises
     ------
     AreaError
     """
-    text = name.strip()
-    if _DEGREES.fullmatch(text) or re.fullmatch(r"(?i)https?://\S+/crs84", text):
-        return LONLAT
-    code = _EPSG.fullmatch(text)
     try:
-        return Crs.parse(next(filter(None, code.groups())) if code else text)
+        return Crs.parse(name)
     except UsageError as error:
-        raise AreaError(f"{label} names a system that is not known: {text[:80]}.", error.todo) from error
+        raise AreaError(f"{label} names a system that is not known: {name[:80]}.", error.todo) from error
 
 
 def carried(shape: Shape, source: Crs, label: str) -> Shape:

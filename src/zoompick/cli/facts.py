@@ -23,7 +23,7 @@ _UNITS = {"km2": "km2", "m": "m", "px": "px", "mb": "MB"}
 _MOST_WORDS = 12
 _LABELS = {
     "good_for": "good for", "access": "access", "login": "log-in", "limits": "limits", "zoom_levels": "zoom levels",
-    "pixels": "pixels", "formats": "formats", "attribution": "attribution",
+    "grids": "grids", "pixels": "pixels", "formats": "formats", "attribution": "attribution",
 }  # fmt: skip
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -35,6 +35,10 @@ LayerName = Annotated[
         "--layer", metavar="NAME", help="Layer of the service; the only one if so.", autocompletion=known.layers
     ),
 ]
+GridName = Annotated[
+    str,
+    typer.Option("--grid", metavar="NAME", help="Of a layer on several grids; 'source show' lists them."),
+]
 Zoom = Annotated[str, typer.Option("--zoom", metavar="LEVEL", help="Zoom level; 'tiles plan' lists them.")]
 Pixel = Annotated[
     float | None, typer.Option("--pixel-max", metavar="METRES", help="Pixels on the ground no larger than this.")
@@ -45,6 +49,16 @@ Form = Annotated[
 Store = Annotated[
     Path | None, typer.Option("--store", metavar="FILE", help="Where tiles are kept; in the study's folder tiles.")
 ]
+
+
+class Layer(NamedTuple):
+    """A layer of a service, on one of its grids."""
+
+    layer: LayerName = ""
+    grid: GridName = ""
+
+
+ONLY = Layer()
 
 
 def _ground(place: options.Place) -> Shape:
@@ -66,17 +80,18 @@ def _source(name: str) -> Source:
     return sources.named(name, known if name else services)
 
 
-def _store_path(given: Path | None, source: str, layer: str) -> Path:
+def _store_path(given: Path | None, source: str, layer: str, grid: str) -> Path:
     study = Study.find(Path.cwd())
     folder = study.root / "tiles" if study else Path()
-    return given or folder / f"{safe_name(f'{source}-{layer}' if source != layer else layer)}.mbtiles"
+    names = dict.fromkeys(name for name in (source, layer, grid) if name)
+    return given or folder / f"{safe_name('-'.join(names))}.mbtiles"
 
 
 @tiles.command("plan")
 @grouped
 def tiles_plan(
     source: options.SourceName = "",
-    layer: LayerName = "",
+    layer: Layer = ONLY,
     zoom: Zoom = "",
     pixel: Pixel = None,
     place: options.Place = options.NOWHERE,
@@ -89,15 +104,15 @@ def tiles_plan(
 
 
 def _plan(
-    source: str, layer: str, wish: TileOptions, place: options.Place, store: Path | None, as_json: bool
+    source: str, layer: Layer, wish: TileOptions, place: options.Place, store: Path | None, as_json: bool
 ) -> None:
     ground, found = _ground(place), _source(source)
     with show.progress() as report:
-        opened = tiling.open_tiles(found, layer, report)
+        opened = tiling.open_tiles(found, layer.layer, report, layer.grid)
         if not wish.zoom and wish.pixel_m is None:
             rows = tiling.tile_levels(opened, ground)
         else:
-            path = _store_path(store, found.name, opened.name)
+            path = _store_path(store, found.name, opened.name, layer.grid)
             prepared = tiling.plan_tiles(opened, ground, wish, path, report)
     if not wish.zoom and wish.pixel_m is None:
         if as_json:
@@ -138,7 +153,7 @@ def _tell(prepared: Prepared) -> None:
 @grouped
 def tiles_get(
     source: options.SourceName = "",
-    layer: LayerName = "",
+    layer: Layer = ONLY,
     zoom: Zoom = "",
     pixel: Pixel = None,
     place: options.Place = options.NOWHERE,
@@ -154,8 +169,8 @@ def tiles_get(
 
     ground, found, study = _ground(place), _source(source), Study.find(Path.cwd())
     with show.progress() as report:
-        opened = tiling.open_tiles(found, layer, report)
-        path = _store_path(store, found.name, opened.name)
+        opened = tiling.open_tiles(found, layer.layer, report, layer.grid)
+        path = _store_path(store, found.name, opened.name, layer.grid)
         journal = study.journal_file if study else None
         with act(journal, "tiles get", source=found.name, layer=opened.name) as doing:
             wish = TileOptions(zoom, pixel, form)

@@ -17,6 +17,11 @@ from zoompick.later import np, pyproj
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike
 
+_EPSG_NAME = re.compile(
+    r"(?i)(?:(?:urn:(?:x-)?ogc:def:crs:)?epsg:(?:[\d.]*:)?|https?://[^/\s]+/(?:def/crs/epsg|gml/srs/epsg)[/.][^#\s]*?[/#])?"
+    r"(\d{4,6})"
+)
+_LONLAT_NAME = re.compile(r"(?i)(?:urn:(?:x-)?ogc:def:crs:)?(?:ogc:(?:[\d.]*:)?)?crs:?84|https?://\S+/crs84")
 METRES_A_DEGREE = 111_320.0
 """Of latitude, rounded: for sizes that need not be exact."""
 
@@ -63,7 +68,9 @@ class Crs:
 
     @classmethod
     def parse(cls, text: str) -> Crs:
-        """Read ``EPSG:32728``, ``32728``, or well-known text.
+        """Read ``EPSG:32728``, ``32728``, a URN or an address of one, CRS84 (WGS 84), or well-known text.
+
+        Source: OGC 07-092r3 (URNs of coordinate reference systems).
 
         Raises
         ------
@@ -72,7 +79,9 @@ class Crs:
         """
         if "[" in text:
             return cls.from_wkt(text)
-        match = re.fullmatch(r"(?i)\s*(?:epsg:)?(\d{4,6})\s*", text)
+        if _LONLAT_NAME.fullmatch(text.strip()):
+            return LONLAT
+        match = _EPSG_NAME.fullmatch(text.strip())
         if not match:
             raise UsageError(
                 f"'{text}' is not a coordinate reference system known here.",

@@ -133,7 +133,13 @@ class TileGrid:
         ------
         UsageError
         """
-        found = next((matrix for matrix in self.matrices if matrix.name == name), None)
+        alike = [
+            one for one in self.matrices if name.isdecimal() and one.name.isdecimal() and int(one.name) == int(name)
+        ]
+        # A level called 06 is meant by 6, too.
+        found = next(
+            (matrix for matrix in self.matrices if matrix.name == name), alike[0] if len(alike) == 1 else None
+        )
         if found is None:
             raise UsageError(
                 f"There is no zoom level {name}.",

@@ -11,7 +11,7 @@ from zoompick.jsontypes import JsonMap
 from zoompick.scenes.fields import edges_of
 
 _NAMES = (
-    "good_for", "access", "login", "limits", "price_km2", "zoom_levels", "pixels", "formats", "attribution",
+    "good_for", "access", "login", "limits", "price_km2", "zoom_levels", "grids", "pixels", "formats", "attribution",
 )  # fmt: skip
 
 

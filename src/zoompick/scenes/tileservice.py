@@ -55,6 +55,8 @@ class TileLayer:
     ----------
     grid : TileGrid
         Its levels, those that it has.
+    others : tuple of TileGrid
+        More grids that it lies on.
     addresses : mapping of str to str
         Pattern of a tile's address by media type: with ``{z}``, ``{x}``, ``{y}`` or the WMTS names.
     style : str
@@ -72,6 +74,21 @@ class TileLayer:
     attribution: str = ""
     bounds: tuple[float, ...] = ()
     authority: Authority | None = None
+    others: tuple[TileGrid, ...] = ()
+
+    def on_grid(self, name: str) -> TileLayer:
+        """The layer on another of its grids.
+
+        Raises
+        ------
+        UnknownNameError
+            It does not lie on one of this name.
+        """
+        every = {grid.name: grid for grid in (self.grid, *self.others)}
+        if name not in every:
+            raise UnknownNameError.of(f"grid of {self.name}", name, every)
+        rest = tuple(grid for grid in every.values() if grid.name != name)
+        return replace(self, grid=every[name], others=rest)
 
     def form(self, wanted: str = "") -> str:
         """Media type of its tiles: the one asked for as ``png``, ``jpg`` or ``webp``, else the first it has.
@@ -220,7 +237,7 @@ def _layer(layer: Element, sets: Mapping[str, TileGrid], credit: str, base: str,
         return None
     # Where a layer lies on several grids, that of most services is the surest.
     links.sort(key=lambda entry: sets[_text(entry, "TileMatrixSet")].crs != MERCATOR)
-    grid = _limited(sets[_text(links[0], "TileMatrixSet")], _all(links[0], "TileMatrixLimits"))
+    grids = [_limited(sets[_text(link, "TileMatrixSet")], _all(link, "TileMatrixLimits")) for link in links]
     styles = sorted(_all(layer, "Style"), key=lambda entry: entry.get("isDefault", "") != "true")
     low, high = (_first(layer, corner) for corner in ("LowerCorner", "UpperCorner"))
     corners = [_finite(value) for c in (low, high) if c is not None for value in (c.text or "").split()]
@@ -236,7 +253,8 @@ def _layer(layer: Element, sets: Mapping[str, TileGrid], credit: str, base: str,
     return TileLayer(
         name=_text(layer, "Identifier"),
         title=_text(layer, "Title"),
-        grid=grid,
+        grid=grids[0],
+        others=tuple(grids[1:]),
         addresses=addresses,
         style=_text(styles[0], "Identifier") if styles else "default",
         attribution=credit,
@@ -258,11 +276,12 @@ def _tiles_at(root: Element, base: str) -> str:
 
 def _grid(matrix_set: Element) -> TileGrid | None:
     """A matrix set of the capabilities; None for one in a CRS without an EPSG code, or without numbers."""
-    told = re.search(r"(?:EPSG:.*?:|epsg/.*?/)(\d+)$", _text(matrix_set, "SupportedCRS"))
-    is_lonlat = "CRS84" in _text(matrix_set, "SupportedCRS")
-    if not told and not is_lonlat:
+    name = _text(matrix_set, "SupportedCRS")
+    try:
+        crs = MERCATOR if name.endswith("900913") else Crs.parse(name)
+    except UsageError:
         return None
-    crs = LONLAT if is_lonlat else Crs(3857 if told and told[1] == "900913" else int(told[1] if told else 0))
+    is_lonlat = "84" in name and crs == LONLAT
     try:
         turned = not is_lonlat and crs.is_north_first
         unit_m = METRES_PER_DEGREE if crs.is_geographic else crs.metres_per_unit
@@ -280,11 +299,15 @@ def _matrix(entry: Element, unit_m: float, turned: bool) -> Matrix:
     width, height, cols, rows = (
         _count(_text(entry, name)) for name in ("TileWidth", "TileHeight", "MatrixWidth", "MatrixHeight")
     )
-    west, north = (second, first) if turned else (first, second)
+    # Some tell the corner of degrees with longitude first all the same: no latitude is beyond 90.
+    west, north = (second, first) if turned and abs(first) <= _POLE_DEG else (first, second)
     pixel = _number(_text(entry, "ScaleDenominator")) * SCREEN_PIXEL_M / unit_m
     if not (pixel > 0 and max(width, height) <= _MOST_TILE_PX):
         raise ValueError("a level without pixels, or of far too large tiles")
     return Matrix(_text(entry, "Identifier"), pixel, west, north, width, height, cols, rows)
+
+
+_POLE_DEG = 90.0
 
 
 def _number(text: str) -> float:
@@ -358,6 +381,7 @@ def _as_collection(layer: TileLayer) -> JsonObject:
         "tiles:zoom_levels": f"{matrices[0].name} to {matrices[-1].name} of {grid.name}",
         "tiles:formats": [form for form in layer.addresses if form],
         "tiles:pixels": f"{finest:.3g} to {coarsest:.3g} m at the equator",
+        "tiles:grids": [f"{one.name} ({one.crs})" for one in (grid, *layer.others)],
     }
     if layer.attribution:
         told["tiles:attribution"] = layer.attribution

@@ -18,9 +18,9 @@ from zoompick.tiles.tiles import TileOptions
 from zoompick.tiles.tilestore import TileStore
 
 
-def open_tiles(source: Source, layer: str = "", report: Report = ignore) -> TileLayer:
-    """A layer of a service of picture tiles, its only one by default."""
-    return tiles.open_layer(source, layer, session(report, [source]))
+def open_tiles(source: Source, layer: str = "", report: Report = ignore, grid: str = "") -> TileLayer:
+    """A layer of a service of picture tiles, its only one by default; on web mercator's grid, where it has that."""
+    return tiles.open_layer(source, layer, session(report, [source]), grid)
 
 
 def tile_levels(layer: TileLayer, ground: Shape) -> list[tuple[str, float, int]]:

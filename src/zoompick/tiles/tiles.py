@@ -84,8 +84,8 @@ class TileOptions:
     form: str = ""
 
 
-def open_layer(source: Source, name: str, client: Client) -> TileLayer:
-    """A layer of a tile service.
+def open_layer(source: Source, name: str, client: Client, grid: str = "") -> TileLayer:
+    """A layer of a tile service, on one of its grids.
 
     Raises
     ------
@@ -100,7 +100,7 @@ def open_layer(source: Source, name: str, client: Client) -> TileLayer:
     layer = TileService(source.name, source.url, client).layer(name)
     if not layer.addresses:
         raise SourceError(f"{source.name} tells no address for the tiles of {layer.name}.", "Ask those who run it.")
-    return layer
+    return layer.on_grid(grid) if grid else layer
 
 
 def levels(layer: TileLayer, area: Shape) -> list[tuple[str, float, int]]:
@@ -122,10 +122,16 @@ def prepare(
     Raises
     ------
     UsageError
-        No such level; or neither a level nor a pixel size is told, or both.
+        No such level; neither a level nor a pixel size is told, or both; or the store holds tiles of another grid.
     NothingFoundError
         The layer has no tile there.
     """
+    held = store.facts.get("zoompick:grid", "") if store else ""
+    if held and held != layer.grid.name:
+        raise UsageError(
+            f"The store holds tiles of the grid {held}; those wanted are of {layer.grid.name}.",
+            "Give another file as `store`.",
+        )
     lat = _middle_lat(area)
     matrix = _level(layer, wish, lat)
     count = layer.grid.count(area, matrix)
