@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import partial
-from typing import Any
 
 from zoompick.area import guard, systems
 from zoompick.area.model import Feature
@@ -15,6 +14,7 @@ from zoompick.errors import AreaError
 from zoompick.files import parse_json
 from zoompick.geo.crs import LONLAT, Crs
 from zoompick.geo.shapes import geojson_of, polygon_of, polygons_of
+from zoompick.jsontypes import JsonObject
 from zoompick.later import np, shapely
 
 
@@ -45,9 +45,7 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     features, skipped = [], 0
     polygons = polygons_of([geometry for geometry, _ in found])
     for (geometry, properties), polygon in zip(found, polygons, strict=True):
-        if geometry is None or (
-            len(found) > 1 and _kind(geometry) in ("Point", "LineString", "MultiPoint", "MultiLineString")
-        ):
+        if geometry is None or (len(found) > 1 and _kind(geometry) in _NO_AREAS):
             skipped += 1
             continue
         name = str(properties.get("name") or properties.get("title") or "")
@@ -61,6 +59,7 @@ def read_geojson(data: bytes, label: str) -> tuple[list[Feature], list[str]]:
     return features, [f"{label}: {skipped} features without a polygon were left out."] if skipped else []
 
 
+_NO_AREAS = ("Point", "LineString", "MultiPoint", "MultiLineString")
 _LONG_BYTES = 4 << 20
 _RING = re.compile(rb'"coordinates"\s*:\s*(\[\s*\[\s*\[[-+0-9.eE,\s\[\]]*)')
 _MARK = "\x02ring {}"
@@ -114,7 +113,7 @@ def _kind(geometry: object) -> str:
     return str(geometry.get("type")) if isinstance(geometry, dict) else ""
 
 
-def _features(value: object) -> Any:
+def _features(value: object) -> Iterator[tuple[object, JsonObject]]:
     if not isinstance(value, dict):
         return
     kind = value.get("type")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from zoompick.area import geopackage, guard, kml, shapefile, systems, tables, wkt
 from zoompick.errors import AreaError
@@ -13,6 +13,9 @@ from zoompick.files import parse_json
 from zoompick.geo.crs import Crs
 from zoompick.geo.shapes import Shape
 from zoompick.later import np, shapely
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 _KINDS = ("Point", "MultiPoint", "LineString", "MultiLineString")
 
@@ -74,7 +77,7 @@ def _of_text(data: bytes, label: str) -> list[Mark]:
     return [Mark(name, shape) for name, shape in tables.marks(text, label)]
 
 
-def _of_geojson(value: Any, name: str, source: Crs, label: str) -> Iterator[Mark]:
+def _of_geojson(value: object, name: str, source: Crs, label: str) -> Iterator[Mark]:
     if not isinstance(value, dict):
         return
     if value.get("type") == "Feature":
@@ -109,11 +112,11 @@ def _of_xml(data: bytes, label: str) -> Iterator[Mark]:
                 yield from _line(_name(element), [corner.split(",")[:2] for corner in text.split()])
 
 
-def _name(element: Any) -> str:
+def _name(element: Element) -> str:
     return next((child.text or "" for child in element if guard.local(child) == "name"), "").strip()
 
 
-def _place(element: Any) -> list[str]:
+def _place(element: Element) -> list[str]:
     return [element.get("lon", ""), element.get("lat", "")]
 
 

@@ -141,19 +141,23 @@ def verify(
             f"{folder} is a folder.", "Name files; to judge a study, go into it and run 'zoompick verify'."
         )
     findings = _of_files(files, bands, place, 98.0 if valid is None else valid, wish) if files else _of_study(wish)
-    if as_json:
-        show.as_json(tell.findings_json(findings))
-    else:
-        if full or len(findings) <= _MOST_ROWS:
-            show_findings(findings)
-        else:
-            show_summary(findings)
-        show.note(_closing(findings))
+    _shown(findings, full, as_json)
     _written(findings, beside, strict, Path() if files else Study.need(Path.cwd()).root)
     bad = ("fail", "warn") if strict else ("fail",)
     if worst(findings) in bad:
         return exits.CHECK_FAILED
     return exits.IN_PART if is_partly_judged(findings, wish.named()) else exits.DONE
+
+
+def _shown(findings: Sequence[Finding], full: bool, as_json: bool) -> None:
+    if as_json:
+        show.as_json(tell.findings_json(findings))
+        return
+    if full or len(findings) <= _MOST_ROWS:
+        show_findings(findings)
+    else:
+        show_summary(findings)
+    show.note(_closing(findings))
 
 
 def is_partly_judged(findings: Sequence[Finding], named: Set[str]) -> bool:

@@ -58,7 +58,15 @@ class Layer(NamedTuple):
     grid: GridName = ""
 
 
-ONLY = Layer()
+class Stored(NamedTuple):
+    """Tiles that are here: by the source and layer that they are of, or by their file."""
+
+    source: options.SourceName = ""
+    layer: LayerName = ""
+    store: Store = None
+
+
+ONLY, HERE = Layer(), Stored()
 
 
 def _ground(place: options.Place) -> Shape:
@@ -209,12 +217,10 @@ OntoStudy = Annotated[
 @tiles.command("join")
 @grouped
 def tiles_join(
-    source: options.SourceName = "",
-    layer: LayerName = "",
+    held: Stored = HERE,
     zoom: Zoom = "",
     pixel_max: Pixel = None,
     place: options.Place = options.NOWHERE,
-    store: Store = None,
     out: options.Out = None,
     compression: Compression = "deflate",
     onto_study: OntoStudy = False,
@@ -223,7 +229,7 @@ def tiles_join(
 ) -> int:
     """Join stored tiles into one georeferenced picture, clipped to the area; works offline."""
     ground = _ground(place)
-    path = store or _only_store(source, layer)
+    path = held.store or _only_store(held.source, held.layer)
     target = out or path.with_suffix(".tif")
     grid = _study_grid() if onto_study else None
     with show.progress() as report:

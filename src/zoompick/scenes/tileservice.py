@@ -9,7 +9,7 @@ import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 from urllib.parse import urlencode
 
 import defusedxml.ElementTree
@@ -337,7 +337,7 @@ def _count(text: str) -> int:
 _MOST_TILE_PX = 8192
 
 
-def _limited(grid: TileGrid, limits: Sequence[Any]) -> TileGrid:
+def _limited(grid: TileGrid, limits: Sequence[Element]) -> TileGrid:
     """A grid with the levels, rows and columns that a layer has."""
     names = ("MinTileCol", "MaxTileCol", "MinTileRow", "MaxTileRow")
     told = {}

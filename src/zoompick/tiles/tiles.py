@@ -389,10 +389,14 @@ def join(
     picture: Raster = picture_of(store, crs, matrix, level, held)
     raster = Clip(resampled_to(picture, onto) if onto is not None else picture, area)
     written = write_geotiff(raster, out, options, report)
-    told: JsonObject = {"level": matrix.name, "store": store.facts.get("name", ""), "attribution": store.credit,
-                        "compression": options.compression, "area": as_text(area)}  # fmt: skip
-    if onto is None:
-        col, row = (round(value) for value in picture.grid.offset_in(raster.grid))
-        told |= {"tiles_px": [matrix.tile_width, matrix.tile_height, col, row]}
+    lines = _lines_told(matrix, picture.grid, raster.grid) if onto is None else {}
+    told = lines | {"level": matrix.name, "store": store.facts.get("name", ""), "attribution": store.credit,
+                    "compression": options.compression, "area": as_text(area)}  # fmt: skip
     write_sidecar(raster, written, Origin("tiles join", told, {store.path: multihash_of(store.path)}), ())
     return Joined(written, raster, len(held), len(wanted) - len(held), store.credit)
+
+
+def _lines_told(matrix: Matrix, tiled: Grid, made: Grid) -> JsonObject:
+    """Where the tiles of a picture meet: their size, and column and row of the first one's corner."""
+    col, row = (round(value) for value in tiled.offset_in(made))
+    return {"tiles_px": [matrix.tile_width, matrix.tile_height, col, row]}

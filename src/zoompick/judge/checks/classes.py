@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from zoompick.arrays import Floats, Mask
@@ -45,7 +45,6 @@ def classes_fit(
     azimuth_deg : float, optional
         Of the sun, clockwise from north: with it shadows are looked for that the layer calls clear.
     """
-    limit = f"at least {100 * _LEAST:.0f} % right"
     coarse = _coarse(layer)
     codes = coarse.read(coarse.grid.window)[0]
     visible, nir = _mean(bands, VISIBLE, coarse), _mean(bands, ("nir",), coarse)
@@ -54,24 +53,28 @@ def classes_fit(
     cloud, shadow = (known & table.holds(codes, (word,)) for word in ("cloud", "shadow"))
     if min(clear.sum(), max(cloud.sum(), shadow.sum())) < _LEAST_PX:
         return []
-    shaded = _shaded(coarse, nir, (cloud, clear), azimuth_deg, label)
     found = []
     if visible is not None and float(np.nanmedian(visible[clear])) < _BRIGHT:
         found.append(_kind(visible, cloud, clear, "cloud", "brighter"))
     if nir is not None:
         found.append(_kind(-nir, shadow, clear, "shadow", "darker"))
-    told = [one for one in found if one is not None]
     seen = Seen("px", int(known.sum()), layer.grid.width * layer.grid.height)
+    fits = _fitting([one for one in found if one is not None], seen, label)
+    return [fits, *_shaded(coarse, nir, (cloud, clear), azimuth_deg, label)]
+
+
+def _fitting(told: Sequence[_Kind], seen: Seen, label: str) -> Finding:
+    """The finding of the kind that is least sure."""
+    limit = f"at least {100 * _LEAST:.0f} % right"
     if not told:
         reason = "The ground is as bright as cloud, or no visible band and no near infrared is here."
-        return [not_judged(TITLE, label, reason, limit), *shaded]
+        return not_judged(TITLE, label, reason, limit)
     worst = min(told, key=lambda one: one.sure)
     figure = f"{worst.word} {worst.adjective} in {100 * worst.sure:.0f} %"
     note = (f"What the class layer calls {worst.word} is {worst.adjective} than what it calls clear in "
             f"{100 * worst.sure:.0f} % of pairs, as by chance: it is another date's, lies elsewhere, or its codes "
             "mean other things. Fetch it again, or see 'zoompick bands'.")  # fmt: skip
-    fits = judged(TITLE, label, worst.sure >= _LEAST, figure, limit, note, 100 * worst.sure, bad="warn", seen=seen)
-    return [fits, *shaded]
+    return judged(TITLE, label, worst.sure >= _LEAST, figure, limit, note, 100 * worst.sure, bad="warn", seen=seen)
 
 
 def _shaded(
