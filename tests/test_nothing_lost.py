@@ -103,7 +103,7 @@ def test_a_free_name_and_small_areas(tmp_path):
     (tmp_path / "look-2.png").touch()
     assert free_name(tmp_path / "look.png").name == "look-3.png"
     assert [human_km2(size) for size in (0, 0.00123456, 0.5, 1, 1234.5678)] == [
-        "0.00 km2", "0.00123 km2", "0.500 km2", "1.00 km2", "1234.57 km2"]  # fmt: skip
+        "0.00 km2", "1235 m2", "0.500 km2", "1.00 km2", "1234.57 km2"]  # fmt: skip
 
 
 # Archives

@@ -369,8 +369,14 @@ def human_bytes(count: float) -> str:
     raise AssertionError
 
 
+_LEAST_KM2 = 0.01
+"""A hectare: below it square metres are told."""
+
+
 def human_km2(size_km2: float, unit: str = " km2") -> str:
-    """An area for people, with three digits at least: ``1234.57 km2``, ``0.0123 km2``."""
+    """An area for people, with three digits at least: ``1234.57 km2``, ``0.0123 km2``, ``1235 m2``."""
+    if unit and 0 < size_km2 < _LEAST_KM2:
+        return f"{1e6 * size_km2:.{max(0, 2 - math.floor(math.log10(1e6 * size_km2)))}f} m2"
     if size_km2 >= 1 or size_km2 <= 0:
         return f"{size_km2:.2f}{unit}"
     digits = min(9, 2 - math.floor(math.log10(size_km2)))

@@ -51,6 +51,10 @@ Picture = Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Dra
 _MOST_OF_A_KIND = 12
 
 
+def _length(length_km: float) -> str:
+    return f"{length_km:.2f} km" if length_km >= 1 else f"{1000 * length_km:.0f} m"
+
+
 @area.command("set")
 def area_set(
     given: Given = "",
@@ -139,7 +143,7 @@ def _facts(given: Area) -> list[tuple[str, str]]:
     facts = [
         ("area", given.name),
         ("size", human_km2(given.size_km2)),
-        ("perimeter", f"{perimeter_km(given.polygon):.2f} km"),
+        ("perimeter", _length(perimeter_km(given.polygon))),
         ("centre", f"{lon:.5f}, {lat:.5f} (longitude, latitude)"),
         ("degrees", _degrees(given)),
         ("metres", metres),

@@ -206,7 +206,7 @@ def _tell_cover(chosen: Choice) -> None:
         return
     scenes = "1 scene covers" if len(found.scenes) == 1 else f"{len(found.scenes)} scenes cover"
     proof = "proved the cheapest" if found.gap < 1e-9 else f"within {100 * found.gap:.2g} % of the cheapest"
-    show.note(f"{scenes} {found.covered_percent:.2f} % of the area, cost {found.cost:.2f}, {proof}.")
+    show.note(f"{scenes} {found.covered_percent:.2f} % of the area for {found.cost:.2f} points, {proof}.")
     if found.reason:
         show.note(f"Not covered: {found.reason}.")
 

@@ -29,14 +29,15 @@ def nothing_found(
         return _nowhere(criteria, extents, is_all)
     passed: list[str] = []
     left = list(touching)
+    kind = "scene of this name" if criteria.ids and all(one.id in criteria.ids for one in touching) else "scene"
     for entry in criteria.filters():
         fitting = [scene for scene in left if entry.passes(scene)]
         if not fitting:
-            return _emptied(entry, left, passed, is_all)
+            return _emptied(entry, f"{_count(len(left), is_all, kind)} the area{_with(passed)}", left)
         left = fitting
         passed.append(entry.words)
     most = max((cover for cover in criteria.covers(left) if cover == cover), default=0.0)
-    some = _count(len(left), is_all)
+    some = _count(len(left), is_all, kind)
     if most >= max(criteria.cover_min, _TOUCHES):
         return NothingFoundError(
             f"{some} the area{_with(passed)}, but the source did not send them when it was asked by its own filter.",
@@ -52,9 +53,9 @@ def nothing_found(
 _TOUCHES = 1e-6
 
 
-def _emptied(entry: Filter, left: Sequence[Scene], passed: Sequence[str], is_all: bool) -> NothingFoundError:
+def _emptied(entry: Filter, some: str, left: Sequence[Scene]) -> NothingFoundError:
     near = entry.best(left)
-    what = f"{_count(len(left), is_all)} the area{_with(passed)}; 0 with {entry.words}{f'; {near}' if near else ''}."
+    what = f"{some}; 0 with {entry.words}{f'; {near}' if near else ''}."
     if near == UNTOLD:
         return NothingFoundError(what, f"Those scenes do not tell it: leave `{entry.name}` out to see them.")
     return NothingFoundError(what, entry.mend)
@@ -80,10 +81,10 @@ def _with(passed: Sequence[str]) -> str:
     return f" with {', '.join(passed)}" if passed else ""
 
 
-def _count(number: int, is_all: bool) -> str:
+def _count(number: int, is_all: bool, kind: str) -> str:
     touch = "touches" if number == 1 else "touch"
-    if is_all:
-        return f"{number} scene{'' if number == 1 else 's'} {touch}"
+    if is_all or kind != "scene":
+        return f"{number} {kind if number == 1 else kind.replace('scene', 'scenes', 1)} {touch}"
     return f"Of the scenes that were looked at {number} {touch}"
 
 

@@ -98,7 +98,8 @@ def search_all(sources: Sequence[Source], criteria: Criteria, report: Report = i
     if fitting:
         if criteria.most is not None and len(fitting) > criteria.most:
             least = "" if is_all else "at least "
-            report(Noted(f"{least}{len(fitting)} scenes fit; the first {criteria.most} are listed.".capitalize()))
+            shown = "the first is" if criteria.most == 1 else f"the first {criteria.most} are"
+            report(Noted(f"{least}{len(fitting)} scenes fit; {shown} listed.".capitalize()))
             fitting = [fitting[number] for number in range(criteria.most)]
         return Found(fitting, tuple(problems))
     if problems:
@@ -227,13 +228,16 @@ def cost_words(looked: clouds.Looked) -> str:
 def _explained(sources: Sequence[Source], criteria: Criteria, client: Client, report: Report) -> NothingFoundError:
     """Ask once more for what touches the area, and say which filter emptied the list.
 
-    Within the dates first, then at any time; so many items and seconds a source, whatever it holds.
+    Scenes that were named first, whatever else was asked; else within the dates, then at any time; so many items and
+    seconds a source, whatever it holds.
     """
     seen: list[Scene] = []
     extents: list[Bounds] = []
     is_all = True
-    for periods in dict.fromkeys((criteria.periods, ())):
-        anything = Criteria(criteria.ground, criteria.collections, periods=periods, versions="all")
+    wider = [Criteria(criteria.ground, criteria.collections, periods=periods, versions="all")
+             for periods in dict.fromkeys((criteria.periods, ()))]  # fmt: skip
+    named = Criteria(criteria.ground, criteria.collections, ids=criteria.ids, versions="all")
+    for anything in [named, *wider] if criteria.ids else wider:
         touching = Gathering(lambda scene, cover: scene)
         for source in sources:
             try:
