@@ -133,9 +133,9 @@ def borders_of(subject: Subject) -> Borders | None:
         return ByLayer(tuple(scene.id for scene in subject.scenes), layer) if same else None
     if isinstance(tiles, list) and len(tiles) == 4 and all(type(one) is int for one in tiles) and min(tiles[:2]) > 0:
         return ByTiles(*tiles)
-    if subject.traits.judged == "scenes":
-        return _files(subject)
-    return _footprints(subject) if subject.traits.judged == "mosaic" else None
+    if subject.traits.judged not in ("scenes", "mosaic"):
+        return None
+    return (_files(subject) if subject.layers else None) or _footprints(subject)
 
 
 def _files(subject: Subject) -> Borders | None:
