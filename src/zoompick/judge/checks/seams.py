@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from zoompick.arrays import Counts, Floats
 from zoompick.jsontypes import JsonObject
-from zoompick.judge.borders import Borders, borders_of
+from zoompick.judge.borders import Borders, ByTiles, borders_of
 from zoompick.judge.subject import Check, Subject
 from zoompick.later import np
 from zoompick.raster.grid import Window
@@ -32,6 +32,8 @@ def seams(subject: Subject) -> list[Finding]:
     profiles = _profiles(subject, borders)
     least = _LEAST_NOISE if subject.reflecting else 0.0
     rows = {pair: row for pair, kept in profiles.items() if (row := _judged_pair(kept, borders.slack_px, least))}
+    if isinstance(borders, ByTiles):
+        rows = _calmed(rows)
     seen = Seen("seams", len(rows), len(profiles))
     if not rows:
         reason = f"By {borders.by}: no seam is long enough to tell."
@@ -56,6 +58,13 @@ _MATCH = "'zoompick mosaic --match' evens it out, '--feather' softens it."
 _CURE = {
     "the lines of its tiles": "Tiles that are not alike come from the service: fetch them again, or another level."
 }
+
+
+def _calmed(rows: dict[tuple[int, int], _Row]) -> dict[tuple[int, int], _Row]:
+    """Of many short seams none by the calm that chance left beside it: at least the usual deviation counts."""
+    usual = float(np.median([row.noise for row in rows.values()])) if rows else 0.0
+    return {pair: row._replace(noise=max(row.noise, usual), ratio=row.step / max(row.noise, usual, 1e-12))
+            for pair, row in rows.items()}  # fmt: skip
 
 
 class _Row(NamedTuple):
