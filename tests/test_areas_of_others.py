@@ -118,6 +118,20 @@ def test_a_strip_about_a_line_of_any_format(tmp_path):
         assert "`around`" in str(refused.value.todo), (name, refused.value.todo)
 
 
+def test_a_track_of_several_by_its_name(tmp_path):
+    def track(name: str, lat: float) -> str:
+        points = "".join(f'<trkpt lat="{lat}" lon="{lon}"/>' for lon in (-12.1, -12.0))
+        return f"<trk><name>{name}</name><trkseg>{points}</trkseg></trk>"
+
+    route = '<rte><name>sea</name><rtept lat="-38.5" lon="-12.1"/><rtept lat="-38.5" lon="-12.0"/></rte>'
+    path = tmp_path / "t.gpx"
+    path.write_text('<gpx version="1.1" creator="t" xmlns="http://www.topografix.com/GPX/1/1">'
+                    f"{track('high', -38.6)}{track('low', -38.7)}{route}</gpx>")  # fmt: skip
+    assert [mark.name for mark in marks_of(path)] == ["high", "low", "sea"]
+    assert around_file(path, "500m", "low").centre[1] == pytest.approx(-38.7, abs=1e-3)
+    assert "3 lines" in around_file(path, "500m").notes[0]
+
+
 def test_points_of_tables_however_their_columns_are_called(tmp_path):
     for number, text in enumerate((
         "name,lat,lon\nA,-38.61,-12.05\nB,-38.65,-12.02\n",

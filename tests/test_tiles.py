@@ -420,3 +420,13 @@ def test_a_layer_on_several_grids_whatever_its_system_is_called(name, program, t
         assert [row["zoom"] for row in plan.json] == ["05", "06"], plan.err
         refused = program(*words, "--grid", "feet")
         assert refused.code == 2 and "degrees" in refused.err
+
+
+def test_a_grid_in_metres_whose_system_has_the_northing_first():
+    """The corner is told northing, easting, as the register has the axes (OGC 17-083r4, section 7.1)."""
+    with serving() as url:
+        text = several_grids("urn:ogc:def:crs:EPSG::3035").replace("-20037508.3428 20037508.3428", "6000000 2000000")
+        Handler.files["/file/caps.xml"] = text.encode()
+        layer = TileService("s", f"{url}/file/caps.xml", Client()).layer("relief").on_grid("metres")
+    corner = layer.grid.matrices[0].bounds_of(TileKey(0, 0))
+    assert (corner.west, corner.north) == (2000000, 6000000)

@@ -17,6 +17,7 @@ from zoompick.later import np, shapely
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
 
+_CORNERS = ("trkpt", "rtept")
 _KINDS = ("Point", "MultiPoint", "LineString", "MultiLineString")
 
 
@@ -83,7 +84,7 @@ def _of_geojson(value: object, name: str, source: Crs, label: str) -> Iterator[M
     if value.get("type") == "Feature":
         told = value.get("properties")
         own = str(told.get("name") or told.get("title") or "") if isinstance(told, dict) else ""
-        yield from _of_geojson(value.get("geometry"), own or str(value.get("id", "")), source, label)
+        yield from _of_geojson(value.get("geometry"), own or str(value.get("id") or ""), source, label)
         return
     for part in ("features", "geometries"):
         members = value.get(part)
@@ -104,8 +105,9 @@ def _of_xml(data: bytes, label: str) -> Iterator[Mark]:
         kind = guard.local(element)
         if kind == "wpt":
             yield from _line(_name(element), [_place(element)])
-        elif kind in ("trkseg", "rte"):
-            yield from _line("", [_place(one) for one in element if guard.local(one) in ("trkpt", "rtept")])
+        elif kind in ("trk", "rte"):
+            for line in (element, *(one for one in element if guard.local(one) == "trkseg")):
+                yield from _line(_name(element), [_place(one) for one in line if guard.local(one) in _CORNERS])
         elif kind == "Placemark":
             for part in (below for below in element.iter() if guard.local(below) in ("Point", "LineString")):
                 text = next((below.text or "" for below in part.iter() if guard.local(below) == "coordinates"), "")

@@ -109,6 +109,6 @@ def _rows(text: str) -> Iterator[tuple[int, Mapping[str, str]]]:
     next(reader)
     for row in reader:
         if reader.line_num > _MOST_ROWS:
-            return
+            raise AreaError(f"The table has more than {_MOST_ROWS} lines.", "Give the rows that are meant.")
         if any(one.strip() for one in row):
             yield reader.line_num, dict(zip(columns, [*row, *[""] * len(columns)], strict=False))

@@ -18,7 +18,7 @@ from defusedxml.common import DefusedXmlException
 from zoompick.addresses import address_parts
 from zoompick.errors import SourceError, UnknownNameError, UsageError
 from zoompick.files import parse_json, whole_number
-from zoompick.geo.crs import LONLAT, Crs
+from zoompick.geo.crs import Crs
 from zoompick.geo.tilegrid import (
     MERCATOR,
     METRES_PER_DEGREE,
@@ -281,10 +281,12 @@ def _grid(matrix_set: Element) -> TileGrid | None:
         crs = MERCATOR if name.endswith("900913") else Crs.parse(name)
     except UsageError:
         return None
-    is_lonlat = "84" in name and crs == LONLAT
+    is_lonlat = bool(re.search(r"(?i)crs:?84$", name))
     try:
         turned = not is_lonlat and crs.is_north_first
         unit_m = METRES_PER_DEGREE if crs.is_geographic else crs.metres_per_unit
+        # Some tell corners of degrees with longitude first all the same: no latitude is beyond 90.
+        turned = turned and not (crs.is_geographic and _begins_beyond_a_pole(matrix_set))
         matrices = [_matrix(entry, unit_m, turned) for entry in _all(matrix_set, "TileMatrix")]
     except (ValueError, UsageError):
         return None
@@ -299,12 +301,16 @@ def _matrix(entry: Element, unit_m: float, turned: bool) -> Matrix:
     width, height, cols, rows = (
         _count(_text(entry, name)) for name in ("TileWidth", "TileHeight", "MatrixWidth", "MatrixHeight")
     )
-    # Some tell the corner of degrees with longitude first all the same: no latitude is beyond 90.
-    west, north = (second, first) if turned and abs(first) <= _POLE_DEG else (first, second)
+    west, north = (second, first) if turned else (first, second)
     pixel = _number(_text(entry, "ScaleDenominator")) * SCREEN_PIXEL_M / unit_m
     if not (pixel > 0 and max(width, height) <= _MOST_TILE_PX):
         raise ValueError("a level without pixels, or of far too large tiles")
     return Matrix(_text(entry, "Identifier"), pixel, west, north, width, height, cols, rows)
+
+
+def _begins_beyond_a_pole(matrix_set: Element) -> bool:
+    corners = (_text(entry, "TopLeftCorner").split() for entry in _all(matrix_set, "TileMatrix"))
+    return any(abs(_number(corner[0])) > _POLE_DEG for corner in corners if corner)
 
 
 _POLE_DEG = 90.0

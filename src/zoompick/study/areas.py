@@ -29,6 +29,10 @@ _ENDINGS = (".geojson", ".json", ".kml", ".kmz", ".gpx", ".wkt", ".txt", ".shp",
 _RASTERS = (".tif", ".tiff", ".jp2", ".nc", ".h5", ".hdf5", ".hdf")
 
 
+_HEAD_BYTES = 512
+"""No raster begins with so much plain text."""
+
+
 @dataclass(frozen=True, slots=True)
 class AreaRequest:
     """What a person gave; what is empty was not given.
@@ -87,7 +91,7 @@ def _named(request: AreaRequest, near: Sequence[Bounds]) -> Area:
     text, path = request.text, Path(request.text)
     if is_remote(text) and (_is_file(text) or not coordinates.looks_like_coordinates(text)):
         return _far(request)
-    if path.suffix.lower() in _RASTERS and _exists(path):
+    if path.suffix.lower() in _RASTERS and path.is_file() and b"\0" in path.open("rb").read(_HEAD_BYTES):
         return _about(_like(path), request)
     is_file = _exists(path) or (path.suffix.lower() in _ENDINGS and not wkt.looks_like_wkt(text))
     if is_file and request.around:
