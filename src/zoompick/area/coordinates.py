@@ -197,7 +197,7 @@ def _in_metres(text: str) -> list[Point]:
         return []
     numbers = [_float(number) for number in re.findall(_NUMBER, match[2])]
     if not numbers or len(numbers) % 2:
-        raise AreaError(f"'{text.strip()[:80]}' holds {len(numbers)} numbers.", "Give pairs: easting, northing.")
+        raise AreaError(f"The numbers in '{text.strip()[:80]}' make no pairs.", "Give pairs: easting, northing.")
     try:
         system = Crs.parse(match[1])
     except UsageError as error:

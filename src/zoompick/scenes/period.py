@@ -136,7 +136,7 @@ def _edge(part: str, whole: str) -> tuple[datetime, datetime] | None:
     """First and last moment that a year, quarter, month, week, day or second names."""
     if part in ("", ".."):
         return None
-    part = _plain(part)
+    typed, part = part, _plain(part)
     if quarter := _QUARTER.fullmatch(part):
         year, number = quarter[1] or quarter[4], int(quarter[2] or quarter[3])
         first, last = (_edge(f"{year}-{3 * number - back:02}", whole) for back in (2, 0))
@@ -160,7 +160,7 @@ def _edge(part: str, whole: str) -> tuple[datetime, datetime] | None:
         last_day = day or calendar.monthrange(own_year, last_month)[1]
         return begin, datetime(own_year, last_month, last_day, 23, 59, 59, 999_999, tzinfo=UTC)
     except (ValueError, OverflowError) as error:
-        raise UsageError(f"The date '{part}' in '{whole}' cannot be read.", _FORMS) from error
+        raise UsageError(f"The date '{typed}' in '{whole}' cannot be read.", _FORMS) from error
 
 
 def span(periods: tuple[Period, ...]) -> Period | None:
